@@ -1,0 +1,103 @@
+//! The wire types of the console's API, shared by the service that answers and the clients that ask.
+//!
+//! Surveys travel in the form of [`exedra_core::survey::SurveyReport`], which the client also prints.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How the service is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// Version of the program.
+    pub version: String,
+    /// When it started (RFC 3339).
+    pub started: String,
+    /// Name of the zone whose days and hours the console shows.
+    pub time_zone: String,
+    /// Addresses on which sites answer.
+    pub listeners: Vec<String>,
+    /// Requests answered since the start.
+    pub answered: u64,
+    /// Body bytes sent since the start.
+    pub sent: u64,
+    /// The sites, in the order of the configuration.
+    pub sites: Vec<SiteStatus>,
+}
+
+/// How a site is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SiteStatus {
+    /// Its name.
+    pub name: String,
+    /// Host names it answers to.
+    pub hosts: Vec<String>,
+    /// The one host name it is known by.
+    pub main_host: Option<String>,
+    /// Its folder.
+    pub folder: String,
+    /// The access log that is being written.
+    pub log: String,
+    /// Requests of its logs that are in the records.
+    pub recorded: u64,
+    /// Lines of its logs that could not be read.
+    pub unread: u64,
+    /// Octets of its log that are not in the records yet.
+    pub lag: u64,
+    /// Log lines that could not be written since the start.
+    pub unwritten: u64,
+}
+
+/// What is going on.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Now {
+    /// The present, in milliseconds since 1970 UTC.
+    pub time: i64,
+    /// Requests answered since the start, by all sites.
+    pub answered: u64,
+    /// Body bytes sent since the start, by all sites.
+    pub sent: u64,
+    /// The last hour by minutes; empty minutes are left out.
+    pub minutes: Vec<exedra_core::survey::report::TimeCount>,
+    /// The last hour together.
+    pub totals: exedra_core::survey::report::Totals,
+    /// The last hour by class of status.
+    pub by_class: Vec<exedra_core::survey::report::ClassCount>,
+    /// The last requests, newest first.
+    pub latest: Vec<Request>,
+}
+
+/// One recorded request.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Request {
+    /// When it came in, in milliseconds since 1970 UTC.
+    pub time: i64,
+    /// The site it went to.
+    pub site: String,
+    /// Address of the client.
+    pub client: Option<String>,
+    /// Method.
+    pub method: Option<String>,
+    /// Path without query, never decoded.
+    pub path: Option<String>,
+    /// Status of the answer; 0 for none.
+    pub status: u16,
+    /// Body bytes sent.
+    pub bytes: Option<u64>,
+    /// How long the answer took, in microseconds.
+    pub duration_us: Option<u64>,
+    /// The page that linked there.
+    pub referrer: Option<String>,
+    /// What the client calls itself.
+    pub agent: Option<String>,
+}
+
+/// What went wrong with a call (RFC 9457).
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// Status of the answer.
+    pub status: u16,
+    /// What went wrong.
+    pub title: String,
+    /// Where, and what instead.
+    pub detail: String,
+}

@@ -1,0 +1,57 @@
+//! `exedra demo`: Port Lindry, made anew with a past that ends now, and served.
+
+use crate::serve::{announce, keep_error_log, runtime, until_told_to_stop};
+use crate::{Failure, configuration};
+use clap::Args;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// What `exedra demo` takes.
+#[derive(Args)]
+pub struct Options {
+    /// Folder for the town: sites, configuration, logs and records; made anew at every start
+    #[arg(long, value_name = "FOLDER", default_value = "port-lindry")]
+    folder: PathBuf,
+    /// Address on which the sites answer
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7380")]
+    sites: String,
+    /// Address of the console
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7300")]
+    console: String,
+    /// Serve only what is asked for, without the live stream
+    #[arg(long)]
+    quiet: bool,
+}
+
+/// Builds the town and serves it.
+pub fn run(options: &Options) -> Result<(), Failure> {
+    let began = Instant::now();
+    let now = jiff::Timestamp::now().as_millisecond();
+    let path = exedra_demo::build(&options.folder, now, &options.sites, &options.console)?;
+    let config = Arc::new(configuration::read_to_serve(&path)?);
+    keep_error_log();
+    runtime()?.block_on(async {
+        let running = exedra_service::start(Arc::clone(&config)).await?;
+        anstream::println!("Port Lindry is open, {:.1} seconds after you asked.\n", began.elapsed().as_secs_f64());
+        announce(&config, &running);
+        if let Some(address) = running.listeners.first() {
+            let port = address.port();
+            anstream::println!("\nlook       http://harbour.localhost:{port}/  http://lamp.localhost:{port}/  http://records.localhost:{port}/");
+        }
+        let logs = config.service.logs.value.display().to_string();
+        anstream::println!("read       exedra report {logs}/harbour.*.log");
+        anstream::println!("ask        exedra status --config {}", path.display());
+        anstream::println!("sign in    {}   (once, within an hour)\n", running.sign_in);
+        let stream = match (options.quiet, running.listeners.first()) {
+            (false, Some(&address)) => Some(tokio::spawn(exedra_demo::live::stream(address, now as u64))),
+            _ => None,
+        };
+        until_told_to_stop().await?;
+        if let Some(stream) = stream {
+            stream.abort();
+        }
+        running.stop().await;
+        Ok(())
+    })
+}

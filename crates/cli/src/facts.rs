@@ -1,0 +1,12 @@
+//! `exedra facts`: the one list of facts.
+
+use crate::Failure;
+use exedra_core::facts::FACTS;
+
+/// Prints the list.
+pub fn run() -> Result<(), Failure> {
+    for fact in FACTS {
+        anstream::println!("{:<8} {:<8} {:<26} {}", fact.name, fact.kind, fact.example, fact.about);
+    }
+    Ok(())
+}

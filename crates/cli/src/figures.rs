@@ -1,0 +1,62 @@
+//! Numbers as people read them.
+
+/// A whole number with its thousands apart: `1,234,567`.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (place, digit) in digits.chars().enumerate() {
+        if place > 0 && (digits.len() - place).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// Bytes in powers of 1000, three digits: `1.24 GB`.
+pub fn bytes(bytes: u64) -> String {
+    let units = ["B", "kB", "MB", "GB", "TB", "PB", "EB"];
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    while value >= 999.5 && unit + 1 < units.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    let decimals = match value {
+        _ if unit == 0 => 0,
+        value if value < 9.995 => 2,
+        value if value < 99.95 => 1,
+        _ => 0,
+    };
+    format!("{value:.decimals$} {}", units[unit])
+}
+
+/// A part of a whole in percent: `2.1 %`.
+pub fn share(part: u64, whole: u64) -> String {
+    match whole {
+        0 => "–".to_owned(),
+        whole => format!("{:.1} %", part as f64 * 100.0 / whole as f64),
+    }
+}
+
+/// One of a thing, or several.
+pub fn several(count: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(count), if count == 1 { one } else { many })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, "0", "0 B")]
+    #[case(999, "999", "999 B")]
+    #[case(1_000, "1,000", "1.00 kB")]
+    #[case(999_600, "999,600", "1.00 MB")]
+    #[case(12_345_678, "12,345,678", "12.3 MB")]
+    #[case(u64::MAX, "18,446,744,073,709,551,615", "18.4 EB")]
+    fn numbers(#[case] number: u64, #[case] plain: &str, #[case] size: &str) {
+        assert_eq!((grouped(number).as_str(), bytes(number).as_str()), (plain, size));
+    }
+}

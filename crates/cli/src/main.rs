@@ -1,0 +1,71 @@
+//! The `exedra` program.
+//!
+//! - [`serve`]: runs the service
+//! - [`report`]: reads logs and says what is in them
+//! - [`status`]: asks the running service how it is
+//! - [`sign_in`]: prints a fresh link to the console
+//! - [`demo`]: Port Lindry, ready to be looked at
+//! - [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
+
+mod configuration;
+mod demo;
+mod facts;
+mod figures;
+mod report;
+mod serve;
+mod sign_in;
+mod status;
+
+use clap::{Parser, Subcommand};
+use std::process::ExitCode;
+
+/// Serves static websites and reads their logs, so that what the logs show becomes a change.
+#[derive(Parser)]
+#[command(version, disable_help_subcommand = true)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run the service by a configuration
+    Serve(serve::Options),
+    /// Read access logs and say what is in them
+    Report(report::Options),
+    /// Ask the running service how it is
+    Status(status::Options),
+    /// Print a link that signs in to the console, once
+    SignIn(sign_in::Options),
+    /// Start Port Lindry: three sites, five weeks of past, and a little traffic
+    Demo(demo::Options),
+    /// List the facts that are known of a request
+    Facts,
+}
+
+/// A command that failed: the words for whoever called it.
+pub struct Failure(pub String);
+
+impl<E: std::error::Error> From<E> for Failure {
+    fn from(error: E) -> Self {
+        Failure(error.to_string())
+    }
+}
+
+fn main() -> ExitCode {
+    let result = match Arguments::parse().command {
+        Command::Serve(options) => serve::run(&options),
+        Command::Report(options) => report::run(&options),
+        Command::Status(options) => status::run(&options),
+        Command::SignIn(options) => sign_in::run(&options),
+        Command::Demo(options) => demo::run(&options),
+        Command::Facts => facts::run(),
+    };
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(Failure(words)) => {
+            anstream::eprintln!("{}", words.trim_end());
+            ExitCode::FAILURE
+        }
+    }
+}

@@ -1,0 +1,316 @@
+//! A survey as a page for the terminal: grouped by the questions people have, no wider than it must be.
+
+use super::columns::{bar, columns};
+use super::reading::Source;
+use crate::figures::{bytes, grouped, several, share};
+use anstyle::{AnsiColor, Effects, Style};
+use exedra_core::survey::report::{DayCount, Lines, MissingPage, Rest, SurveyReport};
+use jiff::civil::Date;
+use unicode_width::UnicodeWidthStr;
+
+const STRONG: Style = Style::new().effects(Effects::BOLD);
+const QUIET: Style = Style::new().effects(Effects::DIMMED);
+const CHART: Style = AnsiColor::Cyan.on_default();
+const TROUBLE: Style = AnsiColor::Red.on_default();
+
+/// Height of the charts in letters.
+const HEIGHT: usize = 6;
+/// Width of the chart of hours, with the space before it.
+const HOURS: usize = 24 + 4;
+
+/// The page.
+pub fn page(report: &SurveyReport, sources: &[Source], width: usize) -> String {
+    let mut page = Page { out: String::new(), width };
+    page.head(report, sources);
+    if report.totals.requests > 0 {
+        page.when(report);
+        page.what(report);
+        page.failed(report);
+        page.who(report);
+    }
+    if let Some(lines) = &report.lines {
+        page.unread(lines);
+    }
+    page.out
+}
+
+struct Page {
+    out: String,
+    width: usize,
+}
+
+impl Page {
+    fn line(&mut self, line: impl AsRef<str>) {
+        self.out.push_str(line.as_ref().trim_end());
+        self.out.push('\n');
+    }
+
+    fn title(&mut self, title: &str, beside: &str) {
+        self.line("");
+        let line = format!("{STRONG}{title}{STRONG:#}  {QUIET}{beside}{QUIET:#}");
+        self.line(line);
+    }
+
+    fn head(&mut self, report: &SurveyReport, sources: &[Source]) {
+        let names = match sources {
+            [one] => one.name.clone(),
+            [first, rest @ ..] => format!("{} and {} more", first.name, rest.len()),
+            [] => "nothing".to_owned(),
+        };
+        let mut layouts: Vec<&str> = sources.iter().map(|source| source.layout.as_str()).collect();
+        layouts.dedup();
+        let lines = report.lines.as_ref().map_or(0, |lines| lines.read);
+        let beside = format!("{}, layout {}", several(lines, "line", "lines"), layouts.join(" and "));
+        let names = shorten(&names, self.width.saturating_sub(beside.width() + 2));
+        let line = format!("{STRONG}{names}{STRONG:#}  {QUIET}{beside}{QUIET:#}");
+        self.line(line);
+        if let (Some(first), Some(last)) = (&report.first, &report.last) {
+            let zone = jiff::tz::TimeZone::get(&report.time_zone).unwrap_or(jiff::tz::TimeZone::UTC);
+            let local = |text: &str| {
+                let stamp = text.parse::<jiff::Timestamp>().unwrap_or_default();
+                stamp.to_zoned(zone.clone()).strftime("%a %-d %b %Y %H:%M").to_string()
+            };
+            let line = format!(
+                "{QUIET}{} to {}, days and hours of {}{QUIET:#}",
+                local(first),
+                local(last),
+                report.time_zone
+            );
+            self.line(line);
+        }
+        let totals = &report.totals;
+        let errors: u64 =
+            report.by_status.iter().filter(|entry| entry.status >= 400).map(|entry| entry.requests).sum();
+        let figures = [
+            (grouped(totals.requests), "requests"),
+            (grouped(totals.visitors), "visitors"),
+            (bytes(totals.bytes), "sent"),
+            (share(errors, totals.requests), "answered 4xx or 5xx"),
+        ];
+        let figures = figures.map(|(figure, what)| format!("{STRONG}{figure}{STRONG:#} {what}"));
+        self.line("");
+        self.line(figures.join("     "));
+    }
+
+    fn when(&mut self, report: &SurveyReport) {
+        let room = self.width - HOURS - 2;
+        let (days, each) = calendar_days(&report.by_day, room);
+        self.title("When", "requests");
+        let stretch = (room / days.len().max(1)).clamp(1, 3);
+        let left = columns(&days.iter().flat_map(|day| vec![day.1; stretch]).collect::<Vec<_>>(), HEIGHT);
+        let hours: Vec<u64> = report.by_hour.iter().map(|hour| hour.requests).collect();
+        let right = columns(&hours, HEIGHT);
+        let wide = days.len() * stretch;
+        for (left, right) in left.iter().zip(&right) {
+            let line = format!("  {CHART}{left}{CHART:#}    {CHART}{right}{CHART:#}");
+            self.line(line);
+        }
+        let date = |date: Option<&(Date, u64)>| {
+            date.map_or(String::new(), |(date, _)| date.strftime("%-d %b").to_string())
+        };
+        let (first, last) = (date(days.first()), date(days.last()));
+        let mut axis = match wide > first.len() + last.len() + 1 {
+            true => format!("{first}{last:>rest$}", rest = wide - first.len()),
+            false => first,
+        };
+        while axis.len() < wide {
+            axis.push(' ');
+        }
+        let unit = if each == 1 { "by day".to_owned() } else { format!("by {each} days") };
+        let peak = days.iter().map(|day| day.1).max().unwrap_or(0);
+        let busiest = hours.iter().copied().max().unwrap_or(0);
+        let gap = " ".repeat(wide.max(axis.len()).saturating_sub(axis.len()) + 4);
+        let line = format!("  {QUIET}{axis}{gap}0     6     12    18   23{QUIET:#}");
+        self.line(line);
+        let note = format!("{unit}, at most {}", grouped(peak));
+        let pad = " ".repeat((wide.max(axis.len()) + 4).saturating_sub(note.len()).max(2));
+        let line = format!("  {QUIET}{note}{pad}by hour, at most {}{QUIET:#}", grouped(busiest));
+        self.line(line);
+    }
+
+    fn what(&mut self, report: &SurveyReport) {
+        self.title("What was asked for", "requests, share, bytes sent");
+        let most = report.paths.first().map_or(0, |path| path.requests);
+        for path in &report.paths {
+            self.row(path.requests, report.totals.requests, most, &bytes(path.bytes), &path.path);
+        }
+        self.rest(report.rest.get("paths"), "path", "paths");
+    }
+
+    fn failed(&mut self, report: &SurveyReport) {
+        self.title("How it was answered", "");
+        let most = report.by_status.iter().map(|entry| entry.requests).max().unwrap_or(0);
+        for entry in &report.by_status {
+            let name = match entry.status {
+                0 => "no status".to_owned(),
+                status => {
+                    let reason = http_reason(status);
+                    match status >= 500 {
+                        true => format!("{TROUBLE}{status} {reason}{TROUBLE:#}"),
+                        false => format!("{status} {reason}"),
+                    }
+                }
+            };
+            self.row(entry.requests, report.totals.requests, most, &bytes(entry.bytes), &name);
+        }
+        if report.missing.is_empty() {
+            return;
+        }
+        self.title("Missing pages", "answered 404, and the pages that link there");
+        for page in &report.missing {
+            self.missing(page);
+        }
+        self.rest(report.rest.get("missing"), "missing page", "missing pages");
+    }
+
+    fn missing(&mut self, page: &MissingPage) {
+        let room = self.width - 14;
+        let path = shorten(&page.path, room);
+        let line = format!("  {:>10}  {path}", grouped(page.requests));
+        self.line(line);
+        for from in &page.referrers {
+            let line = format!(
+                "  {:>10}  {QUIET}{:>8} from {}{QUIET:#}",
+                "",
+                grouped(from.requests),
+                shorten(&from.referrer, room - 14)
+            );
+            self.line(line);
+        }
+        let named: u64 = page.referrers.iter().map(|from| from.requests).sum();
+        let other = page.requests - page.without_referrer - named;
+        for (count, words) in [(other, "from other pages"), (page.without_referrer, "from nowhere")] {
+            if count > 0 && !page.referrers.is_empty() {
+                let line = format!("  {:>10}  {QUIET}{:>8} {words}{QUIET:#}", "", grouped(count));
+                self.line(line);
+            }
+        }
+    }
+
+    fn who(&mut self, report: &SurveyReport) {
+        self.title("Who asked", "requests, share, bytes sent");
+        let most = report.clients.first().map_or(0, |client| client.requests);
+        for client in &report.clients {
+            self.row(client.requests, report.totals.requests, most, &bytes(client.bytes), &client.client);
+        }
+        self.rest(report.rest.get("clients"), "client", "clients");
+        for caveat in &report.caveats {
+            let line = format!("  {QUIET}{caveat}{QUIET:#}");
+            self.line(line);
+        }
+    }
+
+    fn row(&mut self, requests: u64, all: u64, most: u64, bytes: &str, name: &str) {
+        let bar = bar(requests, most, 12);
+        let name = if name.contains('\u{1b}') { name.to_owned() } else { shorten(name, self.width - 47) };
+        let pad = " ".repeat(12 - bar.width().min(12));
+        let line = format!(
+            "  {:>10}  {QUIET}{:>7}{QUIET:#}  {CHART}{bar}{CHART:#}{pad}  {bytes:>8}  {name}",
+            grouped(requests),
+            share(requests, all)
+        );
+        self.line(line);
+    }
+
+    fn rest(&mut self, rest: Option<&Rest>, one: &str, many: &str) {
+        if let Some(rest) = rest.filter(|rest| rest.entries > 0) {
+            let what = several(rest.entries, one, many);
+            let line = format!(
+                "  {QUIET}{:>10}  in {what} more: --top shows further{QUIET:#}",
+                grouped(rest.requests)
+            );
+            self.line(line);
+        }
+    }
+
+    fn unread(&mut self, lines: &Lines) {
+        if lines.unread == 0 {
+            return;
+        }
+        self.title(
+            "Not read",
+            &format!("{} of {}", several(lines.unread, "line", "lines"), grouped(lines.read + lines.unread)),
+        );
+        for reason in &lines.reasons {
+            let line = format!("  {:>10}  {}", grouped(reason.lines), reason.reason);
+            self.line(line);
+            for example in &reason.examples {
+                let place = format!("{} line {} column {}", example.source, example.line, example.column);
+                let line = format!("  {:>10}  {QUIET}{}{QUIET:#}", "", shorten(&place, self.width - 14));
+                self.line(line);
+                if !example.text.is_empty() {
+                    let line = format!(
+                        "  {:>10}  {QUIET}  {}{QUIET:#}",
+                        "",
+                        shorten(&example.text, self.width - 16)
+                    );
+                    self.line(line);
+                }
+            }
+        }
+    }
+}
+
+/// Days from the first to the last, those without requests too; several together where room is short.
+fn calendar_days(by_day: &[DayCount], room: usize) -> (Vec<(Date, u64)>, usize) {
+    let date = |day: &DayCount| day.day.parse::<Date>().unwrap_or_default();
+    let (Some(first), Some(last)) = (by_day.first().map(date), by_day.last().map(date)) else {
+        return (Vec::new(), 1);
+    };
+    let length = (last - first).get_days() as usize + 1;
+    let each = length.div_ceil(room.max(1));
+    let mut days: Vec<(Date, u64)> = (0..length.div_ceil(each))
+        .map(|column| (first.saturating_add(jiff::Span::new().days((column * each) as i64)), 0))
+        .collect();
+    for day in by_day {
+        days[(date(day) - first).get_days() as usize / each].1 += day.requests;
+    }
+    (days, each)
+}
+
+/// A text cut in its middle to fit some columns of a terminal.
+fn shorten(text: &str, room: usize) -> String {
+    let clean: String =
+        text.chars().map(|letter| if letter.is_control() { '\u{fffd}' } else { letter }).collect();
+    if clean.width() <= room {
+        return clean;
+    }
+    let letters: Vec<char> = clean.chars().collect();
+    let mut keep = letters.len();
+    loop {
+        keep -= 1;
+        let head = keep.div_ceil(2);
+        let cut: String =
+            letters[..head].iter().chain(&['…']).chain(&letters[letters.len() - (keep - head)..]).collect();
+        if cut.width() <= room || keep == 0 {
+            return cut;
+        }
+    }
+}
+
+fn http_reason(status: u16) -> &'static str {
+    http::StatusCode::from_u16(status).ok().and_then(|status| status.canonical_reason()).unwrap_or("")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_names_are_cut_in_the_middle() {
+        assert_eq!(shorten("/notices/2026/harbour.html", 12), "/notic….html");
+        assert_eq!(shorten("/短い/道", 20), "/短い/道");
+        assert_eq!(shorten("a\u{1b}[2Jb", 20), "a\u{fffd}[2Jb");
+    }
+
+    #[test]
+    fn days_without_requests_stand_too() {
+        let day =
+            |day: &str, requests| DayCount { day: day.into(), requests, visitors: 0, bytes: 0, errors: 0 };
+        let (days, each) = calendar_days(&[day("2026-02-27", 3), day("2026-03-02", 5)], 10);
+        assert_eq!(days.iter().map(|day| day.1).collect::<Vec<_>>(), [3, 0, 0, 5]);
+        assert_eq!(each, 1);
+        let (days, each) = calendar_days(&[day("2026-01-01", 3), day("2026-12-31", 5)], 50);
+        assert_eq!((days.len(), each), (46, 8));
+    }
+}

@@ -1,0 +1,76 @@
+//! `exedra serve`: the service, until it is told to stop.
+
+use crate::{Failure, configuration};
+use clap::Args;
+use exedra_core::config::Config;
+use exedra_service::Running;
+use std::path::PathBuf;
+use std::sync::Arc;
+use tokio::signal::unix::{SignalKind, signal};
+
+/// What `exedra serve` takes.
+#[derive(Args)]
+pub struct Options {
+    /// The configuration
+    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
+    config: PathBuf,
+}
+
+/// Runs the service.
+pub fn run(options: &Options) -> Result<(), Failure> {
+    let first = is_first_start(&configuration::read(&options.config)?);
+    let config = Arc::new(configuration::read_to_serve(&options.config)?);
+    keep_error_log();
+    runtime()?.block_on(async {
+        let running = exedra_service::start(Arc::clone(&config)).await?;
+        announce(&config, &running);
+        if first {
+            anstream::println!("sign in    {}   (once, within an hour)", running.sign_in);
+        } else {
+            anstream::println!("sign in    `exedra sign-in` prints a link");
+        }
+        until_told_to_stop().await?;
+        anstream::println!("stopping: what is under way is finished first");
+        running.stop().await;
+        Ok(())
+    })
+}
+
+/// The addresses of a service that has started.
+pub fn announce(config: &Config, running: &Running) {
+    for address in &running.listeners {
+        for site in &config.sites {
+            let host = site.main_host.as_ref().or(site.hosts.first()).map_or("", |host| &host.value);
+            anstream::println!("{:<10} http://{host}:{}/   on {address}", site.name.value, address.port());
+        }
+    }
+    anstream::println!("{:<10} http://{}/", "console", running.console);
+}
+
+/// The event loop that the service runs on.
+pub fn runtime() -> std::io::Result<tokio::runtime::Runtime> {
+    tokio::runtime::Builder::new_multi_thread().enable_all().build()
+}
+
+/// Sends what goes wrong to standard error, readable for people.
+pub fn keep_error_log() {
+    let filter = tracing_subscriber::EnvFilter::try_from_env("EXEDRA_LOG").unwrap_or_else(|_| "info".into());
+    let subscriber =
+        tracing_subscriber::fmt().with_env_filter(filter).with_target(false).with_writer(std::io::stderr);
+    // A second subscriber in one process can only be another test's.
+    let _ = subscriber.try_init();
+}
+
+/// Waits for SIGTERM or SIGINT.
+pub async fn until_told_to_stop() -> std::io::Result<()> {
+    let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+    Ok(())
+}
+
+fn is_first_start(config: &Config) -> bool {
+    !config.service.state.value.join("exedra.db").exists()
+}

@@ -1,0 +1,30 @@
+//! `exedra sign-in`: a fresh link to the console, for whoever may read the state folder.
+
+use crate::{Failure, configuration};
+use clap::Args;
+use exedra_store::Secrets;
+use std::path::PathBuf;
+
+/// What `exedra sign-in` takes.
+#[derive(Args)]
+pub struct Options {
+    /// The configuration
+    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
+    config: PathBuf,
+}
+
+/// Prints the link.
+pub fn run(options: &Options) -> Result<(), Failure> {
+    let config = configuration::read(&options.config)?;
+    let state = &config.service.state.value;
+    if !state.join("exedra.db").exists() {
+        let words =
+            format!("the service has not run with this configuration yet: {} is empty", state.display());
+        return Err(Failure(words));
+    }
+    let secrets = Secrets::open(state)?;
+    let now = jiff::Timestamp::now().as_second();
+    let link = exedra_service::running::sign_in_link(&secrets, config.service.console.value, now)?;
+    anstream::println!("{link}");
+    Ok(())
+}

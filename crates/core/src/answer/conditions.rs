@@ -1,0 +1,117 @@
+//! Conditional requests, in the order of precedence of RFC 9110 §13.2.2.
+
+use super::FileFacts;
+use crate::facts::Facts;
+use http::header;
+
+/// The entity tag of a file (RFC 9110 §8.8.3), in a coding or as it is.
+pub fn entity_tag(file: &FileFacts, coding: Option<&str>) -> String {
+    let FileFacts { size, modified } = file;
+    match coding {
+        // An encoding made in passing is not octet for octet the same each time.
+        Some(coding) => format!("W/\"{modified:x}-{size:x}-{coding}\""),
+        None => format!("\"{modified:x}-{size:x}\""),
+    }
+}
+
+/// What the conditions of a `GET` or `HEAD` come to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// Send it.
+    Proceed,
+    /// The client has it already: 304.
+    NotModified,
+    /// The client wants it only if it were another: 412.
+    Failed,
+}
+
+/// Holds the conditions of a request against what would be sent.
+pub fn evaluate(facts: &Facts<'_>, tag: &str, file: &FileFacts) -> Outcome {
+    let changed = i64::try_from(file.modified.div_euclid(1_000_000_000)).unwrap_or(i64::MAX);
+    let date = |name| {
+        let time = httpdate::parse_http_date(facts.field(&name).value()?).ok()?;
+        time.duration_since(std::time::UNIX_EPOCH).ok().map(|since| since.as_secs() as i64)
+    };
+    if let Some(tags) = facts.field(&header::IF_MATCH).value() {
+        if !tags_hold(tags, tag, strongly_equal) {
+            return Outcome::Failed;
+        }
+    } else if date(header::IF_UNMODIFIED_SINCE).is_some_and(|limit| changed > limit) {
+        return Outcome::Failed;
+    }
+    let known = match facts.field(&header::IF_NONE_MATCH).value() {
+        Some(tags) => tags_hold(tags, tag, weakly_equal),
+        None => date(header::IF_MODIFIED_SINCE).is_some_and(|known| changed <= known),
+    };
+    if known { Outcome::NotModified } else { Outcome::Proceed }
+}
+
+fn tags_hold(listed: &str, tag: &str, equal: fn(&str, &str) -> bool) -> bool {
+    listed.trim() == "*" || entity_tags(listed).any(|known| equal(known, tag))
+}
+
+fn strongly_equal(a: &str, b: &str) -> bool {
+    a == b && !a.starts_with("W/")
+}
+
+fn weakly_equal(a: &str, b: &str) -> bool {
+    a.trim_start_matches("W/") == b.trim_start_matches("W/")
+}
+
+/// The tags of a list. A comma may stand inside a tag, so the quotation marks decide.
+fn entity_tags(listed: &str) -> impl Iterator<Item = &str> {
+    let mut rest = listed;
+    std::iter::from_fn(move || {
+        rest = rest.trim_start_matches([' ', '\t', ',']);
+        let opening = rest.find('"')?;
+        let closing = opening + 1 + rest[opening + 1..].find('"')?;
+        let (tag, after) = rest.split_at(closing + 1);
+        rest = after;
+        Some(tag)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::facts::{Fields, Known, Scheme};
+    use http::{HeaderMap, HeaderName, HeaderValue};
+    use rstest::rstest;
+
+    const FILE: FileFacts = FileFacts { size: 10, modified: 784_111_777_000_000_000 };
+    const THEN: &str = "Sun, 06 Nov 1994 08:49:37 GMT";
+    const BEFORE: &str = "Sun, 06 Nov 1994 08:49:36 GMT";
+
+    #[rstest]
+    #[case::plain(&[], Outcome::Proceed)]
+    #[case::same_tag(&[("if-none-match", "\"t\"")], Outcome::NotModified)]
+    #[case::weak_tag(&[("if-none-match", "\"x,y\", W/\"t\"")], Outcome::NotModified)]
+    #[case::any_tag(&[("if-none-match", "*")], Outcome::NotModified)]
+    #[case::other_tag(&[("if-none-match", "\"u\"")], Outcome::Proceed)]
+    #[case::tag_before_date(&[("if-none-match", "\"u\""), ("if-modified-since", THEN)], Outcome::Proceed)]
+    #[case::same_date(&[("if-modified-since", THEN)], Outcome::NotModified)]
+    #[case::older_date(&[("if-modified-since", BEFORE)], Outcome::Proceed)]
+    #[case::no_date(&[("if-modified-since", "yesterday")], Outcome::Proceed)]
+    #[case::must_match(&[("if-match", "\"t\"")], Outcome::Proceed)]
+    #[case::must_match_strongly(&[("if-match", "W/\"t\"")], Outcome::Failed)]
+    #[case::must_match_other(&[("if-match", "\"u\"")], Outcome::Failed)]
+    #[case::changed_since(&[("if-unmodified-since", BEFORE)], Outcome::Failed)]
+    #[case::match_before_date(&[("if-match", "\"t\""), ("if-unmodified-since", BEFORE)], Outcome::Proceed)]
+    fn precedence(#[case] fields: &[(&'static str, &'static str)], #[case] expected: Outcome) {
+        let map: HeaderMap = fields
+            .iter()
+            .map(|(name, value)| (HeaderName::from_static(name), HeaderValue::from_static(value)))
+            .collect();
+        let facts = Facts {
+            client: Known::Unknown,
+            scheme: Known::Is(Scheme::Http),
+            host: Known::Absent,
+            port: Known::Absent,
+            method: Known::Is("GET"),
+            path: Known::Is("/"),
+            query: Known::Absent,
+            fields: Fields::All(&map),
+        };
+        assert_eq!(evaluate(&facts, "\"t\"", &FILE), expected);
+    }
+}

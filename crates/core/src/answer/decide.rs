@@ -1,0 +1,382 @@
+//! The order in which an answer is decided: host, main host, method, path, file, conditions, coding.
+
+use super::conditions::{self, Outcome};
+use super::path::{NoPath, Resolved, resolve};
+use super::{Answer, Body, Entry, FileFacts, Question, SitePath, Turn, negotiate, pages, types};
+use crate::config::{Config, Site, SiteId};
+use crate::facts::{Facts, Scheme};
+use http::header::{self, HeaderName};
+use http::{HeaderMap, HeaderValue, StatusCode};
+
+/// What sites answer to.
+const ALLOWED: HeaderValue = HeaderValue::from_static("GET, HEAD, OPTIONS");
+
+/// Decides a request, or asks the first question.
+pub fn answer<'a>(config: &'a Config, facts: Facts<'a>) -> Turn<'a> {
+    let head_only = facts.method.value() == Some("HEAD");
+    let mut deciding = Deciding { config, facts, site: None, head_only };
+    let Some(host) = facts.host.value() else { return deciding.built_in(StatusCode::BAD_REQUEST) };
+    let Some(id) = site_for(config, host) else { return deciding.built_in(StatusCode::MISDIRECTED_REQUEST) };
+    deciding.site = Some(id);
+    let site = config.site(id);
+    if let Some(main) = &site.main_host
+        && !may_stay(host, &main.value)
+    {
+        return deciding.redirect_to_host(&main.value);
+    }
+    match facts.method.value() {
+        Some("GET" | "HEAD") => {}
+        Some("OPTIONS") => {
+            let mut headers = HeaderMap::new();
+            headers.insert(header::ALLOW, ALLOWED);
+            return deciding.done(StatusCode::NO_CONTENT, headers, Body::None);
+        }
+        _ => return deciding.failed(StatusCode::METHOD_NOT_ALLOWED),
+    }
+    match resolve(facts.path.value().unwrap_or_default()) {
+        Ok(path) if path.untidy => deciding.redirect_to_path(&path.tidy),
+        Ok(path) => {
+            let place = path.place.clone();
+            deciding.ask(id, place, Stage::Path(path))
+        }
+        Err(NoPath::Malformed) => deciding.failed(StatusCode::BAD_REQUEST),
+        Err(NoPath::Nowhere) => deciding.failed(StatusCode::NOT_FOUND),
+    }
+}
+
+fn site_for(config: &Config, host: &str) -> Option<SiteId> {
+    let host = host.trim_end_matches('.');
+    let found = match host.bytes().any(|octet| octet.is_ascii_uppercase()) {
+        true => config.hosts.get(&host.to_ascii_lowercase()),
+        false => config.hosts.get(host),
+    };
+    found.copied().or(config.default_site)
+}
+
+/// Whether a request need not be sent to the main host: it came there, or by a name below `.localhost`, which
+/// only ever leads to one's own machine (RFC 6761 §6.3) and so lets a site be looked at before its name exists.
+fn may_stay(written: &str, main: &str) -> bool {
+    let written = written.trim_end_matches('.');
+    let is_local = |host: &str| host.len() > 10 && host[host.len() - 10..].eq_ignore_ascii_case(".localhost");
+    written.eq_ignore_ascii_case(main) || (written.is_ascii() && is_local(written) && !is_local(main))
+}
+
+/// A decision that waits for a reply.
+#[derive(Debug)]
+pub struct Waiting<'a> {
+    deciding: Deciding<'a>,
+    asked: SitePath,
+    stage: Stage,
+}
+
+/// What was asked about, and why.
+#[derive(Debug)]
+enum Stage {
+    /// The place that the path means.
+    Path(Resolved),
+    /// A file that may stand for its folder: which of the list.
+    Index(SitePath, usize),
+    /// The site's own page for a status.
+    ErrorPage(StatusCode),
+}
+
+impl<'a> Waiting<'a> {
+    /// Goes on with the reply.
+    pub fn told(self, entry: Entry) -> Turn<'a> {
+        let Waiting { deciding, asked, stage } = self;
+        match (stage, entry) {
+            (Stage::ErrorPage(status), Entry::File(file)) => deciding.error_page(status, asked, &file),
+            (Stage::ErrorPage(status), _) => deciding.built_in(status),
+            (Stage::Path(path), Entry::Folder) if path.as_folder => deciding.look_for_index(path.place, 0),
+            (Stage::Path(path), Entry::Folder) => deciding.redirect_to_path(&format!("{}/", path.tidy)),
+            (Stage::Path(path), Entry::File(_)) if path.as_folder => deciding.failed(StatusCode::NOT_FOUND),
+            (Stage::Path(_) | Stage::Index(..), Entry::File(file)) => deciding.file(asked, &file),
+            (Stage::Index(folder, nth), Entry::Missing | Entry::Folder) => {
+                deciding.look_for_index(folder, nth + 1)
+            }
+            (_, Entry::Missing) => deciding.failed(StatusCode::NOT_FOUND),
+            (_, Entry::Forbidden) => deciding.failed(StatusCode::FORBIDDEN),
+            (_, Entry::Failed) => deciding.failed(StatusCode::INTERNAL_SERVER_ERROR),
+        }
+    }
+}
+
+#[derive(Debug)]
+struct Deciding<'a> {
+    config: &'a Config,
+    facts: Facts<'a>,
+    site: Option<SiteId>,
+    head_only: bool,
+}
+
+impl<'a> Deciding<'a> {
+    fn settings(&self) -> Option<&'a Site> {
+        self.site.map(|id| self.config.site(id))
+    }
+
+    fn ask(self, site: SiteId, path: SitePath, stage: Stage) -> Turn<'a> {
+        let question = Question { site, path: path.clone() };
+        Turn::Ask(question, Waiting { deciding: self, asked: path, stage })
+    }
+
+    fn look_for_index(self, folder: SitePath, nth: usize) -> Turn<'a> {
+        match (self.site, self.settings().and_then(|site| site.index.get(nth))) {
+            (Some(id), Some(name)) => {
+                let place = folder.join(name);
+                self.ask(id, place, Stage::Index(folder, nth))
+            }
+            _ => self.failed(StatusCode::FORBIDDEN),
+        }
+    }
+
+    fn file(self, path: SitePath, file: &FileFacts) -> Turn<'a> {
+        let (headers, body) = self.representation(path, file);
+        let tag = headers.get(header::ETAG).and_then(|tag| tag.to_str().ok()).unwrap_or_default();
+        match conditions::evaluate(&self.facts, tag, file) {
+            Outcome::Proceed => self.done(StatusCode::OK, headers, body),
+            Outcome::Failed => self.failed(StatusCode::PRECONDITION_FAILED),
+            Outcome::NotModified => {
+                let mut headers = headers;
+                headers.remove(header::CONTENT_TYPE);
+                headers.remove(header::CONTENT_ENCODING);
+                self.done(StatusCode::NOT_MODIFIED, headers, Body::None)
+            }
+        }
+    }
+
+    fn error_page(self, status: StatusCode, path: SitePath, file: &FileFacts) -> Turn<'a> {
+        let (mut headers, body) = self.representation(path, file);
+        // The page is about this failure; nobody should take it for a version of what was asked for.
+        headers.remove(header::ETAG);
+        headers.remove(header::LAST_MODIFIED);
+        mark(&mut headers, status);
+        self.done(status, headers, body)
+    }
+
+    /// Header fields of a file, in the coding that suits the client.
+    fn representation(&self, path: SitePath, file: &FileFacts) -> (HeaderMap, Body) {
+        let mut headers = HeaderMap::with_capacity(8);
+        let (media_type, essence) = types::media_type(path.as_str());
+        headers.insert(header::CONTENT_TYPE, media_type);
+        let mut codec = None;
+        if let Some(site) = self.settings()
+            && !site.compress.codecs.is_empty()
+            && site.compress.has_type(&essence)
+            && file.size >= site.compress.at_least
+        {
+            headers.insert(header::VARY, HeaderValue::from_static("Accept-Encoding"));
+            codec = negotiate::coding(self.accepted_encodings().as_deref(), &site.compress.codecs);
+        }
+        if let Some(codec) = codec {
+            headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static(codec.name()));
+        }
+        insert(&mut headers, header::ETAG, &conditions::entity_tag(file, codec.map(|codec| codec.name())));
+        let seconds = u64::try_from(file.modified / 1_000_000_000).unwrap_or(0).min(253_402_300_799);
+        let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
+        insert(&mut headers, header::LAST_MODIFIED, &httpdate::fmt_http_date(changed));
+        (headers, Body::File { path, codec })
+    }
+
+    /// The field may stand in several lines, which mean the same as one (RFC 9110 §5.3).
+    fn accepted_encodings(&self) -> Option<std::borrow::Cow<'a, str>> {
+        let crate::facts::Fields::All(map) = self.facts.fields else { return None };
+        let mut lines = map.get_all(header::ACCEPT_ENCODING).iter().filter_map(|line| line.to_str().ok());
+        let first = lines.next()?;
+        Some(lines.fold(first.into(), |all, line| format!("{all}, {line}").into()))
+    }
+
+    fn redirect_to_host(self, host: &str) -> Turn<'a> {
+        let scheme = self.facts.scheme.value().unwrap_or(Scheme::Http).as_str();
+        let port = self.facts.port.value().map(|port| format!(":{port}")).unwrap_or_default();
+        let path = self.facts.path.value().filter(|path| path.starts_with('/')).unwrap_or("/");
+        let target = format!("{scheme}://{host}{port}{path}{}", self.query());
+        self.redirect(&target)
+    }
+
+    fn redirect_to_path(self, path: &str) -> Turn<'a> {
+        let target = format!("{path}{}", self.query());
+        self.redirect(&target)
+    }
+
+    fn query(&self) -> String {
+        self.facts.query.value().map(|query| format!("?{query}")).unwrap_or_default()
+    }
+
+    fn redirect(self, target: &str) -> Turn<'a> {
+        let mut headers = HeaderMap::new();
+        insert(&mut headers, header::LOCATION, target);
+        self.done(StatusCode::PERMANENT_REDIRECT, headers, Body::Page(String::new()))
+    }
+
+    /// The site's own page for a status where it has one.
+    fn failed(self, status: StatusCode) -> Turn<'a> {
+        let page = self.settings().and_then(|site| site.error_pages.page(status.as_u16()));
+        match (self.site, page.map(|page| resolve(&page.value))) {
+            (Some(id), Some(Ok(page))) => self.ask(id, page.place, Stage::ErrorPage(status)),
+            _ => self.built_in(status),
+        }
+    }
+
+    fn built_in(self, status: StatusCode) -> Turn<'a> {
+        let mut headers = HeaderMap::new();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("text/html; charset=utf-8"));
+        mark(&mut headers, status);
+        self.done(status, headers, Body::Page(pages::built_in(status)))
+    }
+
+    fn done(self, status: StatusCode, headers: HeaderMap, body: Body) -> Turn<'a> {
+        Turn::Done(Box::new(Answer { status, headers, body, head_only: self.head_only, site: self.site }))
+    }
+}
+
+/// What a status obliges an answer to say.
+fn mark(headers: &mut HeaderMap, status: StatusCode) {
+    if status == StatusCode::METHOD_NOT_ALLOWED {
+        headers.insert(header::ALLOW, ALLOWED);
+    }
+}
+
+fn insert(headers: &mut HeaderMap, name: HeaderName, text: &str) {
+    // What came over the wire as a path or query may hold octets that a field may not (RFC 9110 §5.5).
+    let octets: Vec<u8> = text
+        .bytes()
+        .flat_map(|octet| match octet {
+            0x20..0x7f => vec![octet],
+            _ => percent_encoding::percent_encode_byte(octet).bytes().collect(),
+        })
+        .collect();
+    if let Ok(value) = HeaderValue::from_bytes(&octets) {
+        headers.insert(name, value);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::facts::{Fields, Known};
+    use rstest::rstest;
+    use std::path::Path;
+
+    const CONFIG: &str = r#"
+[[listener]]
+address = "127.0.0.1:7380"
+[[site]]
+name = "harbour"
+hosts = ["harbour.example", "www.harbour.example", "harbour.localhost"]
+main_host = "harbour.example"
+folder = "h"
+error_pages = { 404 = "/errors/lost.html", "5xx" = "/errors/none.html" }
+[[site]]
+name = "lamp"
+hosts = ["lamp.example"]
+folder = "l"
+index = ["start.html", "index.html"]
+"#;
+
+    fn entry(question: &Question) -> Entry {
+        let file = |size| Entry::File(FileFacts { size, modified: 1_000_000_000_000_000_000 });
+        match (question.site.0, question.path.as_str()) {
+            (_, "") | (0, "tides" | "empty" | "errors") => Entry::Folder,
+            (0, "index.html" | "tides/index.html" | "tides/today.html" | "errors/lost.html") => file(5000),
+            (0, "small.txt") => file(20),
+            (0, "photo.jpg") => file(90_000),
+            (0, "locked.html") => Entry::Forbidden,
+            (0, "broken.html") => Entry::Failed,
+            (1, "index.html") => file(5000),
+            _ => Entry::Missing,
+        }
+    }
+
+    fn ask(method: &str, host: &str, target: &str, encodings: &'static str) -> Answer {
+        let config = crate::config::understand(CONFIG, Path::new("")).unwrap();
+        let mut map = HeaderMap::new();
+        map.insert(header::ACCEPT_ENCODING, HeaderValue::from_static(encodings));
+        let (path, query) = match target.split_once('?') {
+            Some((path, query)) => (path, Some(query)),
+            None => (target, None),
+        };
+        let (host, port) = match host.split_once(':') {
+            Some((host, port)) => (host, port.parse().ok()),
+            None => (host, None),
+        };
+        let facts = Facts {
+            client: Known::Unknown,
+            scheme: Known::Is(Scheme::Http),
+            host: Known::Is(host),
+            port: port.into(),
+            method: Known::Is(method),
+            path: Known::Is(path),
+            query: query.into(),
+            fields: Fields::All(&map),
+        };
+        answer(&config, facts).finish(entry)
+    }
+
+    #[rstest]
+    #[case::index("harbour.example", "/", 200, "index.html")]
+    #[case::capitals("HARBOUR.example.", "/tides/today.html", 200, "tides/today.html")]
+    #[case::preview("harbour.localhost", "/", 200, "index.html")]
+    #[case::second_index("lamp.example", "/", 200, "index.html")]
+    #[case::no_index("harbour.example", "/empty/", 403, "")]
+    #[case::own_page("harbour.example", "/nowhere", 404, "errors/lost.html")]
+    #[case::own_page_hidden("harbour.example", "/.git/config", 404, "errors/lost.html")]
+    #[case::built_in_page("lamp.example", "/nowhere", 404, "")]
+    #[case::file_as_folder("harbour.example", "/photo.jpg/", 404, "errors/lost.html")]
+    #[case::locked("harbour.example", "/locked.html", 403, "")]
+    #[case::own_page_missing("harbour.example", "/broken.html", 500, "")]
+    #[case::stranger("other.example", "/", 421, "")]
+    #[case::malformed("harbour.example", "/%zz", 400, "")]
+    fn files_and_pages(#[case] host: &str, #[case] target: &str, #[case] status: u16, #[case] file: &str) {
+        let answer = ask("GET", host, target, "");
+        assert_eq!(answer.status, status);
+        match &answer.body {
+            Body::File { path, .. } => assert_eq!(path.as_str(), file),
+            Body::Page(page) => assert!(file.is_empty() && page.contains(&status.to_string())),
+            Body::None => panic!("no body"),
+        }
+    }
+
+    #[rstest]
+    #[case::main_host("www.harbour.example", "/a%20b?x=1&y=%2F", "http://harbour.example/a%20b?x=1&y=%2F")]
+    #[case::main_host_port("www.harbour.example:7380", "/", "http://harbour.example:7380/")]
+    #[case::folder("harbour.example", "/tides?x=1", "/tides/?x=1")]
+    #[case::folder_dots("harbour.example", "/./a/../tides", "/tides/")]
+    #[case::slashes("harbour.example", "//evil.example//x?y", "/evil.example/x?y")]
+    #[case::slashes_folder("harbour.example", "//tides", "/tides")]
+    fn redirects(#[case] host: &str, #[case] target: &str, #[case] location: &str) {
+        let answer = ask("GET", host, target, "");
+        assert_eq!(answer.status, 308);
+        assert_eq!(answer.headers[header::LOCATION], location);
+    }
+
+    #[rstest]
+    #[case::br("/tides/today.html", "gzip, br", Some("br"), true)]
+    #[case::plain("/tides/today.html", "", None, true)]
+    #[case::too_small("/small.txt", "br", None, false)]
+    #[case::other_type("/photo.jpg", "br", None, false)]
+    #[case::error_page("/nowhere", "gzip", Some("gzip"), true)]
+    fn codings(
+        #[case] target: &str,
+        #[case] accepted: &'static str,
+        #[case] coding: Option<&str>,
+        #[case] varies: bool,
+    ) {
+        let answer = ask("GET", "harbour.example", target, accepted);
+        let sent = answer.headers.get(header::CONTENT_ENCODING).map(|coding| coding.to_str().unwrap());
+        assert_eq!(sent, coding);
+        assert_eq!(answer.headers.contains_key(header::VARY), varies);
+        if let Some(tag) = answer.headers.get(header::ETAG) {
+            assert_eq!(tag.to_str().unwrap().starts_with("W/"), coding.is_some());
+        }
+    }
+
+    #[test]
+    fn methods() {
+        let wrong = ask("DELETE", "lamp.example", "/", "");
+        assert_eq!((wrong.status.as_u16(), &wrong.headers[header::ALLOW]), (405, &ALLOWED));
+        let options = ask("OPTIONS", "lamp.example", "*", "");
+        assert_eq!((options.status.as_u16(), &options.headers[header::ALLOW]), (204, &ALLOWED));
+        let (head, get) = (ask("HEAD", "lamp.example", "/", "br"), ask("GET", "lamp.example", "/", "br"));
+        assert!(head.head_only && head.headers == get.headers && head.body == get.body);
+    }
+}

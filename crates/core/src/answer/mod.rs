@@ -1,0 +1,115 @@
+//! What a request is answered with: a pure function that asks, and never looks.
+//!
+//! [`answer`] takes the configuration and the facts of a request. It gives either an [`Answer`], or the next
+//! [`Question`] about the site's folder together with what waits for the reply. The service answers
+//! questions from its caches and its disk; tests and rehearsals answer them from a tree in memory.
+//!
+//! - [`decide`]: the order in which things are decided
+//! - [`path`]: from what a client wrote to a place inside the site's folder, and nowhere else
+//! - [`conditions`]: conditional requests (RFC 9110 §13)
+//! - [`negotiate`]: which content coding (RFC 9110 §12.5.3)
+//! - [`types`]: media types by extension
+//! - [`pages`]: the built-in pages
+
+pub mod conditions;
+pub mod decide;
+pub mod negotiate;
+pub mod pages;
+pub mod path;
+pub mod types;
+
+pub use decide::{Waiting, answer};
+pub use path::SitePath;
+
+use crate::config::SiteId;
+use crate::encode::Codec;
+use http::{HeaderMap, StatusCode};
+
+/// What becomes of a request.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    /// Status.
+    pub status: StatusCode,
+    /// Header fields, all but those that depend on the length of the body.
+    pub headers: HeaderMap,
+    /// Where the body comes from.
+    pub body: Body,
+    /// Whether the body itself stays here (`HEAD`).
+    pub head_only: bool,
+    /// The site that answers, where one does.
+    pub site: Option<SiteId>,
+}
+
+/// Where the body of an answer comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Body {
+    /// There is none, not even an empty one to be announced.
+    None,
+    /// A page made here.
+    Page(String),
+    /// A file of the site, perhaps encoded.
+    File {
+        /// Which one.
+        path: SitePath,
+        /// In which coding.
+        codec: Option<Codec>,
+    },
+}
+
+/// Something an answer depends on that only the folder can tell.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Question {
+    /// The site whose folder is asked about.
+    pub site: SiteId,
+    /// What stands at this place in it?
+    pub path: SitePath,
+}
+
+/// What stands at a place in a site's folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Entry {
+    /// A file.
+    File(FileFacts),
+    /// A folder.
+    Folder,
+    /// Nothing, or something that lies outside the site's folder.
+    Missing,
+    /// Something that the service may not read.
+    Forbidden,
+    /// The disk failed.
+    Failed,
+}
+
+/// What is known of a file without reading it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FileFacts {
+    /// Its length in bytes.
+    pub size: u64,
+    /// When it last changed, in nanoseconds since 1970 UTC.
+    pub modified: i128,
+}
+
+/// What [`answer`] comes back with.
+#[derive(Debug)]
+pub enum Turn<'a> {
+    /// The answer.
+    Done(Box<Answer>),
+    /// A question, and what waits for the reply to it.
+    Ask(Question, Waiting<'a>),
+}
+
+impl Turn<'_> {
+    /// Replies to all questions by a function, until there is an answer.
+    pub fn finish(self, mut reply: impl FnMut(&Question) -> Entry) -> Answer {
+        let mut turn = self;
+        loop {
+            match turn {
+                Turn::Done(answer) => return *answer,
+                Turn::Ask(question, waiting) => {
+                    let entry = reply(&question);
+                    turn = waiting.told(entry);
+                }
+            }
+        }
+    }
+}

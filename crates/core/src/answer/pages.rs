@@ -1,0 +1,28 @@
+//! The built-in error page: says what happened, what to do, and no more than it should.
+
+use http::StatusCode;
+
+/// The page for a status.
+pub fn built_in(status: StatusCode) -> String {
+    let title = status.canonical_reason().unwrap_or("Error");
+    let words = match status.as_u16() {
+        400 => "The request could not be understood.",
+        403 => "This is not for everybody to see.",
+        404 => "There is nothing at this address. It may have moved, or the link may be wrong.",
+        405 => "This address does not take such requests.",
+        412 => "It is no longer what you expected.",
+        421 => "No site on this server goes by that name.",
+        500..=599 => "Something went wrong on this server. Trying again in a while may help.",
+        _ => "The request could not be answered.",
+    };
+    let number = status.as_u16();
+    format!(
+        "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n\
+         <meta name=\"viewport\" content=\"width=device-width\">\n<title>{number} {title}</title>\n\
+         <style>:root{{color-scheme:light dark}}body{{font:1.05rem/1.5 system-ui,sans-serif;max-width:32rem;\
+         margin:18vh auto 0;padding:0 1.5rem;color:light-dark(#14212b,#e4eaec);background:light-dark(#f5f7f6,#10181e)}}\
+         b{{display:block;font-weight:600;font-size:3.2rem;line-height:1.1;color:light-dark(#0f5e6b,#6fc2cf)}}\
+         h1{{font-size:1.3rem;margin:.4rem 0 .8rem}}</style>\n\
+         <b>{number}</b>\n<h1>{title}</h1>\n<p>{words}\n</html>\n"
+    )
+}

@@ -1,0 +1,164 @@
+//! From the path a client wrote to a place inside the site's folder.
+//!
+//! A [`SitePath`] can only be made here, so whatever holds one holds a path that names no hidden file, climbs
+//! out of nothing and contains no octet that a file system could take for something else. (That no link
+//! leads out of the folder is for whoever opens it to see to.)
+
+use percent_encoding::percent_decode_str;
+use std::fmt;
+
+/// The folder whose hidden name is served all the same (RFC 8615).
+const WELL_KNOWN: &str = ".well-known";
+
+/// A place inside a site's folder: names joined by slashes, without one at either end. Empty is the folder itself.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SitePath(String);
+
+impl SitePath {
+    /// The path as a relative one of the file system.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The place of a file in the folder that this is. `name` is from the configuration, which has been checked.
+    #[must_use]
+    pub fn join(&self, name: &str) -> SitePath {
+        match self.0.as_str() {
+            "" => SitePath(name.to_owned()),
+            folder => SitePath(format!("{folder}/{name}")),
+        }
+    }
+}
+
+impl fmt::Display for SitePath {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "/{}", self.0)
+    }
+}
+
+/// What a client's path comes to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Resolved {
+    /// The place in the folder.
+    pub place: SitePath,
+    /// The same path with dot segments and empty ones removed, still encoded as the client wrote it. It begins with exactly one slash.
+    pub tidy: String,
+    /// Whether it ends with a slash.
+    pub as_folder: bool,
+    /// Whether it had empty segments, so that visitors should be shown the tidy one.
+    pub untidy: bool,
+}
+
+/// Why a path leads nowhere.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NoPath {
+    /// It is no path at all: 400.
+    Malformed,
+    /// No such thing can exist here: 404.
+    Nowhere,
+}
+
+/// Finds the place that a path means. Dot segments are removed as RFC 3986 §5.2.4 says, also encoded ones.
+pub fn resolve(path: &str) -> Result<Resolved, NoPath> {
+    let rest = path.strip_prefix('/').ok_or(NoPath::Malformed)?;
+    let mut names: Vec<(String, &str)> = Vec::new();
+    let mut untidy = false;
+    let mut as_folder = true;
+    let mut segments = rest.split('/').peekable();
+    while let Some(written) = segments.next() {
+        let is_last = segments.peek().is_none();
+        let name = decode(written)?;
+        as_folder = matches!(name.as_str(), "" | "." | "..");
+        match name.as_str() {
+            "" => untidy |= !is_last,
+            "." => {}
+            ".." => _ = names.pop(),
+            _ => names.push((name, written)),
+        }
+    }
+    for (depth, (name, _)) in names.iter().enumerate() {
+        let hidden = name.starts_with('.') && !(depth == 0 && name == WELL_KNOWN);
+        if hidden || name.contains(['/', '\\']) {
+            return Err(NoPath::Nowhere);
+        }
+    }
+    let mut tidy = String::with_capacity(path.len());
+    for (_, written) in &names {
+        tidy.push('/');
+        for octet in written.bytes() {
+            match octet {
+                0x21..0x7f => tidy.push(char::from(octet)),
+                _ => tidy.push_str(percent_encoding::percent_encode_byte(octet)),
+            }
+        }
+    }
+    if as_folder {
+        tidy.push('/');
+    }
+    let names: Vec<String> = names.into_iter().map(|(name, _)| name).collect();
+    Ok(Resolved { place: SitePath(names.join("/")), tidy, as_folder, untidy })
+}
+
+fn decode(segment: &str) -> Result<String, NoPath> {
+    let octets = segment.as_bytes();
+    let sound = |at: usize| {
+        let digits = octets.get(at + 1..at + 3);
+        digits.is_some_and(|digits| digits.iter().all(u8::is_ascii_hexdigit))
+    };
+    if memchr::memchr_iter(b'%', octets).any(|at| !sound(at)) {
+        return Err(NoPath::Malformed);
+    }
+    let name = percent_decode_str(segment).decode_utf8().map_err(|_| NoPath::Nowhere)?;
+    match name.contains('\0') {
+        true => Err(NoPath::Malformed),
+        false => Ok(name.into_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::root("/", Ok(("", "/")))]
+    #[case::file("/tides/today.html", Ok(("tides/today.html", "/tides/today.html")))]
+    #[case::folder("/tides/", Ok(("tides", "/tides/")))]
+    #[case::dots("/a/./b/../c", Ok(("a/c", "/a/c")))]
+    #[case::climbing("/../../etc/passwd", Ok(("etc/passwd", "/etc/passwd")))]
+    #[case::climbing_encoded("/a/%2e%2E/%2e%2e/etc/passwd", Ok(("etc/passwd", "/etc/passwd")))]
+    #[case::last_dots("/a/b/..", Ok(("a", "/a/")))]
+    #[case::double_slash("//evil.example/x", Ok(("evil.example/x", "/evil.example/x")))]
+    #[case::space("/a%20b", Ok(("a b", "/a%20b")))]
+    #[case::letters("/s%C3%A6l", Ok(("sæl", "/s%C3%A6l")))]
+    #[case::letters_bare("/sæl", Ok(("sæl", "/s%C3%A6l")))]
+    #[case::well_known("/.well-known/security.txt", Ok((".well-known/security.txt", "/.well-known/security.txt")))]
+    #[case::hidden("/.git/config", Err(NoPath::Nowhere))]
+    #[case::hidden_encoded("/a/%2egit/config", Err(NoPath::Nowhere))]
+    #[case::hidden_deep("/a/.well-known/x", Err(NoPath::Nowhere))]
+    #[case::slash_encoded("/a%2fb", Err(NoPath::Nowhere))]
+    #[case::climbing_slash_encoded("/..%2f..%2fetc", Err(NoPath::Nowhere))]
+    #[case::backslash("/a%5c..%5cb", Err(NoPath::Nowhere))]
+    #[case::no_utf8("/%ff", Err(NoPath::Nowhere))]
+    #[case::nul("/a%00.html", Err(NoPath::Malformed))]
+    #[case::half_encoded("/a%2", Err(NoPath::Malformed))]
+    #[case::no_hex("/a%zz", Err(NoPath::Malformed))]
+    #[case::relative("a", Err(NoPath::Malformed))]
+    fn paths(#[case] path: &str, #[case] expected: Result<(&str, &str), NoPath>) {
+        let found = resolve(path).map(|resolved| (resolved.place.0, resolved.tidy));
+        assert_eq!(found, expected.map(|(place, tidy)| (place.to_owned(), tidy.to_owned())));
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_leaves_the_folder(path in "/([./\\\\a%2eE5cCfF0-]|%2e|%2f|%5c|\\PC){0,24}") {
+            if let Ok(found) = resolve(&path) {
+                prop_assert!(found.place.0.split('/').all(|name| name != ".." && name != "."));
+                prop_assert!(!found.place.0.starts_with('/') && !found.place.0.contains(['\0', '\\']));
+                prop_assert!(found.tidy.starts_with('/') && !found.tidy.starts_with("//"));
+                prop_assert_eq!(resolve(&found.tidy).map(|again| again.place), Ok(found.place));
+            }
+        }
+    }
+}

@@ -1,0 +1,160 @@
+//! `exedra.toml` understood: text in, a [`Config`] or diagnostics out.
+//!
+//! - [`settings`]: the one list of settings; unknown words, wrong kinds and the documentation follow from it
+//! - [`diagnostic`]: mistakes as facts, and their drawing
+//! - [`document`]: TOML with the place of every value
+//! - [`understand`]: the document into a `Config`
+//! - [`units`]: sizes written out
+//!
+//! Reading files is somebody else's business; so is whether a folder exists.
+
+pub mod diagnostic;
+pub mod document;
+pub mod settings;
+pub mod understand;
+pub mod units;
+
+pub use diagnostic::{Diagnostic, Severity};
+pub use understand::understand;
+
+use crate::encode::Codec;
+use crate::logs::Layout;
+use ipnet::IpNet;
+use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::ops::Range;
+use std::path::PathBuf;
+
+/// A value and where it is written: octets of the configuration's text. Defaults stand at `0..0`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Located<T> {
+    /// The value.
+    pub value: T,
+    /// Where it is written.
+    pub span: Range<usize>,
+}
+
+/// Everything the service does is decided by this.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// Settings of the service as a whole.
+    pub service: Service,
+    /// Addresses on which sites answer.
+    pub listeners: Vec<Located<SocketAddr>>,
+    /// The sites, in the order in which they are written.
+    pub sites: Vec<Site>,
+    /// Which site answers to a host, by its name in lower case.
+    pub hosts: BTreeMap<String, SiteId>,
+    /// The site that answers to all other hosts.
+    pub default_site: Option<SiteId>,
+}
+
+impl Config {
+    /// A site by its number.
+    pub fn site(&self, id: SiteId) -> &Site {
+        &self.sites[id.0]
+    }
+}
+
+/// The number of a site in its configuration.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SiteId(pub usize);
+
+/// Settings of the service as a whole.
+#[derive(Debug, Clone)]
+pub struct Service {
+    /// Where the console and its API answer.
+    pub console: Located<SocketAddr>,
+    /// Folder of databases and tokens.
+    pub state: Located<PathBuf>,
+    /// Folder of access logs.
+    pub logs: Located<PathBuf>,
+    /// Whose days and hours reports speak of.
+    pub time_zone: TimeZone,
+    /// Networks whose `Forwarded` field is believed (RFC 7239).
+    pub forwarders: Vec<IpNet>,
+}
+
+/// A site.
+#[derive(Debug, Clone)]
+pub struct Site {
+    /// Its name, which is also the name of its log.
+    pub name: Located<String>,
+    /// Host names it answers to, in lower case.
+    pub hosts: Vec<Located<String>>,
+    /// The one host name it is known by.
+    pub main_host: Option<Located<String>>,
+    /// Its folder.
+    pub folder: Located<PathBuf>,
+    /// Files that stand for their folder, in order.
+    pub index: Vec<String>,
+    /// Pages of its own for errors.
+    pub error_pages: ErrorPages,
+    /// How answers are compressed.
+    pub compress: Compress,
+    /// How its access log is written.
+    pub layout: Layout,
+}
+
+/// Pages of a site's own for errors, by status before class.
+#[derive(Debug, Clone, Default)]
+pub struct ErrorPages {
+    /// By status.
+    pub by_status: BTreeMap<u16, Located<String>>,
+    /// By first digit of the status.
+    pub by_class: BTreeMap<u16, Located<String>>,
+}
+
+impl ErrorPages {
+    /// Path of the page for a status.
+    pub fn page(&self, status: u16) -> Option<&Located<String>> {
+        self.by_status.get(&status).or_else(|| self.by_class.get(&(status / 100)))
+    }
+
+    /// All pages.
+    pub fn all(&self) -> impl Iterator<Item = &Located<String>> {
+        self.by_status.values().chain(self.by_class.values())
+    }
+}
+
+/// How answers are compressed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Compress {
+    /// Codecs, the preferred first.
+    pub codecs: Vec<Codec>,
+    /// Types that are compressed; a `*` at the end stands for any rest.
+    pub types: Vec<String>,
+    /// The smallest body worth it, in bytes.
+    pub at_least: u64,
+}
+
+impl Default for Compress {
+    fn default() -> Self {
+        Compress {
+            codecs: vec![Codec::Brotli, Codec::Gzip],
+            types: settings::COMPRESSED_TYPES.iter().map(|&name| name.to_owned()).collect(),
+            at_least: 256,
+        }
+    }
+}
+
+impl Compress {
+    /// Whether a type (without its parameters) is to be compressed.
+    pub fn has_type(&self, essence: &str) -> bool {
+        self.types.iter().any(|listed| match listed.strip_suffix('*') {
+            Some(beginning) => essence.starts_with(beginning),
+            None => essence == listed,
+        })
+    }
+}
+
+/// The word of a list that is most likely meant by another, if any comes close.
+pub fn nearest<'w>(word: &str, words: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {
+    words
+        .into_iter()
+        .map(|known| (strsim::damerau_levenshtein(word, known), known))
+        .filter(|(distance, known)| *distance <= 1 + known.len().max(word.len()) / 4)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, known)| known)
+}

@@ -1,0 +1,165 @@
+//! The one list of settings. What a section may hold, of which kind, and what it is for.
+
+/// What a setting holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// One text.
+    Text,
+    /// A list of texts.
+    Texts,
+    /// `true` or `false`.
+    Flag,
+    /// A section of its own.
+    Section,
+    /// Any number of sections of its own.
+    Sections,
+}
+
+impl Kind {
+    /// The kind as a person would say it.
+    pub fn in_words(self) -> &'static str {
+        match self {
+            Kind::Text => "a text in quotation marks",
+            Kind::Texts => "a list of texts",
+            Kind::Flag => "true or false",
+            Kind::Section => "a section",
+            Kind::Sections => "sections in double brackets",
+        }
+    }
+}
+
+/// One setting.
+#[derive(Debug, Clone, Copy)]
+pub struct Setting {
+    /// The section it belongs to; empty for the top of the file.
+    pub section: &'static str,
+    /// Its key.
+    pub key: &'static str,
+    /// What it holds.
+    pub kind: Kind,
+    /// Whether a section without it is a mistake.
+    pub required: bool,
+    /// How it is written.
+    pub example: &'static str,
+    /// What it is for.
+    pub about: &'static str,
+}
+
+const fn setting(
+    section: &'static str,
+    key: &'static str,
+    kind: Kind,
+    example: &'static str,
+    about: &'static str,
+) -> Setting {
+    Setting { section, key, kind, required: false, example, about }
+}
+
+const fn required(mut setting: Setting) -> Setting {
+    setting.required = true;
+    setting
+}
+
+/// Types that are compressed where nothing else is said.
+pub const COMPRESSED_TYPES: &[&str] = &[
+    "text/*",
+    "application/javascript",
+    "application/json",
+    "application/xml",
+    "application/manifest+json",
+    "image/svg+xml",
+    "font/ttf",
+];
+
+/// Every setting there is.
+pub const SETTINGS: &[Setting] = &[
+    setting("", "service", Kind::Section, "[service]", "the service as a whole"),
+    setting("", "listener", Kind::Sections, "[[listener]]", "an address on which sites answer"),
+    setting("", "defaults", Kind::Section, "[defaults]", "what every site begins with"),
+    setting("", "site", Kind::Sections, "[[site]]", "a name, its hosts, a folder"),
+    setting(
+        "service",
+        "console",
+        Kind::Text,
+        "console = \"127.0.0.1:7300\"",
+        "where the console and its API answer",
+    ),
+    setting("service", "state", Kind::Text, "state = \"state\"", "folder of databases and tokens"),
+    setting(
+        "service",
+        "logs",
+        Kind::Text,
+        "logs = \"logs\"",
+        "folder of access logs; `logs` inside `state` where not set",
+    ),
+    setting(
+        "service",
+        "time_zone",
+        Kind::Text,
+        "time_zone = \"Atlantic/Faroe\"",
+        "days and hours in reports; UTC where not set",
+    ),
+    setting(
+        "service",
+        "forwarders",
+        Kind::Texts,
+        "forwarders = [\"10.0.0.0/8\"]",
+        "whose Forwarded header is believed (RFC 7239)",
+    ),
+    required(setting("listener", "address", Kind::Text, "address = \"127.0.0.1:7380\"", "address and port")),
+    setting("defaults", "compress", Kind::Section, "[defaults.compress]", "how answers are compressed"),
+    required(setting(
+        "site",
+        "name",
+        Kind::Text,
+        "name = \"harbour\"",
+        "its name: letters, digits and dashes",
+    )),
+    required(setting(
+        "site",
+        "hosts",
+        Kind::Texts,
+        "hosts = [\"harbour.lindry.example\"]",
+        "host names it answers to",
+    )),
+    setting(
+        "site",
+        "main_host",
+        Kind::Text,
+        "main_host = \"harbour.lindry.example\"",
+        "the other hosts are sent here",
+    ),
+    required(setting("site", "folder", Kind::Text, "folder = \"sites/harbour\"", "its files")),
+    setting("site", "index", Kind::Texts, "index = [\"index.html\"]", "files that stand for their folder"),
+    setting("site", "default", Kind::Flag, "default = true", "whether it answers for unknown hosts"),
+    setting(
+        "site",
+        "error_pages",
+        Kind::Section,
+        "[site.error_pages]",
+        "own pages: a status or a class, then a path",
+    ),
+    setting("site", "compress", Kind::Section, "[site.compress]", "how answers are compressed"),
+    setting("site", "log", Kind::Section, "[site.log]", "its access log"),
+    setting(
+        "compress",
+        "codecs",
+        Kind::Texts,
+        "codecs = [\"br\", \"gzip\"]",
+        "content codings, the preferred first; none: []",
+    ),
+    setting("compress", "types", Kind::Texts, "types = [\"text/*\"]", "media types that are compressed"),
+    setting("compress", "at_least", Kind::Text, "at_least = \"256 bytes\"", "the smallest body worth it"),
+    setting(
+        "log",
+        "layout",
+        Kind::Text,
+        "layout = \"full\"",
+        "full, combined, common, or a template of one's own",
+    ),
+];
+
+/// The settings of one section.
+pub fn of_section(section: &str) -> impl Iterator<Item = &'static Setting> + '_ {
+    SETTINGS.iter().filter(move |setting| setting.section == section)
+}

@@ -1,0 +1,121 @@
+//! Keeping a field inside its line, whatever a stranger put into it.
+//!
+//! Written: a quotation mark, a backslash and every control character become a backslash form, so that no
+//! field can end its line, forge another one or move a terminal's cursor. Fields that stand bare also
+//! escape their spaces. Read: the forms are undone; octets that are no UTF-8 stay `\xHH`.
+
+use std::borrow::Cow;
+
+/// Appends a text to a line. `bare` fields stand between spaces, the others between quotation marks.
+/// Nothing at all is written `-`.
+pub fn write(text: &[u8], bare: bool, out: &mut Vec<u8>) {
+    if text.is_empty() {
+        out.push(b'-');
+        return;
+    }
+    if text == b"-" {
+        out.extend_from_slice(b"\\x2d");
+        return;
+    }
+    for chunk in text.utf8_chunks() {
+        for letter in chunk.valid().chars() {
+            match letter {
+                '"' | '\\' => out.extend_from_slice(&[b'\\', letter as u8]),
+                ' ' if bare => hex(b' ', out),
+                letter if letter.is_control() || is_format(letter) => {
+                    letter.encode_utf8(&mut [0; 4]).bytes().for_each(|octet| hex(octet, out));
+                }
+                letter => out.extend_from_slice(letter.encode_utf8(&mut [0; 4]).as_bytes()),
+            }
+        }
+        chunk.invalid().iter().for_each(|&octet| hex(octet, out));
+    }
+}
+
+/// Characters that are invisible but turn or hide what stands around them: directions and separators.
+fn is_format(letter: char) -> bool {
+    matches!(letter, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}')
+}
+
+fn hex(octet: u8, out: &mut Vec<u8>) {
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    out.extend_from_slice(&[b'\\', b'x', DIGITS[usize::from(octet >> 4)], DIGITS[usize::from(octet & 15)]]);
+}
+
+/// Undoes the backslash forms of a field. Unknown forms stay as they are.
+pub fn undo(field: &[u8]) -> Cow<'_, [u8]> {
+    let Some(first) = memchr::memchr(b'\\', field) else { return Cow::Borrowed(field) };
+    let mut out = field[..first].to_vec();
+    let mut rest = &field[first..];
+    while let Some((&octet, after)) = rest.split_first() {
+        rest = after;
+        if octet != b'\\' {
+            out.push(octet);
+            continue;
+        }
+        match after {
+            [quoted @ (b'"' | b'\\'), ..] => {
+                out.push(*quoted);
+                rest = &after[1..];
+            }
+            [b'x', high, low, ..] => match (digit(*high), digit(*low)) {
+                (Some(high), Some(low)) => {
+                    out.push(high << 4 | low);
+                    rest = &after[3..];
+                }
+                _ => out.push(b'\\'),
+            },
+            [b't', ..] => {
+                out.push(b'\t');
+                rest = &after[1..];
+            }
+            _ => out.push(b'\\'),
+        }
+    }
+    Cow::Owned(out)
+}
+
+fn digit(octet: u8) -> Option<u8> {
+    (octet as char).to_digit(16).map(|digit| digit as u8)
+}
+
+/// Octets as text: what is no UTF-8 becomes `\xHH`.
+pub fn as_text(octets: &[u8]) -> Cow<'_, str> {
+    match std::str::from_utf8(octets) {
+        Ok(text) => Cow::Borrowed(text),
+        Err(_) => {
+            let mut text = String::with_capacity(octets.len() + 8);
+            for chunk in octets.utf8_chunks() {
+                text.push_str(chunk.valid());
+                let mut escaped = Vec::new();
+                chunk.invalid().iter().for_each(|&octet| hex(octet, &mut escaped));
+                text.push_str(std::str::from_utf8(&escaped).unwrap_or_default());
+            }
+            Cow::Owned(text)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn any_octets_come_back(octets in proptest::collection::vec(any::<u8>(), 1..60), bare in any::<bool>()) {
+            let mut line = Vec::new();
+            write(&octets, bare, &mut line);
+            prop_assert!(line.iter().all(|octet| *octet >= b' ' && *octet != 0x7f), "{line:?}");
+            prop_assert!(!(bare && line.contains(&b' ')));
+            prop_assert_eq!(undo(&line).into_owned(), octets);
+        }
+    }
+
+    #[test]
+    fn nothing_can_be_forged() {
+        let mut line = Vec::new();
+        write(b"a\"\r\n192.0.2.1 - - \x1b[2J\xff", false, &mut line);
+        assert_eq!(line, br#"a\"\x0d\x0a192.0.2.1 - - \x1b[2J\xff"#);
+    }
+}

@@ -1,0 +1,220 @@
+//! Times as logs write them.
+//!
+//! The classic form `10/Oct/2026:13:55:36 +0000` is read by hand, and only once for each distinct second:
+//! a busy log repeats it thousands of times. Other forms go through strftime codes.
+
+use jiff::{Timestamp, civil, fmt::strtime, tz::Offset, tz::TimeZone};
+use std::fmt::Write as _;
+
+/// How a layout writes a time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TimeForm {
+    /// `%d/%b/%Y:%H:%M:%S %z`, the form of the common layout.
+    Classic,
+    /// Seconds since 1970, perhaps with a fraction.
+    Seconds,
+    /// Milliseconds since 1970.
+    Milliseconds,
+    /// RFC 3339.
+    Rfc3339,
+    /// strftime codes.
+    Codes(String),
+}
+
+/// The strftime codes of the classic form.
+pub const CLASSIC: &str = "%d/%b/%Y:%H:%M:%S %z";
+
+const MONTHS: [&[u8; 3]; 12] =
+    [b"Jan", b"Feb", b"Mar", b"Apr", b"May", b"Jun", b"Jul", b"Aug", b"Sep", b"Oct", b"Nov", b"Dec"];
+
+impl TimeForm {
+    /// The form that an argument of `{time:…}` names; `None` when it cannot read a time.
+    pub fn named(argument: &str) -> Option<TimeForm> {
+        match argument {
+            CLASSIC => Some(TimeForm::Classic),
+            "seconds" => Some(TimeForm::Seconds),
+            "milliseconds" => Some(TimeForm::Milliseconds),
+            "rfc3339" => Some(TimeForm::Rfc3339),
+            codes if codes.contains('%') => Some(TimeForm::Codes(codes.to_owned())),
+            _ => None,
+        }
+    }
+
+    /// Milliseconds since 1970 UTC; `None` when the text is no time of this form.
+    pub fn read(&self, text: &[u8]) -> Option<i64> {
+        match self {
+            TimeForm::Classic => classic(text),
+            TimeForm::Seconds => {
+                let (whole, fraction) = match memchr::memchr(b'.', text) {
+                    Some(point) => (&text[..point], &text[point + 1..]),
+                    None => (text, &b""[..]),
+                };
+                let mut digits = [b'0'; 3];
+                for (digit, octet) in digits.iter_mut().zip(fraction) {
+                    *digit = *octet;
+                }
+                Some(number(whole)?.checked_mul(1000)?.checked_add(number(&digits)?)?)
+            }
+            TimeForm::Milliseconds => number(text),
+            TimeForm::Rfc3339 => {
+                Some(std::str::from_utf8(text).ok()?.parse::<Timestamp>().ok()?.as_millisecond())
+            }
+            TimeForm::Codes(codes) => {
+                let broken_down = strtime::parse(codes, text).ok()?;
+                let stamp = match broken_down.to_timestamp() {
+                    Ok(stamp) => stamp,
+                    Err(_) => broken_down.to_datetime().ok()?.to_zoned(TimeZone::UTC).ok()?.timestamp(),
+                };
+                Some(stamp.as_millisecond())
+            }
+        }
+        .filter(|&milliseconds| (EARLIEST..LATEST).contains(&milliseconds))
+    }
+
+    /// Appends a time, in UTC.
+    pub fn write(&self, milliseconds: i64, out: &mut Vec<u8>) {
+        match self {
+            TimeForm::Seconds => push_number(milliseconds.div_euclid(1000), out),
+            TimeForm::Milliseconds => push_number(milliseconds, out),
+            TimeForm::Classic => {
+                let time = in_utc(milliseconds);
+                let month = MONTHS[(time.month() - 1) as usize];
+                out.extend_from_slice(&[
+                    b'0' + (time.day() / 10) as u8,
+                    b'0' + (time.day() % 10) as u8,
+                    b'/',
+                ]);
+                out.extend_from_slice(month);
+                out.push(b'/');
+                push_number(i64::from(time.year()), out);
+                for part in [time.hour(), time.minute(), time.second()] {
+                    out.extend_from_slice(&[b':', b'0' + (part / 10) as u8, b'0' + (part % 10) as u8]);
+                }
+                out.extend_from_slice(b" +0000");
+            }
+            TimeForm::Rfc3339 => {
+                let mut text = String::new();
+                let stamp = Timestamp::from_millisecond(milliseconds).unwrap_or_default();
+                let _ = write!(text, "{stamp:.3}");
+                out.extend_from_slice(text.as_bytes());
+            }
+            TimeForm::Codes(codes) => {
+                let zoned = Offset::UTC.to_timestamp(in_utc(milliseconds)).unwrap_or_default();
+                out.extend_from_slice(zoned.strftime(codes).to_string().as_bytes());
+            }
+        }
+    }
+}
+
+/// The first instant a log may speak of: the year 1970.
+const EARLIEST: i64 = 0;
+/// The first instant it may not: the year 9990, so that a few days may be added to any time read.
+const LATEST: i64 = 253_086_508_800_000;
+
+fn in_utc(milliseconds: i64) -> civil::DateTime {
+    Offset::UTC.to_datetime(Timestamp::from_millisecond(milliseconds).unwrap_or_default())
+}
+
+fn push_number(number: i64, out: &mut Vec<u8>) {
+    out.extend_from_slice(itoa::Buffer::new().format(number).as_bytes());
+}
+
+/// A decimal number that fits; `None` for anything else, the empty text included.
+pub fn number(text: &[u8]) -> Option<i64> {
+    if text.is_empty() || text.len() > 18 {
+        return None;
+    }
+    text.iter().try_fold(0i64, |number, octet| match octet {
+        b'0'..=b'9' => Some(number * 10 + i64::from(octet - b'0')),
+        _ => None,
+    })
+}
+
+fn classic(text: &[u8]) -> Option<i64> {
+    let text: &[u8; 26] = text.try_into().ok()?;
+    let two = |at: usize| -> Option<i64> { number(&text[at..at + 2]) };
+    let separators = [(2, b'/'), (6, b'/'), (11, b':'), (14, b':'), (17, b':'), (20, b' ')];
+    if separators.iter().any(|&(at, octet)| text[at] != octet) {
+        return None;
+    }
+    let month = MONTHS.iter().position(|name| name[..] == text[3..6])? as i8 + 1;
+    let year = number(&text[7..11])?;
+    let date = civil::Date::new(year as i16, month, two(0)? as i8).ok()?;
+    let days = i64::from((date - civil::date(1970, 1, 1)).get_days());
+    let (hour, minute, second) = (two(12)?, two(15)?, two(18)?);
+    let sign = match text[21] {
+        b'+' => 1,
+        b'-' => -1,
+        _ => return None,
+    };
+    let (zone_hours, zone_minutes) = (two(22)?, two(24)?);
+    if hour > 23 || minute > 59 || second > 60 || zone_hours > 23 || zone_minutes > 59 {
+        return None;
+    }
+    let offset = sign * (zone_hours * 60 + zone_minutes) * 60;
+    Some((days * 86_400 + hour * 3_600 + minute * 60 + second - offset) * 1_000)
+}
+
+/// A time form that remembers the last text it read: neighbours in a log mostly share their second.
+#[derive(Debug, Clone)]
+pub struct TimeReader {
+    form: TimeForm,
+    last: [u8; 32],
+    length: usize,
+    milliseconds: i64,
+}
+
+impl TimeReader {
+    /// A reader for times of one form.
+    pub fn new(form: TimeForm) -> Self {
+        TimeReader { form, last: [0; 32], length: usize::MAX, milliseconds: 0 }
+    }
+
+    /// As [`TimeForm::read`].
+    pub fn read(&mut self, text: &[u8]) -> Option<i64> {
+        if text.len() == self.length && self.last[..self.length] == *text {
+            return Some(self.milliseconds);
+        }
+        let milliseconds = self.form.read(text)?;
+        if text.len() <= self.last.len() {
+            self.last[..text.len()].copy_from_slice(text);
+            self.length = text.len();
+            self.milliseconds = milliseconds;
+        }
+        Some(milliseconds)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::utc("10/Oct/2026:13:55:36 +0000", Some(1_791_640_536_000))]
+    #[case::west("10/Oct/2026:06:55:36 -0700", Some(1_791_640_536_000))]
+    #[case::half_hour("10/Oct/2026:19:25:36 +0530", Some(1_791_640_536_000))]
+    #[case::leap_day("29/Feb/2028:00:00:00 +0000", Some(1_835_395_200_000))]
+    #[case::no_leap_day("29/Feb/2027:00:00:00 +0000", None)]
+    #[case::no_month("10/Okt/2026:13:55:36 +0000", None)]
+    #[case::hour_24("10/Oct/2026:24:00:00 +0000", None)]
+    #[case::cut("10/Oct/2026:13:55:36", None)]
+    #[case::empty("", None)]
+    fn the_classic_form(#[case] text: &str, #[case] expected: Option<i64>) {
+        assert_eq!(TimeForm::Classic.read(text.as_bytes()), expected);
+        let slow = TimeForm::Codes(CLASSIC.to_owned());
+        assert_eq!(slow.read(text.as_bytes()), expected, "by strftime codes");
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read(seconds in 0i64..200_000_000_000) {
+            for form in [TimeForm::Classic, TimeForm::Seconds, TimeForm::Milliseconds, TimeForm::Rfc3339] {
+                let mut text = Vec::new();
+                form.write(seconds * 1000, &mut text);
+                prop_assert_eq!(TimeReader::new(form).read(&text), Some(seconds * 1000));
+            }
+        }
+    }
+}

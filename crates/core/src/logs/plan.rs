@@ -1,0 +1,379 @@
+//! A layout made ready to run: find this literal, slice, convert.
+//!
+//! [`Plan::run`] cuts one line into slices of itself and numbers, allocating nothing. It either reads the
+//! whole line or says at which octet it stopped and what it wanted there.
+//!
+//! The request in quotation marks is one step, `"{method} {target} {protocol}"`: what arrives there from
+//! scanners and broken clients has any shape, and a line must not be lost for it. A request that is not
+//! method, target and protocol leaves those columns empty.
+
+use super::columns::{Column, Projection, TextColumn};
+use super::layout::Layout;
+use super::moment::{TimeReader, number};
+use super::template::{Field, Piece};
+use thiserror::Error;
+
+/// Why a line could not be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Error)]
+pub enum Reason {
+    /// Nothing stands in it.
+    #[error("empty")]
+    Empty,
+    /// Longer than any line has reason to be.
+    #[error("too long")]
+    TooLong,
+    /// Some text of the layout is not where it should be.
+    #[error("does not fit the layout")]
+    Misfit,
+    /// A field in quotation marks does not end.
+    #[error("a quotation mark is not closed")]
+    Unquoted,
+    /// The time is none.
+    #[error("no time where one should be")]
+    BadTime,
+    /// A number is none.
+    #[error("no number where one should be")]
+    BadNumber,
+    /// The line goes on after the layout has ended.
+    #[error("goes on after the layout's end")]
+    TrailingText,
+}
+
+/// Where reading a line stopped, and why.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stop {
+    /// Octets from the beginning of the line.
+    pub at: usize,
+    /// What was wrong there.
+    pub reason: Reason,
+}
+
+/// What one line said: slices of it, still escaped.
+#[derive(Debug, Default, Clone)]
+pub struct Cut {
+    /// Milliseconds since 1970 UTC.
+    pub time: i64,
+    /// Response status, 0 when there is none.
+    pub status: u16,
+    /// Body bytes sent.
+    pub bytes: Option<u64>,
+    /// Body bytes before compression.
+    pub full_bytes: Option<u64>,
+    /// Microseconds.
+    pub duration: Option<u64>,
+    /// Begin and end of each text in the line; both 0 where there is nothing.
+    pub texts: [(u32, u32); TextColumn::ALL.len()],
+}
+
+impl Cut {
+    /// The octets of a text in the line that was cut; `None` where there is nothing.
+    pub fn text<'l>(&self, line: &'l [u8], column: TextColumn) -> Option<&'l [u8]> {
+        let (from, until) = self.texts[column.index()];
+        (until > from).then(|| &line[from as usize..until as usize])
+    }
+
+    fn set(&mut self, column: TextColumn, line: &[u8], from: usize, until: usize) {
+        self.texts[column.index()] =
+            if line[from..until] == *b"-" { (0, 0) } else { (from as u32, until as u32) };
+    }
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    Literal(Box<[u8]>),
+    Until(Field, Box<[u8]>),
+    Quoted(Field),
+    QuotedRequest,
+    Rest(Field),
+}
+
+/// A layout made ready to run over lines.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    steps: Vec<Step>,
+    clocks: Vec<TimeReader>,
+    cut: Cut,
+    fields: usize,
+}
+
+impl Plan {
+    /// A plan that reads every column.
+    pub fn new(layout: &Layout) -> Self {
+        Plan::for_columns(layout, Projection::everything())
+    }
+
+    /// A plan that only walks past the columns nobody wants.
+    pub fn for_columns(layout: &Layout, projection: Projection) -> Self {
+        let mut clocks = Vec::new();
+        let mut steps: Vec<Step> = Vec::new();
+        let pieces = &layout.pieces;
+        let mut at = 0;
+        while at < pieces.len() {
+            match &pieces[at] {
+                Piece::Literal(text) => steps.push(Step::Literal(text.as_bytes().into())),
+                Piece::Place(_) if is_request(&pieces[at..]) && opens_quotes(pieces, at) => {
+                    steps.push(Step::QuotedRequest);
+                    at += 4;
+                }
+                Piece::Place(field) => {
+                    if let Field::Time(form) = field {
+                        clocks.push(TimeReader::new(form.clone()));
+                    }
+                    let field = if wanted(field, projection) { field.clone() } else { Field::Skip };
+                    steps.push(match pieces.get(at + 1) {
+                        Some(Piece::Literal(next)) if next.starts_with('"') && opens_quotes(pieces, at) => {
+                            Step::Quoted(field)
+                        }
+                        Some(Piece::Literal(next)) => Step::Until(field, next.as_bytes().into()),
+                        _ => Step::Rest(field),
+                    });
+                }
+            }
+            at += 1;
+        }
+        let fields = pieces
+            .iter()
+            .filter(|piece| matches!(piece, Piece::Place(field) if *field != Field::Skip))
+            .count();
+        Plan { steps, clocks, cut: Cut::default(), fields }
+    }
+
+    /// How many fields it reads from a line.
+    pub fn fields(&self) -> usize {
+        self.fields
+    }
+
+    /// Cuts one line, given without its line end.
+    pub fn run(&mut self, line: &[u8]) -> Result<&Cut, Stop> {
+        let Plan { steps, clocks, cut, .. } = self;
+        *cut = Cut::default();
+        if line.is_empty() {
+            return Err(Stop { at: 0, reason: Reason::Empty });
+        }
+        let mut clock = 0;
+        let mut at = 0;
+        for step in steps {
+            let stop = |reason| Stop { at, reason };
+            let (field, until) = match step {
+                Step::Literal(text) => {
+                    if !line[at..].starts_with(text) {
+                        return Err(stop(Reason::Misfit));
+                    }
+                    at += text.len();
+                    continue;
+                }
+                Step::QuotedRequest => {
+                    let until = closing_quote(line, at).ok_or(stop(Reason::Unquoted))?;
+                    request(cut, line, at, until);
+                    at = until;
+                    continue;
+                }
+                Step::Until(field, next) => (field, find(line, at, next).ok_or(stop(Reason::Misfit))?),
+                Step::Quoted(field) => (field, closing_quote(line, at).ok_or(stop(Reason::Unquoted))?),
+                Step::Rest(field) => (field, line.len()),
+            };
+            let text = &line[at..until];
+            let count = |text: &[u8]| match text {
+                b"-" => Ok(None),
+                text => number(text).map(|number| Some(number as u64)).ok_or(stop(Reason::BadNumber)),
+            };
+            match field {
+                Field::Skip => {}
+                Field::Text(column) => cut.set(*column, line, at, until),
+                Field::Target => target(cut, line, at, until),
+                Field::Status => {
+                    cut.status = match count(text)? {
+                        None => 0,
+                        Some(status @ 100..=999) => status as u16,
+                        Some(_) => return Err(stop(Reason::BadNumber)),
+                    }
+                }
+                Field::Bytes => cut.bytes = count(text)?,
+                Field::FullBytes => cut.full_bytes = count(text)?,
+                Field::Duration(unit) => {
+                    cut.duration = duration(text, *unit).ok_or(stop(Reason::BadNumber))?
+                }
+                Field::Time(_) => {
+                    cut.time = clocks[clock].read(text).ok_or(stop(Reason::BadTime))?;
+                    clock += 1;
+                }
+            }
+            at = until;
+        }
+        if at < line.len() {
+            return Err(Stop { at, reason: Reason::TrailingText });
+        }
+        Ok(cut)
+    }
+}
+
+fn wanted(field: &Field, projection: Projection) -> bool {
+    match field {
+        Field::Text(column) => projection.has_text(*column),
+        Field::FullBytes => projection.has(Column::FullBytes),
+        Field::Duration(_) => projection.has(Column::Duration),
+        // Whether a line is read must not depend on what is wanted of it, and these decide it.
+        Field::Target | Field::Status | Field::Bytes | Field::Time(_) | Field::Skip => true,
+    }
+}
+
+fn is_request(pieces: &[Piece]) -> bool {
+    let place = |at: usize| match pieces.get(at) {
+        Some(Piece::Place(field)) => Some(field),
+        _ => None,
+    };
+    let space = |at: usize| matches!(pieces.get(at), Some(Piece::Literal(text)) if text == " ");
+    place(0) == Some(&Field::Text(TextColumn::Method))
+        && space(1)
+        && place(2) == Some(&Field::Target)
+        && space(3)
+        && place(4) == Some(&Field::Text(TextColumn::Protocol))
+        && matches!(pieces.get(5), Some(Piece::Literal(text)) if text.starts_with('"'))
+}
+
+fn opens_quotes(pieces: &[Piece], at: usize) -> bool {
+    at > 0 && matches!(&pieces[at - 1], Piece::Literal(text) if text.ends_with('"'))
+}
+
+fn find(line: &[u8], from: usize, text: &[u8]) -> Option<usize> {
+    let mut at = from;
+    loop {
+        at += memchr::memchr(text[0], &line[at..])?;
+        if line[at..].starts_with(text) {
+            return Some(at);
+        }
+        at += 1;
+    }
+}
+
+fn closing_quote(line: &[u8], from: usize) -> Option<usize> {
+    let mut at = from;
+    loop {
+        at += memchr::memchr2(b'"', b'\\', &line[at..])?;
+        if line[at] == b'"' {
+            return Some(at);
+        }
+        // A backslash takes the octet after it along.
+        at += 2;
+        if at > line.len() {
+            return None;
+        }
+    }
+}
+
+fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
+    let text = &line[from..until];
+    let Some(first) = memchr::memchr(b' ', text) else { return };
+    let last = memchr::memrchr(b' ', text).unwrap_or(first);
+    let is_protocol = last > first && text[last + 1..].starts_with(b"HTTP/");
+    let target_end = if is_protocol { last } else { text.len() };
+    if first == 0 || first + 1 >= target_end {
+        return;
+    }
+    cut.set(TextColumn::Method, line, from, from + first);
+    target(cut, line, from + first + 1, from + target_end);
+    if is_protocol {
+        cut.set(TextColumn::Protocol, line, from + last + 1, until);
+    }
+}
+
+fn target(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
+    match memchr::memchr(b'?', &line[from..until]) {
+        Some(mark) => {
+            cut.texts[TextColumn::Path.index()] = (from as u32, (from + mark) as u32);
+            // A query may be a lone `-`, which means nothing only where a whole field is one.
+            cut.texts[TextColumn::Query.index()] = ((from + mark + 1) as u32, until as u32);
+        }
+        None => cut.set(TextColumn::Path, line, from, until),
+    }
+}
+
+/// Microseconds from a number of units, which may have a fraction. The outer `None` is a mistake.
+#[expect(clippy::option_option, reason = "nothing and nonsense are different things")]
+fn duration(text: &[u8], unit: u32) -> Option<Option<u64>> {
+    if text == b"-" {
+        return Some(None);
+    }
+    let (whole, fraction) = match memchr::memchr(b'.', text) {
+        Some(point) => (&text[..point], &text[point + 1..]),
+        None => (text, &b""[..]),
+    };
+    let mut scale = u64::from(unit);
+    let mut microseconds = (number(whole)? as u64).checked_mul(scale)?;
+    for octet in fraction {
+        scale /= 10;
+        microseconds += u64::from(octet.checked_sub(b'0').filter(|digit| *digit < 10)?) * scale;
+    }
+    Some(Some(microseconds))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn combined() -> Plan {
+        Plan::new(&Layout::understand("combined").unwrap())
+    }
+
+    #[rstest]
+    #[case::plain(r#"GET /a/b?c=d HTTP/1.1"#, Some("GET"), Some("/a/b"), Some("c=d"), Some("HTTP/1.1"))]
+    #[case::old(r#"GET /a"#, Some("GET"), Some("/a"), None, None)]
+    #[case::spaces(r#"GET /a b HTTP/1.0"#, Some("GET"), Some("/a b"), None, Some("HTTP/1.0"))]
+    #[case::nothing("-", None, None, None, None)]
+    #[case::garbage(r"\x16\x03\x01", None, None, None, None)]
+    #[case::quoted(r#"GET /\"x\" HTTP/1.1"#, Some("GET"), Some(r#"/\"x\""#), None, Some("HTTP/1.1"))]
+    #[case::empty("", None, None, None, None)]
+    fn requests_of_any_shape(
+        #[case] request: &str,
+        #[case] method: Option<&str>,
+        #[case] path: Option<&str>,
+        #[case] query: Option<&str>,
+        #[case] protocol: Option<&str>,
+    ) {
+        let line =
+            format!(r#"192.0.2.1 - ann lee [10/Oct/2026:13:55:36 +0000] "{request}" 400 - "-" "a \"b\" c""#);
+        let line = line.as_bytes();
+        let mut plan = combined();
+        let cut = plan.run(line).unwrap();
+        let text = |column| cut.text(line, column).map(|octets| std::str::from_utf8(octets).unwrap());
+        assert_eq!(text(TextColumn::Method), method);
+        assert_eq!(text(TextColumn::Path), path);
+        assert_eq!(text(TextColumn::Query), query);
+        assert_eq!(text(TextColumn::Protocol), protocol);
+        assert_eq!(text(TextColumn::User), Some("ann lee"));
+        assert_eq!(text(TextColumn::Referrer), None);
+        assert_eq!(text(TextColumn::Agent), Some(r#"a \"b\" c"#));
+        assert_eq!((cut.status, cut.bytes), (400, None));
+    }
+
+    #[rstest]
+    #[case::empty("", 0, Reason::Empty)]
+    #[case::other("hello", 0, Reason::Misfit)]
+    #[case::time("192.0.2.1 - - [yesterday] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\"", 15, Reason::BadTime)]
+    #[case::status(
+        "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HTTP/1.1\" 20x 1 \"-\" \"-\"",
+        60,
+        Reason::BadNumber
+    )]
+    #[case::cut("192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HT", 44, Reason::Unquoted)]
+    #[case::more(
+        "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\" 7",
+        74,
+        Reason::TrailingText
+    )]
+    fn stops_where_the_mistake_is(#[case] line: &str, #[case] at: usize, #[case] reason: Reason) {
+        assert_eq!(combined().run(line.as_bytes()).unwrap_err(), Stop { at, reason });
+    }
+
+    #[rstest]
+    #[case("{duration:seconds}", "0.250", Some(250_000))]
+    #[case("{duration:milliseconds}", "12.5", Some(12_500))]
+    #[case("{duration:microseconds}", "7", Some(7))]
+    #[case("{duration:seconds}", "-", None)]
+    fn durations_have_units(#[case] field: &str, #[case] text: &str, #[case] expected: Option<u64>) {
+        let layout = Layout::understand(&format!("{{time:seconds}} {field}")).unwrap();
+        let line = format!("1791640536 {text}");
+        assert_eq!(Plan::new(&layout).run(line.as_bytes()).unwrap().duration, expected);
+    }
+}

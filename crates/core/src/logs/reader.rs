@@ -1,0 +1,260 @@
+//! Lines into batches, each by the layout that fits, counting what could not be read.
+//!
+//! A reading never fails on a bad line: it is counted by reason, and the first of each kind are kept to be
+//! shown. One file may hold several layouts in turn (a server was reconfigured): the layout that read the
+//! last line is tried first, then the others.
+
+use super::batch::{NO_NUMBER, NO_TEXT, RequestBatch};
+use super::columns::{Column, Projection, TextColumn};
+use super::dictionary::Dictionaries;
+use super::escape;
+use super::layout::Layout;
+use super::plan::{Cut, Plan, Reason, Stop};
+use std::collections::BTreeMap;
+
+/// The longest line that is looked at, in octets.
+pub const LONGEST_LINE: usize = 64 << 10;
+/// How many lines of each reason are kept to be shown.
+const MOST_EXAMPLES: usize = 3;
+/// How much of an unread line is kept to be shown, in octets.
+const EXAMPLE_LENGTH: usize = 200;
+
+/// A line that could not be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Example {
+    /// Which block of the source it stands in, counted from 0.
+    pub block: u64,
+    /// Its place within that block, counted from 0.
+    pub line: u64,
+    /// Where reading stopped, in octets from its beginning.
+    pub at: usize,
+    /// The line, or its beginning, made safe to show.
+    pub text: String,
+}
+
+/// The lines that could not be read.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Unread {
+    /// How many, by reason.
+    pub counts: BTreeMap<Reason, u64>,
+    /// The first of each kind.
+    pub examples: BTreeMap<Reason, Vec<Example>>,
+}
+
+impl Unread {
+    /// How many in all.
+    pub fn lines(&self) -> u64 {
+        self.counts.values().sum()
+    }
+
+    /// Takes in what another reader of the same source could not read.
+    pub fn merge(&mut self, other: Unread) {
+        for (reason, count) in other.counts {
+            *self.counts.entry(reason).or_default() += count;
+        }
+        for (reason, examples) in other.examples {
+            let ours = self.examples.entry(reason).or_default();
+            ours.extend(examples);
+            ours.sort_by_key(|example| (example.block, example.line));
+            ours.truncate(MOST_EXAMPLES);
+        }
+    }
+
+    fn count(&mut self, stop: Stop, block: u64, line: u64, text: &[u8]) {
+        *self.counts.entry(stop.reason).or_default() += 1;
+        let examples = self.examples.entry(stop.reason).or_default();
+        if examples.len() < MOST_EXAMPLES {
+            let mut shown = Vec::new();
+            if !text.is_empty() {
+                escape::write(&text[..text.len().min(EXAMPLE_LENGTH)], false, &mut shown);
+            }
+            let text = String::from_utf8_lossy(&shown).replace("\\\"", "\"");
+            examples.push(Example { block, line, at: stop.at, text });
+        }
+    }
+}
+
+/// Reads lines into a batch.
+#[derive(Debug)]
+pub struct LineReader {
+    plans: Vec<Plan>,
+    current: usize,
+    projection: Projection,
+    /// Lines that became requests.
+    pub read: u64,
+    /// Lines that did not.
+    pub unread: Unread,
+}
+
+impl LineReader {
+    /// A reader for lines in any of these layouts; the first is tried first.
+    pub fn new(layouts: &[Layout], projection: Projection) -> Self {
+        let plans = layouts.iter().map(|layout| Plan::for_columns(layout, projection)).collect();
+        LineReader { plans, current: 0, projection, read: 0, unread: Unread::default() }
+    }
+
+    /// Reads whole lines until the block ends or the batch is full, and says how many octets that took.
+    ///
+    /// `block` and `line` number the first line, for the examples of unread ones. A last line without its
+    /// end is read too: whoever follows a growing file must not hand it over.
+    pub fn read_block(
+        &mut self,
+        octets: &[u8],
+        block: u64,
+        line: &mut u64,
+        batch: &mut RequestBatch,
+        dictionaries: &mut Dictionaries,
+    ) -> usize {
+        let mut at = 0;
+        while at < octets.len() && !batch.is_full() {
+            let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
+            let mut text = &octets[at..end];
+            if let Some(without) = text.strip_suffix(b"\r") {
+                text = without;
+            }
+            self.read_line(text, block, *line, batch, dictionaries);
+            *line += 1;
+            at = (end + 1).min(octets.len());
+        }
+        at
+    }
+
+    fn read_line(
+        &mut self,
+        text: &[u8],
+        block: u64,
+        line: u64,
+        batch: &mut RequestBatch,
+        dictionaries: &mut Dictionaries,
+    ) {
+        if text.len() > LONGEST_LINE {
+            let stop = Stop { at: LONGEST_LINE, reason: Reason::TooLong };
+            return self.unread.count(stop, block, line, text);
+        }
+        let mut furthest: Option<Stop> = None;
+        for attempt in 0..self.plans.len() {
+            let plan = (self.current + attempt) % self.plans.len();
+            match self.plans[plan].run(text) {
+                Ok(cut) => {
+                    push(cut, text, self.projection, batch, dictionaries);
+                    self.current = plan;
+                    self.read += 1;
+                    return;
+                }
+                Err(stop) if furthest.is_none_or(|far| stop.at > far.at) => furthest = Some(stop),
+                Err(_) => {}
+            }
+        }
+        if let Some(stop) = furthest {
+            self.unread.count(stop, block, line, text);
+        }
+    }
+}
+
+fn push(
+    cut: &Cut,
+    line: &[u8],
+    projection: Projection,
+    batch: &mut RequestBatch,
+    dictionaries: &mut Dictionaries,
+) {
+    batch.time.push(cut.time);
+    if projection.has(Column::Status) {
+        batch.status.push(cut.status);
+    }
+    for (column, numbers, number) in [
+        (Column::Bytes, &mut batch.bytes, cut.bytes),
+        (Column::FullBytes, &mut batch.full_bytes, cut.full_bytes),
+        (Column::Duration, &mut batch.duration, cut.duration),
+    ] {
+        if projection.has(column) {
+            numbers.push(number.unwrap_or(NO_NUMBER));
+        }
+    }
+    for column in TextColumn::ALL {
+        if projection.has_text(column) {
+            let code = match cut.text(line, column) {
+                None => NO_TEXT,
+                Some(field) => code(field, column, dictionaries),
+            };
+            batch.texts[column.index()].push(code);
+        }
+    }
+}
+
+fn code(field: &[u8], column: TextColumn, dictionaries: &mut Dictionaries) -> u32 {
+    let dictionary = dictionaries.of_mut(column);
+    match escape::undo(field) {
+        std::borrow::Cow::Borrowed(octets) => dictionary.code_of_bytes(octets, escape::as_text),
+        std::borrow::Cow::Owned(octets) => dictionary.code(&escape::as_text(&octets)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::logs::{LogTemplate, LoggedRequest};
+    use proptest::prelude::*;
+    use std::borrow::Cow;
+
+    fn read(octets: &[u8]) -> (LineReader, RequestBatch, Dictionaries) {
+        let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());
+        let (mut batch, mut dictionaries) = (RequestBatch::default(), Dictionaries::default());
+        let mut line = 0;
+        let took = reader.read_block(octets, 0, &mut line, &mut batch, &mut dictionaries);
+        assert_eq!(took, octets.len());
+        (reader, batch, dictionaries)
+    }
+
+    proptest! {
+        #[test]
+        fn any_octets_are_read_or_counted(octets in proptest::collection::vec(
+            prop_oneof![Just(b'\n'), Just(b'"'), Just(b' '), Just(b'\\'), any::<u8>()], 0..400))
+        {
+            let lines = octets.split_inclusive(|octet| *octet == b'\n').count() as u64;
+            let (reader, batch, _) = read(&octets);
+            prop_assert_eq!(reader.read + reader.unread.lines(), lines);
+            prop_assert_eq!(batch.rows() as u64, reader.read);
+        }
+
+        #[test]
+        fn what_is_written_is_read_back(
+            path in "/[^?\\x00]{0,30}", query in proptest::option::of("[^ \\x00]{1,20}"),
+            agent in "\\PC{0,40}", referrer in proptest::collection::vec(any::<u8>(), 0..30),
+            status in 100u16..600, bytes in 0u64..1 << 50, time in 0i64..4_000_000_000_000,
+        ) {
+            let target = match &query { Some(query) => format!("{path}?{query}"), None => path.clone() };
+            let request = LoggedRequest {
+                time, status, bytes, full_bytes: bytes, duration: 17,
+                client: "2001:db8::7", user: "", method: "GET", target: Cow::Borrowed(target.as_bytes()),
+                protocol: "HTTP/1.1", referrer: &referrer, agent: agent.as_bytes(), scheme: "http",
+                host: "a.example", encoding: "br", rule: "",
+            };
+            let mut line = Vec::new();
+            LogTemplate::new(&Layout::understand("full").unwrap()).write(&request, &mut line);
+            prop_assert_eq!(line.iter().filter(|octet| **octet == b'\n').count(), 1);
+            let (reader, batch, dictionaries) = read(&line);
+            prop_assert_eq!(reader.read, 1, "{:?} {:?}", String::from_utf8_lossy(&line), reader.unread);
+            let text = |column| batch.code(column, 0).map(|code| dictionaries.of(column).text(code).to_owned());
+            prop_assert_eq!(text(TextColumn::Path), Some(path));
+            prop_assert_eq!(text(TextColumn::Query), query);
+            prop_assert_eq!(text(TextColumn::Agent), Some(agent).filter(|agent| !agent.is_empty()));
+            let referrer = escape::as_text(&referrer).into_owned();
+            prop_assert_eq!(text(TextColumn::Referrer), Some(referrer).filter(|text| !text.is_empty()));
+            prop_assert_eq!((batch.time[0], batch.status[0], batch.bytes[0]), (time, status, bytes));
+        }
+    }
+
+    #[test]
+    fn layouts_may_change_within_a_file() {
+        let log = "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET /a HTTP/1.1\" 200 1\r\n\
+                   192.0.2.1 - - [10/Oct/2026:13:55:37 +0000] \"GET /b HTTP/1.1\" 200 1 \"-\" \"x\"\n\
+                   \n\
+                   what is this\n";
+        let (reader, batch, _) = read(log.as_bytes());
+        assert_eq!((reader.read, batch.rows()), (2, 2));
+        assert_eq!(reader.unread.counts.get(&Reason::Empty), Some(&1));
+        let example = &reader.unread.examples[&Reason::Misfit][0];
+        assert_eq!((example.line, example.text.as_str()), (3, "what is this"));
+    }
+}

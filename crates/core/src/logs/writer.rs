@@ -1,0 +1,154 @@
+//! A finished request into a line of a log.
+
+use super::columns::TextColumn;
+use super::escape;
+use super::layout::Layout;
+use super::moment::TimeForm;
+use super::template::{Field, Piece};
+use std::borrow::Cow;
+
+/// What is known of a request once it has been answered. Nothing is an empty text.
+#[derive(Debug, Clone)]
+pub struct LoggedRequest<'a> {
+    /// When it came in: milliseconds since 1970 UTC.
+    pub time: i64,
+    /// Response status.
+    pub status: u16,
+    /// Body bytes sent.
+    pub bytes: u64,
+    /// Body bytes before compression.
+    pub full_bytes: u64,
+    /// Microseconds until the last octet was handed over.
+    pub duration: u64,
+    /// Address of the client.
+    pub client: &'a str,
+    /// Signed-in name.
+    pub user: &'a str,
+    /// Method.
+    pub method: &'a str,
+    /// Path and query as they came.
+    pub target: Cow<'a, [u8]>,
+    /// Protocol and version.
+    pub protocol: &'a str,
+    /// The page that linked here, as it came.
+    pub referrer: &'a [u8],
+    /// What the client calls itself, as it came.
+    pub agent: &'a [u8],
+    /// `http` or `https`.
+    pub scheme: &'a str,
+    /// Host asked for.
+    pub host: &'a str,
+    /// Content coding of the answer.
+    pub encoding: &'a str,
+    /// The rule that answered.
+    pub rule: &'a str,
+}
+
+/// A layout made ready to write lines.
+#[derive(Debug, Clone)]
+pub struct LogTemplate {
+    steps: Vec<(Step, bool)>,
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    Literal(Box<[u8]>),
+    Field(Field),
+    /// The time without its fraction, so that a form in whole seconds is formatted once a second.
+    Classic,
+}
+
+impl LogTemplate {
+    /// Makes a layout ready.
+    pub fn new(layout: &Layout) -> Self {
+        let pieces = &layout.pieces;
+        let mut quoted = false;
+        let steps = pieces
+            .iter()
+            .map(|piece| match piece {
+                Piece::Literal(text) => {
+                    quoted ^= text.bytes().filter(|octet| *octet == b'"').count() % 2 == 1;
+                    (Step::Literal(text.as_bytes().into()), false)
+                }
+                Piece::Place(Field::Time(TimeForm::Classic)) => (Step::Classic, false),
+                // The request line is one quoted field for whoever reads it: its parts part at spaces.
+                Piece::Place(field @ Field::Text(TextColumn::Method | TextColumn::Protocol)) => {
+                    (Step::Field(field.clone()), true)
+                }
+                Piece::Place(field) => (Step::Field(field.clone()), !quoted),
+            })
+            .collect();
+        LogTemplate { steps }
+    }
+
+    /// Appends one line, its end included.
+    pub fn write(&self, request: &LoggedRequest<'_>, out: &mut Vec<u8>) {
+        for (step, bare) in &self.steps {
+            let field = match step {
+                Step::Literal(text) => {
+                    out.extend_from_slice(text);
+                    continue;
+                }
+                Step::Classic => {
+                    classic(request.time, out);
+                    continue;
+                }
+                Step::Field(field) => field,
+            };
+            let number = match field {
+                Field::Status => u64::from(request.status),
+                Field::Bytes => request.bytes,
+                Field::FullBytes => request.full_bytes,
+                Field::Duration(unit) => request.duration / u64::from(*unit),
+                Field::Time(form) => {
+                    form.write(request.time, out);
+                    continue;
+                }
+                Field::Text(_) | Field::Target | Field::Skip => {
+                    escape::write(&text(field, request), *bare, out);
+                    continue;
+                }
+            };
+            out.extend_from_slice(itoa::Buffer::new().format(number).as_bytes());
+        }
+        out.push(b'\n');
+    }
+}
+
+fn text<'r>(field: &Field, request: &'r LoggedRequest<'_>) -> Cow<'r, [u8]> {
+    let query_mark = || memchr::memchr(b'?', &request.target);
+    let text = match field {
+        Field::Target => &request.target[..],
+        Field::Text(column) => match column {
+            TextColumn::Client => request.client.as_bytes(),
+            TextColumn::User => request.user.as_bytes(),
+            TextColumn::Method => request.method.as_bytes(),
+            TextColumn::Scheme => request.scheme.as_bytes(),
+            TextColumn::Host => request.host.as_bytes(),
+            TextColumn::Path => &request.target[..query_mark().unwrap_or(request.target.len())],
+            TextColumn::Query => query_mark().map_or(&b""[..], |mark| &request.target[mark + 1..]),
+            TextColumn::Protocol => request.protocol.as_bytes(),
+            TextColumn::Referrer => request.referrer,
+            TextColumn::Agent => request.agent,
+            TextColumn::Encoding => request.encoding.as_bytes(),
+            TextColumn::Rule => request.rule.as_bytes(),
+        },
+        _ => b"",
+    };
+    Cow::Borrowed(text)
+}
+
+fn classic(time: i64, out: &mut Vec<u8>) {
+    thread_local! {
+        static LAST: std::cell::RefCell<(i64, Vec<u8>)> = const { std::cell::RefCell::new((i64::MIN, Vec::new())) };
+    }
+    let second = time.div_euclid(1000);
+    LAST.with_borrow_mut(|(last, text)| {
+        if *last != second {
+            text.clear();
+            TimeForm::Classic.write(second * 1000, text);
+            *last = second;
+        }
+        out.extend_from_slice(text);
+    });
+}

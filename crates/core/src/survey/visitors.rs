@@ -1,0 +1,179 @@
+//! Distinct visitors: one client address and agent within one day.
+//!
+//! Each visitor is a keyed hash. Up to [`MOST_VISITORS`] all are kept and the count is exact. Past that,
+//! only hashes below a threshold are, the threshold halving as often as it must: a fair sample, from which
+//! the count of every day follows with a known error. The threshold that a set ends with depends on the
+//! set alone, so merging in any order gives the same.
+
+use hashbrown::HashSet;
+use siphasher::sip::SipHasher13;
+use std::collections::BTreeMap;
+use std::hash::{BuildHasherDefault, Hasher};
+
+/// How many visitors are kept before the set becomes a sample.
+pub const MOST_VISITORS: usize = 1 << 21;
+
+/// The key of the hashes: the same for all that is to be merged, unknown to whoever is counted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct VisitorKey(pub [u64; 2]);
+
+impl VisitorKey {
+    /// The hash of one text.
+    pub fn of_text(self, text: &str) -> u64 {
+        let mut hasher = SipHasher13::new_with_keys(self.0[0], self.0[1]);
+        hasher.write(text.as_bytes());
+        hasher.finish()
+    }
+
+    /// The hash of a visitor, from the hashes of client and agent and the day.
+    pub fn of_visitor(self, client: u64, agent: u64, day: i32) -> u64 {
+        let mut hasher = SipHasher13::new_with_keys(self.0[0], self.0[1]);
+        hasher.write_u64(client);
+        hasher.write_u64(agent);
+        hasher.write_i32(day);
+        hasher.finish()
+    }
+}
+
+/// Hashes need no hashing.
+#[derive(Debug, Default, Clone)]
+struct AsItIs(u64);
+
+impl Hasher for AsItIs {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+    fn write(&mut self, _: &[u8]) {}
+    fn write_u64(&mut self, hash: u64) {
+        self.0 = hash;
+    }
+}
+
+type Hashes = HashSet<u64, BuildHasherDefault<AsItIs>>;
+
+/// The visitors of some days.
+#[derive(Debug, Clone)]
+pub struct Visitors {
+    days: BTreeMap<i32, Hashes>,
+    kept: usize,
+    halvings: u32,
+    most: usize,
+}
+
+impl Default for Visitors {
+    fn default() -> Self {
+        Visitors::with_limit(MOST_VISITORS)
+    }
+}
+
+impl Visitors {
+    /// A set that is exact up to a limit of its own.
+    pub fn with_limit(most: usize) -> Self {
+        Visitors { days: BTreeMap::new(), kept: 0, halvings: 0, most }
+    }
+
+    /// Takes in one visitor of a day.
+    pub fn add(&mut self, day: i32, hash: u64) {
+        if hash <= self.threshold() && self.days.entry(day).or_default().insert(hash) {
+            self.kept += 1;
+            self.thin_out();
+        }
+    }
+
+    /// Takes in another set made with the same key and limit.
+    pub fn merge(&mut self, other: Visitors) {
+        if other.halvings > self.halvings {
+            self.halvings = other.halvings;
+            self.drop_above();
+        }
+        let threshold = self.threshold();
+        for (day, hashes) in other.days {
+            let ours = self.days.entry(day).or_default();
+            for hash in hashes {
+                if hash <= threshold && ours.insert(hash) {
+                    self.kept += 1;
+                }
+            }
+        }
+        self.thin_out();
+    }
+
+    /// Visitors of a day.
+    pub fn on(&self, day: i32) -> u64 {
+        self.days.get(&day).map_or(0, |hashes| (hashes.len() as u64) << self.halvings)
+    }
+
+    /// Visitors of all days together, each day counting its own.
+    pub fn total(&self) -> u64 {
+        (self.kept as u64) << self.halvings
+    }
+
+    /// The standard error of the total as a part of it; 0 while the count is exact.
+    pub fn error(&self) -> f64 {
+        match self.halvings {
+            0 => 0.0,
+            halvings => ((1.0 - 0.5f64.powi(halvings as i32)) / self.kept.max(1) as f64).sqrt(),
+        }
+    }
+
+    fn threshold(&self) -> u64 {
+        u64::MAX >> self.halvings
+    }
+
+    fn thin_out(&mut self) {
+        while self.kept > self.most {
+            self.halvings += 1;
+            self.drop_above();
+        }
+    }
+
+    fn drop_above(&mut self) {
+        let threshold = self.threshold();
+        self.days.values_mut().for_each(|hashes| hashes.retain(|hash| *hash <= threshold));
+        self.kept = self.days.values().map(|hashes| hashes.len()).sum();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const KEY: VisitorKey = VisitorKey([7, 11]);
+
+    fn of(hashes: &[(i32, u64)], most: usize) -> Visitors {
+        let mut visitors = Visitors::with_limit(most);
+        hashes.iter().for_each(|&(day, text)| visitors.add(day, KEY.of_visitor(text, 0, day)));
+        visitors
+    }
+
+    proptest! {
+        #[test]
+        fn any_order_gives_the_same(
+            seen in proptest::collection::vec((0i32..3, 0u64..200), 0..300),
+            cuts in proptest::collection::vec(0usize..300, 2),
+            most in 1usize..150,
+        ) {
+            let whole = of(&seen, most);
+            let (a, b) = (cuts[0].min(cuts[1]).min(seen.len()), cuts[0].max(cuts[1]).min(seen.len()));
+            let parts = [&seen[..a], &seen[a..b], &seen[b..]];
+            for order in [[0, 1, 2], [2, 0, 1], [1, 2, 0]] {
+                let mut merged = Visitors::with_limit(most);
+                order.iter().for_each(|&part| merged.merge(of(parts[part], most)));
+                prop_assert_eq!(merged.halvings, whole.halvings);
+                for day in 0..3 {
+                    prop_assert_eq!(merged.days.get(&day).cloned().unwrap_or_default(),
+                                    whole.days.get(&day).cloned().unwrap_or_default());
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn a_sample_stays_within_its_error() {
+        let visitors = of(&(0..100_000).map(|text| (1, text)).collect::<Vec<_>>(), 10_000);
+        let miss = (visitors.total() as f64 - 100_000.0).abs() / 100_000.0;
+        assert!(visitors.error() > 0.0 && miss < 4.0 * visitors.error(), "{miss} of {}", visitors.error());
+        assert_eq!(of(&[(1, 1), (1, 1), (2, 1)], 10).total(), 2);
+    }
+}

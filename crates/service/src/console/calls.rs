@@ -1,0 +1,212 @@
+//! The calls of the API.
+
+use super::Console;
+use super::query::{Asked, asked};
+use axum::Json;
+use axum::extract::{RawQuery, State};
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use exedra_api::{Now, Problem, Request, SiteStatus, Status};
+use exedra_core::logs::{Column, Dictionaries, RequestBatch, TextColumn};
+use exedra_core::scope::Scope;
+use exedra_core::survey::{Step, SurveyPlan, SurveyReport, SurveyWorker};
+use exedra_store::StoreError;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use utoipa::OpenApi;
+
+/// How many of the last requests are shown.
+const LATEST: usize = 30;
+const HOUR: i64 = 3_600_000;
+
+/// Why a call could not be answered.
+#[derive(Debug)]
+pub enum Failure {
+    /// The call is wrong.
+    Wrong(String),
+    /// The records failed.
+    Store(StoreError),
+    /// Something else did.
+    Internal,
+}
+
+impl From<StoreError> for Failure {
+    fn from(error: StoreError) -> Self {
+        Failure::Store(error)
+    }
+}
+
+impl IntoResponse for Failure {
+    fn into_response(self) -> Response {
+        match self {
+            Failure::Wrong(detail) => problem(StatusCode::BAD_REQUEST, "The call is not understood", &detail),
+            Failure::Store(error) => {
+                tracing::error!("the console could not answer: {error}");
+                problem(StatusCode::INTERNAL_SERVER_ERROR, "The records cannot be read", &error.to_string())
+            }
+            Failure::Internal => {
+                problem(StatusCode::INTERNAL_SERVER_ERROR, "Something went wrong", "See the error log.")
+            }
+        }
+    }
+}
+
+/// A problem in the form of RFC 9457.
+pub fn problem(status: StatusCode, title: &str, detail: &str) -> Response {
+    let body = Problem { status: status.as_u16(), title: title.to_owned(), detail: detail.to_owned() };
+    let mut response = (status, Json(body)).into_response();
+    let media_type = HeaderValue::from_static("application/problem+json");
+    response.headers_mut().insert(header::CONTENT_TYPE, media_type);
+    response
+}
+
+/// Anything else below `/api`.
+pub async fn unknown() -> Response {
+    problem(StatusCode::NOT_FOUND, "There is no such call", "/api/openapi.json lists what there is.")
+}
+
+/// The description of the API, from which the console's types are made.
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Exedra", description = "The API of the console"),
+    paths(status, now, survey),
+    components(schemas(Problem))
+)]
+pub struct Description;
+
+/// The description of the API.
+pub async fn openapi() -> Response {
+    let json = Description::openapi().to_json().unwrap_or_default();
+    ([(header::CONTENT_TYPE, "application/json")], json).into_response()
+}
+
+/// How the service is.
+#[utoipa::path(get, path = "/api/status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
+pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>, Failure> {
+    let console = Arc::clone(&console);
+    blocking(move || {
+        let config = &console.config;
+        let sites = config.sites.iter().zip(&console.logs).map(|(site, log)| {
+            let (mut recorded, mut unread, mut lag) = (0, 0, 0);
+            let folder = &config.service.logs.value;
+            for path in crate::access_log::generations(folder, &log.site).unwrap_or_default() {
+                let name = path.file_name().unwrap_or_default().to_string_lossy();
+                let checkpoint = console.records.checkpoint(&name);
+                recorded += checkpoint.lines;
+                unread += checkpoint.unread;
+                let length = std::fs::metadata(&path).map_or(0, |file| file.len());
+                lag += length.saturating_sub(checkpoint.octets);
+            }
+            SiteStatus {
+                name: site.name.value.clone(),
+                hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
+                main_host: site.main_host.as_ref().map(|host| host.value.clone()),
+                folder: site.folder.value.display().to_string(),
+                log: log.path.display().to_string(),
+                recorded,
+                unread,
+                lag,
+                unwritten: log.unwritten(),
+            }
+        });
+        Ok(Status {
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            started: console.started.to_string(),
+            time_zone: config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
+            listeners: console.listeners.iter().map(ToString::to_string).collect(),
+            answered: console.counters.answered.load(Ordering::Relaxed),
+            sent: console.counters.sent.load(Ordering::Relaxed),
+            sites: sites.collect(),
+        })
+    })
+    .await
+}
+
+/// What is going on.
+#[utoipa::path(get, path = "/api/now",
+    params(("site" = Option<String>, Query, description = "name of a site; may be repeated")),
+    responses((status = 200, body = Now), (status = 400, body = Problem), (status = 401, body = Problem)))]
+pub async fn now(
+    State(console): State<Arc<Console>>,
+    RawQuery(query): RawQuery,
+) -> Result<Json<Now>, Failure> {
+    let time = jiff::Timestamp::now().as_millisecond();
+    let sites = asked(&query.unwrap_or_default(), &console.config, time)?.scope.sites;
+    blocking(move || {
+        let scope = Scope { sites: sites.clone(), from: Some(time - HOUR), ..Scope::default() };
+        let all = Scope { sites, ..Scope::default() };
+        let asked = Asked { scope, step: Some(Step::Minute), ..Asked::default() };
+        let report = make_survey(&console, &asked)?;
+        let latest = console.records.snapshot().within(&all).latest(&console.records, LATEST)?;
+        Ok(Now {
+            time,
+            answered: console.counters.answered.load(Ordering::Relaxed),
+            sent: console.counters.sent.load(Ordering::Relaxed),
+            minutes: report.timeline,
+            totals: report.totals,
+            by_class: report.by_class,
+            latest: latest.iter().map(|(site, batch, texts)| request(site, batch, texts)).collect(),
+        })
+    })
+    .await
+}
+
+/// Everything counted over a scope.
+#[utoipa::path(get, path = "/api/survey",
+    params(
+        ("site" = Option<String>, Query, description = "name of a site; may be repeated"),
+        ("from" = Option<String>, Query, description = "first instant or day that counts"),
+        ("until" = Option<String>, Query, description = "first instant or day that no longer counts"),
+        ("last" = Option<String>, Query, description = "a stretch up to now, as in `7 days`"),
+        ("only" = Option<String>, Query, description = "column=value; may be repeated"),
+        ("without" = Option<String>, Query, description = "column=value; may be repeated"),
+        ("step" = Option<String>, Query, description = "minute, hour or day"),
+        ("top" = Option<usize>, Query, description = "length of the lists"),
+    ),
+    responses((status = 200, body = SurveyReport), (status = 400, body = Problem), (status = 401, body = Problem)))]
+pub async fn survey(
+    State(console): State<Arc<Console>>,
+    RawQuery(query): RawQuery,
+) -> Result<Json<SurveyReport>, Failure> {
+    let now = jiff::Timestamp::now().as_millisecond();
+    let asked = asked(&query.unwrap_or_default(), &console.config, now)?;
+    blocking(move || make_survey(&console, &asked)).await
+}
+
+fn make_survey(console: &Console, asked: &Asked) -> Result<SurveyReport, Failure> {
+    let plan = SurveyPlan {
+        scope: asked.scope.clone(),
+        zone: console.config.service.time_zone.clone(),
+        key: console.key,
+        step: asked.step,
+    };
+    let mut worker = SurveyWorker::new(plan.clone());
+    let snapshot = console.records.snapshot().within(&asked.scope);
+    snapshot.read::<StoreError>(&console.records, plan.projection(), |_, part| {
+        worker.fill(|batch, texts| part.append_to(batch, texts))
+    })?;
+    Ok(SurveyReport::new(&worker.finish(), &plan, &asked.options))
+}
+
+fn request(site: &str, batch: &RequestBatch, texts: &Dictionaries) -> Request {
+    let text = |column| batch.code(column, 0).map(|code| texts.of(column).text(code).to_owned());
+    Request {
+        time: batch.time[0],
+        site: site.to_owned(),
+        client: text(TextColumn::Client),
+        method: text(TextColumn::Method),
+        path: text(TextColumn::Path),
+        status: batch.status[0],
+        bytes: batch.number(Column::Bytes, 0),
+        duration_us: batch.number(Column::Duration, 0),
+        referrer: text(TextColumn::Referrer),
+        agent: text(TextColumn::Agent),
+    }
+}
+
+/// Reads records away from the threads that serve.
+async fn blocking<T: Send + 'static>(
+    run: impl FnOnce() -> Result<T, Failure> + Send + 'static,
+) -> Result<Json<T>, Failure> {
+    tokio::task::spawn_blocking(run).await.map_err(|_| Failure::Internal)?.map(Json)
+}

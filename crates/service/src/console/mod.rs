@@ -1,0 +1,97 @@
+//! The console and its API: who may use them, what they answer.
+//!
+//! - [`sign_in`]: one-time links, sessions, tokens
+//! - [`calls`]: the API
+//! - [`query`]: the scope of a call, from its address
+//! - [`assets`]: the pages, from inside the program
+
+pub mod assets;
+pub mod calls;
+pub mod query;
+pub mod sign_in;
+
+use crate::Counters;
+use crate::access_log::AccessLog;
+use axum::Router;
+use axum::extract::Request;
+use axum::http::{HeaderValue, header};
+use axum::middleware::{self, Next};
+use axum::response::Response;
+use axum::routing::{get, post};
+use exedra_core::config::Config;
+use exedra_core::survey::VisitorKey;
+use exedra_store::{Records, Secrets};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+
+/// What the console shows, and who is let in.
+pub struct Console {
+    config: Arc<Config>,
+    records: Arc<Records>,
+    secrets: Arc<Secrets>,
+    counters: Arc<Counters>,
+    logs: Vec<Arc<AccessLog>>,
+    listeners: Vec<SocketAddr>,
+    started: jiff::Timestamp,
+    key: VisitorKey,
+}
+
+impl Console {
+    /// A console for a service that has just started.
+    pub fn new(
+        config: Arc<Config>,
+        records: Arc<Records>,
+        secrets: Arc<Secrets>,
+        counters: Arc<Counters>,
+        logs: Vec<Arc<AccessLog>>,
+        listeners: Vec<SocketAddr>,
+    ) -> Arc<Self> {
+        let key = VisitorKey([rand::random(), rand::random()]);
+        let started = jiff::Timestamp::now();
+        Arc::new(Console { config, records, secrets, counters, logs, listeners, started, key })
+    }
+}
+
+/// Serves the console until told to stop.
+pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::Receiver<bool>) {
+    let until = async move {
+        let _ = stop.wait_for(|stop| *stop).await;
+    };
+    if let Err(error) = axum::serve(socket, router(console)).with_graceful_shutdown(until).await {
+        tracing::error!("the console stopped: {error}");
+    }
+}
+
+fn router(console: Arc<Console>) -> Router {
+    let calls = Router::new()
+        .route("/status", get(calls::status))
+        .route("/now", get(calls::now))
+        .route("/survey", get(calls::survey))
+        .route("/sign-out", post(sign_in::sign_out))
+        .fallback(calls::unknown)
+        .layer(middleware::from_fn_with_state(Arc::clone(&console), sign_in::only_known));
+    Router::new()
+        .nest("/api", calls)
+        .route("/api/openapi.json", get(calls::openapi))
+        .route("/sign-in", get(sign_in::sign_in))
+        .fallback(assets::asset)
+        .layer(middleware::from_fn(guard))
+        .with_state(console)
+}
+
+/// What every answer says: nothing from elsewhere, in no one's frame, no address passed on.
+async fn guard(request: Request, next: Next) -> Response {
+    let mut response = next.run(request).await;
+    let headers = response.headers_mut();
+    let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
+                  frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+    headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(policy));
+    headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    if !headers.contains_key(header::CACHE_CONTROL) {
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
+    response
+}

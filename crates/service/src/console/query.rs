@@ -1,0 +1,90 @@
+//! The scope of a call, from its address: the same words as the client's options.
+//!
+//! `?site=harbour&last=7+days&only=status%3D404&step=hour&top=20`
+
+use super::calls::Failure;
+use exedra_core::config::{Config, nearest};
+use exedra_core::scope::{Scope, filters, period};
+use exedra_core::survey::{ReportOptions, Step};
+
+/// What a call asks for.
+#[derive(Debug, Clone, Default)]
+pub struct Asked {
+    /// Which requests.
+    pub scope: Scope,
+    /// Buckets of the timeline.
+    pub step: Option<Step>,
+    /// Lengths of lists.
+    pub options: ReportOptions,
+}
+
+/// The most buckets a timeline may have.
+const MOST_BUCKETS: i64 = 5_000;
+
+/// Understands the query of a call that came at `now` (milliseconds since 1970 UTC).
+pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {
+    let zone = &config.service.time_zone;
+    let mut asked = Asked { options: ReportOptions { top: 100, referrers: 8 }, ..Asked::default() };
+    let (mut only, mut without) = (Vec::new(), Vec::new());
+    let wrong = |error: &dyn std::fmt::Display| Failure::Wrong(error.to_string());
+    for (name, value) in form_urlencoded::parse(query.as_bytes()) {
+        match name.as_ref() {
+            "site" => {
+                let names = || config.sites.iter().map(|site| site.name.value.as_str());
+                if !names().any(|name| name == value) {
+                    let near = nearest(&value, names()).map(|near| format!(": did you mean `{near}`?"));
+                    return Err(Failure::Wrong(format!(
+                        "there is no site `{value}`{}",
+                        near.unwrap_or_default()
+                    )));
+                }
+                asked.scope.sites.push(value.into_owned());
+            }
+            "from" => asked.scope.from = Some(period::instant(&value, zone).map_err(|error| wrong(&error))?),
+            "until" => {
+                asked.scope.until = Some(period::instant(&value, zone).map_err(|error| wrong(&error))?)
+            }
+            "last" => {
+                asked.scope.from = Some(period::last(&value, now, zone).map_err(|error| wrong(&error))?)
+            }
+            "only" => only.push(value.into_owned()),
+            "without" => without.push(value.into_owned()),
+            "step" => {
+                asked.step = match value.as_ref() {
+                    "minute" => Some(Step::Minute),
+                    "hour" => Some(Step::Hour),
+                    "day" => None,
+                    _ => {
+                        return Err(Failure::Wrong(format!(
+                            "`{value}` is no step: write minute, hour or day"
+                        )));
+                    }
+                }
+            }
+            "top" => {
+                asked.options.top =
+                    value.parse().ok().filter(|top| *top <= 10_000).ok_or_else(|| {
+                        Failure::Wrong(format!("`{value}` is no length of a list: 0 to 10000"))
+                    })?;
+            }
+            _ => {
+                let known = ["site", "from", "until", "last", "only", "without", "step", "top"];
+                let near = nearest(&name, known).map(|near| format!(": did you mean `{near}`?"));
+                return Err(Failure::Wrong(format!(
+                    "there is no parameter `{name}`{}",
+                    near.unwrap_or_default()
+                )));
+            }
+        }
+    }
+    asked.scope.filters = filters(&only, &without).map_err(|error| wrong(&error))?;
+    if let Some(step) = asked.step {
+        let length = asked.scope.until.unwrap_or(now) - asked.scope.from.unwrap_or(0);
+        if length / step.milliseconds() > MOST_BUCKETS {
+            return Err(Failure::Wrong(
+                "the period is too long for this step: choose a longer one".to_owned(),
+            ));
+        }
+    }
+    Ok(asked)
+}

@@ -1,0 +1,96 @@
+//! Who is let in: a browser with a session, made by a one-time link; a program with a token.
+
+use super::Console;
+use super::calls::{Failure, problem};
+use axum::extract::{RawQuery, Request, State};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Redirect, Response};
+use exedra_store::Purpose;
+use std::sync::Arc;
+
+const COOKIE: &str = "exedra_session";
+/// How long a session lasts, in seconds.
+const SESSION_TIME: i64 = 7 * 24 * 3600;
+
+/// Uses a one-time link up and opens a session.
+pub async fn sign_in(
+    State(console): State<Arc<Console>>,
+    method: Method,
+    RawQuery(query): RawQuery,
+) -> Result<Response, Failure> {
+    let query = query.unwrap_or_default();
+    let key = form_urlencoded::parse(query.as_bytes()).find(|(name, _)| name == "key");
+    let now = jiff::Timestamp::now().as_second();
+    // A preview that only asks for the head must not use the link up.
+    let opened = match key {
+        Some((_, key)) if method == Method::GET => console.secrets.use_up(&key, Purpose::Link, now)?,
+        _ => false,
+    };
+    if !opened {
+        return Ok(Redirect::to("/?link=used").into_response());
+    }
+    let session = console.secrets.make(Purpose::Session, now, now + SESSION_TIME)?;
+    let cookie = format!("{COOKIE}={session}; HttpOnly; SameSite=Strict; Path=/; Max-Age={SESSION_TIME}");
+    let mut response = Redirect::to("/").into_response();
+    response
+        .headers_mut()
+        .insert(header::SET_COOKIE, HeaderValue::from_str(&cookie).map_err(|_| Failure::Internal)?);
+    Ok(response)
+}
+
+/// Ends a session.
+pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -> Result<Response, Failure> {
+    if let Some(session) = session(&headers) {
+        console.secrets.use_up(session, Purpose::Session, jiff::Timestamp::now().as_second())?;
+    }
+    let mut response = StatusCode::NO_CONTENT.into_response();
+    let forget = format!("{COOKIE}=; HttpOnly; SameSite=Strict; Path=/; Max-Age=0");
+    response
+        .headers_mut()
+        .insert(header::SET_COOKIE, HeaderValue::from_str(&forget).map_err(|_| Failure::Internal)?);
+    Ok(response)
+}
+
+/// Lets through only who is known, and changes only from our own pages.
+pub async fn only_known(State(console): State<Arc<Console>>, request: Request, next: Next) -> Response {
+    let headers = request.headers();
+    let now = jiff::Timestamp::now().as_second();
+    let known = match (token(headers), session(headers)) {
+        (Some(token), _) => console.secrets.opens(token, Purpose::Token, now),
+        (None, Some(session)) => console.secrets.opens(session, Purpose::Session, now),
+        (None, None) => Ok(false),
+    };
+    match known {
+        Err(error) => return Failure::from(error).into_response(),
+        Ok(false) => {
+            let detail = "Open a sign-in link; `exedra sign-in` on the server prints a fresh one. Programs send a token.";
+            return problem(StatusCode::UNAUTHORIZED, "Not signed in", detail);
+        }
+        Ok(true) => {}
+    }
+    if !request.method().is_safe() && token(headers).is_none() && !is_our_own(headers) {
+        let detail = "Changes are taken only from the console's own pages.";
+        return problem(StatusCode::FORBIDDEN, "From a foreign page", detail);
+    }
+    next.run(request).await
+}
+
+fn token(headers: &HeaderMap) -> Option<&str> {
+    headers.get(header::AUTHORIZATION)?.to_str().ok()?.strip_prefix("Bearer ")
+}
+
+fn session(headers: &HeaderMap) -> Option<&str> {
+    let lines = headers.get_all(header::COOKIE).iter().filter_map(|line| line.to_str().ok());
+    let mut pairs = lines.flat_map(|line| line.split(';')).filter_map(|pair| pair.trim().split_once('='));
+    pairs.find(|(name, _)| *name == COOKIE).map(|(_, value)| value)
+}
+
+/// Browsers say where a change comes from (the `Origin` field); it must be this very console.
+fn is_our_own(headers: &HeaderMap) -> bool {
+    let text = |name| headers.get(name).and_then(|value: &HeaderValue| value.to_str().ok());
+    match (text(header::ORIGIN), text(header::HOST)) {
+        (Some(origin), Some(host)) => origin.split_once("://").is_some_and(|(_, from)| from == host),
+        _ => false,
+    }
+}

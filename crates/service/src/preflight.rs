@@ -1,0 +1,39 @@
+//! What must be there before the service starts, named with the place in the configuration that asks for it.
+
+use exedra_core::config::{Config, Diagnostic, Severity};
+
+/// Looks for the folders and pages that a configuration names. Pages that are missing are only remarked upon:
+/// the built-in ones stand in.
+pub fn preflight(config: &Config) -> Vec<Diagnostic> {
+    let mut found = Vec::new();
+    for site in &config.sites {
+        let folder = &site.folder.value;
+        let reason = match std::fs::metadata(folder) {
+            Ok(entry) if entry.is_dir() => match std::fs::read_dir(folder) {
+                Ok(_) => None,
+                Err(error) => Some(format!("it cannot be read: {error}")),
+            },
+            Ok(_) => Some("this is a file, and a site needs a folder".to_owned()),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                Some("there is no such folder".to_owned())
+            }
+            Err(error) => Some(error.to_string()),
+        };
+        if let Some(reason) = reason {
+            let message = format!("the folder of `{}` is not there: {}", site.name.value, folder.display());
+            let remedy = "make it, or correct `folder`: relative ones begin where the configuration lies";
+            found.push(Diagnostic::error(site.folder.span.clone(), message, reason).remedy(remedy));
+            continue;
+        }
+        for page in site.error_pages.all() {
+            let file = folder.join(page.value.trim_start_matches('/'));
+            if !file.is_file() {
+                let message = format!("the error page {} is not there", page.value);
+                let mut remark = Diagnostic::error(page.span.clone(), message, "the built-in page stands in");
+                remark.severity = Severity::Remark;
+                found.push(remark.remedy(format!("make {}", file.display())));
+            }
+        }
+    }
+    found
+}

@@ -1,0 +1,200 @@
+//! Starting everything in order, and stopping it in the reverse.
+//!
+//! Down: no new connections; requests under way finish; their lines are written; the lines are recorded.
+
+use crate::Counters;
+use crate::access_log::AccessLog;
+use crate::console::{self, Console};
+use crate::disk::Disk;
+use crate::ingest::Ingest;
+use crate::listen::listen;
+use crate::respond::Site;
+use exedra_core::config::Config;
+use exedra_store::{Purpose, Records, Secrets, StoreError};
+use std::io;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::sync_channel;
+use std::thread::JoinHandle;
+use thiserror::Error;
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+use tokio::task::JoinSet;
+
+/// How long a sign-in link can be used, in seconds.
+const LINK_TIME: i64 = 60 * 60;
+/// How long a client's token can be used, in seconds: it is made anew at every start.
+const TOKEN_TIME: i64 = 10 * 365 * 24 * 3600;
+/// File in the state folder that holds the token for clients on this machine.
+pub const TOKEN_FILE: &str = "client.token";
+
+/// Why the service could not start.
+#[derive(Debug, Error)]
+pub enum StartError {
+    /// An address cannot be had.
+    #[error("{what} cannot listen on {address}: {error}{}", remedy(error))]
+    Listen {
+        /// Who wants it.
+        what: &'static str,
+        /// The address.
+        address: SocketAddr,
+        /// What the system says.
+        error: io::Error,
+    },
+    /// A folder or file cannot be used.
+    #[error("{} cannot be used: {error}", path.display())]
+    Path {
+        /// Which one.
+        path: PathBuf,
+        /// What the system says.
+        error: io::Error,
+    },
+    /// A database cannot be used.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+fn remedy(error: &io::Error) -> &'static str {
+    match error.kind() {
+        io::ErrorKind::AddrInUse => "; another program has it, perhaps another Exedra: choose another port",
+        io::ErrorKind::PermissionDenied => "; ports below 1024 need privileges",
+        _ => "",
+    }
+}
+
+/// The service while it runs.
+pub struct Running {
+    /// Addresses on which sites answer, as they came to be (port 0 is some free one).
+    pub listeners: Vec<SocketAddr>,
+    /// Where the console answers.
+    pub console: SocketAddr,
+    /// A link that signs in once.
+    pub sign_in: String,
+    stop: watch::Sender<bool>,
+    tasks: JoinSet<()>,
+    logs: Vec<Arc<AccessLog>>,
+    writers: Vec<JoinHandle<()>>,
+    follower: (Arc<AtomicBool>, JoinHandle<()>),
+}
+
+/// Starts the service by a configuration that has been checked.
+pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
+    let state = &config.service.state.value;
+    make_private_folder(state)?;
+    make_folder(&config.service.logs.value)?;
+    let secrets = Arc::new(Secrets::open(state)?);
+    let records = Arc::new(Records::open(state)?);
+    let counters = Arc::new(Counters::default());
+    let disk = Disk::open(&config).map_err(|error| StartError::Path { path: state.clone(), error })?;
+
+    let mut sockets = Vec::new();
+    for address in &config.listeners {
+        sockets.push(bind("a listener", address.value).await?);
+    }
+    let console_socket = bind("the console", config.service.console.value).await?;
+    let console = address_of(&console_socket, config.service.console.value);
+    let listeners: Vec<SocketAddr> = sockets
+        .iter()
+        .zip(&config.listeners)
+        .map(|(socket, wanted)| address_of(socket, wanted.value))
+        .collect();
+
+    let folder = &config.service.logs.value;
+    let (written, news) = sync_channel(1);
+    let (mut logs, mut writers) = (Vec::new(), Vec::new());
+    for site in &config.sites {
+        let opened = AccessLog::open(folder, site, written.clone());
+        let (log, writer) = opened.map_err(|error| StartError::Path { path: folder.clone(), error })?;
+        logs.push(log);
+        writers.push(writer);
+    }
+    drop(written);
+    let layouts = config.sites.iter().map(|site| site.layout.clone());
+    let followed: Vec<_> = logs.iter().cloned().zip(layouts).collect();
+    let ending = Arc::new(AtomicBool::new(false));
+    let ingest = Ingest::new(Arc::clone(&records), folder, &followed, Arc::clone(&ending));
+    let ingest = ingest.map_err(|error| StartError::Path { path: folder.clone(), error })?;
+    let thread = std::thread::Builder::new().name("records".to_owned()).spawn(move || ingest.run(&news));
+    let thread = thread.map_err(|error| StartError::Path { path: folder.clone(), error })?;
+
+    let now = jiff::Timestamp::now().as_second();
+    let token = secrets.make(Purpose::Token, now, now + TOKEN_TIME)?;
+    write_private(&state.join(TOKEN_FILE), &token)?;
+    let sign_in = sign_in_link(&secrets, console, now)?;
+
+    let (stop, stopping) = watch::channel(false);
+    let mut tasks = JoinSet::new();
+    let site = Arc::new(Site {
+        config: Arc::clone(&config),
+        disk: Arc::new(disk),
+        logs: logs.clone(),
+        counters: Arc::clone(&counters),
+    });
+    for socket in sockets {
+        tasks.spawn(listen(socket, Arc::clone(&site), stopping.clone()));
+    }
+    let shown = Console::new(config, records, secrets, counters, logs.clone(), listeners.clone());
+    tasks.spawn(console::serve(console_socket, shown, stopping));
+    Ok(Running { listeners, console, sign_in, stop, tasks, logs, writers, follower: (ending, thread) })
+}
+
+impl Running {
+    /// Stops, after finishing what is under way.
+    pub async fn stop(mut self) {
+        let _ = self.stop.send(true);
+        while self.tasks.join_next().await.is_some() {}
+        let (logs, writers, (ending, thread)) = (self.logs, self.writers, self.follower);
+        let last = tokio::task::spawn_blocking(move || {
+            logs.iter().for_each(|log| log.stop());
+            for writer in writers {
+                let _ = writer.join();
+            }
+            ending.store(true, Ordering::SeqCst);
+            let _ = thread.join();
+        });
+        let _ = last.await;
+    }
+}
+
+/// A link that signs in once, for whoever can read the state folder.
+pub fn sign_in_link(secrets: &Secrets, console: SocketAddr, now: i64) -> Result<String, StoreError> {
+    let key = secrets.make(Purpose::Link, now, now + LINK_TIME)?;
+    Ok(format!("http://{console}/sign-in?key={key}"))
+}
+
+async fn bind(what: &'static str, address: SocketAddr) -> Result<TcpListener, StartError> {
+    TcpListener::bind(address).await.map_err(|error| StartError::Listen { what, address, error })
+}
+
+fn address_of(socket: &TcpListener, wanted: SocketAddr) -> SocketAddr {
+    socket.local_addr().unwrap_or(wanted)
+}
+
+fn make_folder(path: &Path) -> Result<(), StartError> {
+    std::fs::create_dir_all(path).map_err(|error| StartError::Path { path: path.to_owned(), error })
+}
+
+/// A folder that only its owner can look into: it holds the databases and a token.
+fn make_private_folder(path: &Path) -> Result<(), StartError> {
+    use std::os::unix::fs::DirBuilderExt;
+    std::fs::DirBuilder::new()
+        .recursive(true)
+        .mode(0o700)
+        .create(path)
+        .map_err(|error| StartError::Path { path: path.to_owned(), error })
+}
+
+fn write_private(path: &Path, text: &str) -> Result<(), StartError> {
+    use std::io::Write;
+    use std::os::unix::fs::OpenOptionsExt;
+    let fresh = path.with_extension("new");
+    let write = || -> io::Result<()> {
+        let mut file =
+            std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&fresh)?;
+        file.write_all(text.as_bytes())?;
+        std::fs::rename(&fresh, path)
+    };
+    write().map_err(|error| StartError::Path { path: path.to_owned(), error })
+}

@@ -1,0 +1,1 @@
+DROP TABLE segment_columns; DROP TABLE segments; DROP TABLE sources;

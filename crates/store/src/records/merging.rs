@@ -1,0 +1,166 @@
+//! Small segments into larger ones.
+//!
+//! A quiet site makes a segment every few seconds. Whenever eight of the same size class stand in a site,
+//! they become one, in one transaction; the old ones are marked and go when no reader holds them any more.
+
+use super::snapshot::read_segment;
+use super::{Records, Segment, insert, locked, pack};
+use crate::database::StoreError;
+use crate::schema::segments;
+use diesel::prelude::*;
+use exedra_core::logs::{BATCH_ROWS, Projection};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// How many segments of one size class become one.
+const TOGETHER: usize = 8;
+
+impl Records {
+    /// Merges where it is due, and removes what nobody reads any more. Says how many segments it made.
+    pub fn merge(&self) -> Result<usize, StoreError> {
+        let mut made = 0;
+        while let Some(small) = self.due() {
+            self.merge_these(&small)?;
+            made += 1;
+        }
+        self.remove_retired()?;
+        Ok(made)
+    }
+
+    fn due(&self) -> Option<Vec<Arc<Segment>>> {
+        let state = self.state();
+        let mut classes: BTreeMap<(&str, u32), Vec<&Arc<Segment>>> = BTreeMap::new();
+        for segment in state.segments.iter().filter(|segment| segment.requests <= BATCH_ROWS / 2) {
+            let class = (segment.requests.max(1) as u32).ilog(TOGETHER as u32);
+            let same = classes.entry((&segment.site, class)).or_default();
+            same.push(segment);
+            let together: usize = same.iter().map(|segment| segment.requests).sum();
+            if same.len() > 1 && (same.len() == TOGETHER || together > BATCH_ROWS / 2) {
+                return Some(same.iter().map(|segment| Arc::clone(segment)).collect());
+            }
+        }
+        None
+    }
+
+    fn merge_these(&self, small: &[Arc<Segment>]) -> Result<(), StoreError> {
+        let (mut batch, mut texts) = Default::default();
+        for segment in small {
+            read_segment(self, segment, Projection::everything(), &mut batch, &mut texts)?;
+        }
+        let packed = pack(Arc::clone(&small[0].site), &batch, &texts);
+        let ids: Vec<i32> = small.iter().map(|segment| segment.id).collect();
+        let made = locked(&self.writer).immediate_transaction::<_, StoreError, _>(|writer| {
+            diesel::update(segments::table.filter(segments::id.eq_any(&ids)))
+                .set(segments::retired.eq(true))
+                .execute(writer)?;
+            insert(&packed, writer)
+        })?;
+        let mut state = self.state();
+        state.segments.retain(|segment| !ids.contains(&segment.id));
+        state.segments.push(made);
+        state.retired.extend(small.iter().cloned());
+        Ok(())
+    }
+
+    fn remove_retired(&self) -> Result<(), StoreError> {
+        let free: Vec<i32> = {
+            let mut state = self.state();
+            let (free, held) = std::mem::take(&mut state.retired)
+                .into_iter()
+                .partition::<Vec<_>, _>(|segment| Arc::strong_count(segment) == 1);
+            state.retired = held;
+            free.iter().map(|segment| segment.id).collect()
+        };
+        if !free.is_empty() {
+            diesel::delete(segments::table.filter(segments::id.eq_any(free)))
+                .execute(&mut *locked(&self.writer))?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::records::Checkpoint;
+    use exedra_core::logs::{Dictionaries, Layout, LineReader, RequestBatch, TextColumn};
+
+    fn some(from: usize, count: usize) -> (RequestBatch, Dictionaries) {
+        let lines: String = (from..from + count)
+            .map(|number| {
+                let minute = number % 60;
+                format!("192.0.2.{} - - [10/Oct/2026:13:{minute:02}:36 +0000] \"GET /p{number} HTTP/1.1\" 200 {number} \"-\" \"x\"\n", number % 9)
+            })
+            .collect();
+        let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());
+        let (mut batch, mut texts) = Default::default();
+        reader.read_block(lines.as_bytes(), 0, &mut 0, &mut batch, &mut texts);
+        (batch, texts)
+    }
+
+    fn paths(records: &Records, snapshot: &Snapshot) -> Vec<(String, u64, i64)> {
+        let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+        snapshot
+            .read(records, Projection::everything(), |_, part| part.append_to(&mut batch, &mut texts))
+            .unwrap();
+        let mut found: Vec<_> = (0..batch.rows())
+            .map(|row| {
+                let path = texts.of(TextColumn::Path).text(batch.code(TextColumn::Path, row).unwrap());
+                (path.to_owned(), batch.bytes[row], batch.time[row])
+            })
+            .collect();
+        found.sort();
+        found
+    }
+
+    use crate::records::Snapshot;
+
+    #[test]
+    fn tail_segments_and_merged_ones_hold_the_same() {
+        let folder = tempfile::tempdir().unwrap();
+        let records = Records::open(folder.path()).unwrap();
+        let site: Arc<str> = "harbour".into();
+        let mut octets = 0;
+        for round in 0..30 {
+            let (batch, texts) = some(round * 10, 10);
+            octets += 100;
+            let checkpoint = Checkpoint { octets, lines: (round as u64 + 1) * 10, unread: 0 };
+            records.append(&site, "harbour.000001.log", batch, texts, checkpoint);
+            if round % 3 != 2 {
+                records.commit().unwrap();
+            }
+        }
+        let before = records.snapshot();
+        let seen = paths(&records, &before);
+        assert_eq!((seen.len(), before.requests()), (300, 300));
+        records.commit().unwrap();
+        assert!(records.merge().unwrap() > 0);
+        assert_eq!(paths(&records, &before), seen, "a reader keeps what it took");
+        drop(before);
+        records.merge().unwrap();
+        let after = records.snapshot();
+        assert_eq!(paths(&records, &after), seen);
+        assert!(after.segments.len() < 15, "{}", after.segments.len());
+        drop((after, records));
+        let records = Records::open(folder.path()).unwrap();
+        assert_eq!(
+            records.checkpoint("harbour.000001.log"),
+            Checkpoint { octets: 3000, lines: 300, unread: 0 }
+        );
+        assert_eq!(paths(&records, &records.snapshot()), seen);
+        let latest = records.snapshot().latest(&records, 3).unwrap();
+        assert_eq!(latest.len(), 3);
+        assert!(
+            latest.iter().all(|(_, batch, _)| batch.time[0] == seen.iter().map(|row| row.2).max().unwrap())
+        );
+    }
+
+    #[test]
+    fn a_damaged_file_is_set_aside() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("requests.db"), vec![b'x'; 5000]).unwrap();
+        let records = Records::open(folder.path()).unwrap();
+        assert_eq!(records.snapshot().requests(), 0);
+        assert!(folder.path().join("requests.damaged-1.db").exists());
+    }
+}

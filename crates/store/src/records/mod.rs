@@ -1,0 +1,238 @@
+//! The requests of the access logs, as columns: a tail in memory and segments on disk.
+//!
+//! New requests enter the tail and are visible at once. [`Records::commit`] makes them segments, in one
+//! transaction with the checkpoint of each log they came from: after a crash, reading goes on exactly where
+//! the segments end. Small segments are merged later. Readers take a [`Snapshot`] and then read segment by
+//! segment, each in one short read.
+//!
+//! - [`packing`]: a column into octets and back
+//! - [`snapshot`]: what a reader sees
+//! - [`merging`]: small segments into larger ones
+
+pub mod merging;
+pub mod packing;
+pub mod snapshot;
+
+pub use snapshot::Snapshot;
+
+use crate::database::{self, StoreError};
+use crate::schema::{segment_columns, segments, sources};
+use diesel::prelude::*;
+use diesel_migrations::{EmbeddedMigrations, embed_migrations};
+use exedra_core::logs::{Column, Dictionaries, RequestBatch};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/requests");
+
+/// How far a log has been read.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Checkpoint {
+    /// Octets from its beginning.
+    pub octets: u64,
+    /// Lines that became requests.
+    pub lines: u64,
+    /// Lines that did not.
+    pub unread: u64,
+}
+
+/// A segment, by what is known without reading it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Segment {
+    /// Its number.
+    pub id: i32,
+    /// The site its requests went to.
+    pub site: Arc<str>,
+    /// How many there are.
+    pub requests: usize,
+    /// The first of them, in milliseconds since 1970 UTC.
+    pub first: i64,
+    /// The last of them, in milliseconds since 1970 UTC.
+    pub last: i64,
+}
+
+/// Requests of one site that are not in a segment yet.
+#[derive(Debug, Clone)]
+pub struct TailPart {
+    /// The site they went to.
+    pub site: Arc<str>,
+    /// The requests and their texts.
+    pub requests: Arc<(RequestBatch, Dictionaries)>,
+    /// The first of them, in milliseconds since 1970 UTC.
+    pub first: i64,
+    /// The last of them, in milliseconds since 1970 UTC.
+    pub last: i64,
+}
+
+/// Everything recorded. One thread writes (whoever calls `append`, `commit` and `merge`); any number read.
+pub struct Records {
+    path: PathBuf,
+    writer: Mutex<SqliteConnection>,
+    readers: Mutex<Vec<SqliteConnection>>,
+    state: Mutex<State>,
+}
+
+#[derive(Default)]
+struct State {
+    segments: Vec<Arc<Segment>>,
+    retired: Vec<Arc<Segment>>,
+    tail: Vec<TailPart>,
+    /// Checkpoints of the tail and of the segments before it.
+    checkpoints: BTreeMap<String, Checkpoint>,
+}
+
+impl Records {
+    /// Opens `requests.db` in the state folder. A file that is no database is set aside: the logs have it all.
+    pub fn open(state: &Path) -> Result<Self, StoreError> {
+        let path = state.join("requests.db");
+        let mut writer = match database::open(&path, MIGRATIONS) {
+            Ok(writer) => writer,
+            Err(_) if path.is_file() => {
+                let aside = (1..).map(|number| state.join(format!("requests.damaged-{number}.db")));
+                let aside = aside.into_iter().find(|aside| !aside.exists()).unwrap_or_default();
+                std::fs::rename(&path, aside)
+                    .map_err(|error| StoreError::Open { path: path.clone(), reason: error.to_string() })?;
+                database::open(&path, MIGRATIONS)?
+            }
+            Err(error) => return Err(error),
+        };
+        diesel::delete(segments::table.filter(segments::retired.eq(true))).execute(&mut writer)?;
+        let kept =
+            segments::table.order(segments::id).load::<(i32, String, i32, i64, i64, bool)>(&mut writer)?;
+        let kept = kept.into_iter().map(|(id, site, requests, first, last, _)| {
+            Arc::new(Segment { id, site: site.into(), requests: requests as usize, first, last })
+        });
+        let checkpoints = sources::table.load::<(String, i64, i64, i64)>(&mut writer)?;
+        let checkpoints = checkpoints.into_iter().map(|(name, octets, lines, unread)| {
+            (name, Checkpoint { octets: octets as u64, lines: lines as u64, unread: unread as u64 })
+        });
+        let state =
+            State { segments: kept.collect(), checkpoints: checkpoints.collect(), ..State::default() };
+        Ok(Records { path, writer: Mutex::new(writer), readers: Mutex::default(), state: Mutex::new(state) })
+    }
+
+    /// How far a log has been read, into the tail or further.
+    pub fn checkpoint(&self, source: &str) -> Checkpoint {
+        self.state().checkpoints.get(source).copied().unwrap_or_default()
+    }
+
+    /// Takes in requests of a site, and how far their log has been read with them. Visible at once.
+    pub fn append(
+        &self,
+        site: &Arc<str>,
+        source: &str,
+        requests: RequestBatch,
+        texts: Dictionaries,
+        checkpoint: Checkpoint,
+    ) {
+        let mut state = self.state();
+        if let (Some(&first), Some(&last)) = (requests.time.iter().min(), requests.time.iter().max()) {
+            let requests = Arc::new((requests, texts));
+            state.tail.push(TailPart { site: Arc::clone(site), requests, first, last });
+        }
+        state.checkpoints.insert(source.to_owned(), checkpoint);
+    }
+
+    /// How many requests are in the tail.
+    pub fn tail_requests(&self) -> usize {
+        self.state().tail.iter().map(|part| part.requests.0.rows()).sum()
+    }
+
+    /// Makes the tail segments, one for each site, in one transaction with the checkpoints.
+    pub fn commit(&self) -> Result<(), StoreError> {
+        let (tail, checkpoints) = {
+            let state = self.state();
+            (state.tail.clone(), state.checkpoints.clone())
+        };
+        let mut by_site: BTreeMap<Arc<str>, (RequestBatch, Dictionaries)> = BTreeMap::new();
+        let everything = exedra_core::logs::Projection::everything();
+        for part in &tail {
+            let (batch, texts) = by_site.entry(Arc::clone(&part.site)).or_default();
+            batch.append(&part.requests.0, &part.requests.1, texts, everything);
+        }
+        let packed: Vec<Packed> =
+            by_site.into_iter().map(|(site, (batch, texts))| pack(site, &batch, &texts)).collect();
+        let made = locked(&self.writer).immediate_transaction::<_, StoreError, _>(|writer| {
+            for (name, checkpoint) in &checkpoints {
+                let row = (
+                    sources::name.eq(name),
+                    sources::octets.eq(checkpoint.octets as i64),
+                    sources::lines.eq(checkpoint.lines as i64),
+                    sources::unread.eq(checkpoint.unread as i64),
+                );
+                diesel::replace_into(sources::table).values(row).execute(writer)?;
+            }
+            packed.iter().map(|packed| insert(packed, writer)).collect::<Result<Vec<_>, _>>()
+        })?;
+        let mut state = self.state();
+        state.segments.extend(made);
+        state.tail.drain(..tail.len());
+        Ok(())
+    }
+
+    /// What a reader sees from now on, whatever is written meanwhile.
+    pub fn snapshot(&self) -> Snapshot {
+        let state = self.state();
+        Snapshot::new(state.segments.clone(), state.tail.clone())
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        locked(&self.state)
+    }
+
+    /// Runs a read on a connection of its own.
+    fn read<T>(
+        &self,
+        run: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
+        let spare = locked(&self.readers).pop();
+        let mut connection = match spare {
+            Some(connection) => connection,
+            None => database::connect(&self.path)?,
+        };
+        let result = run(&mut connection);
+        locked(&self.readers).push(connection);
+        result
+    }
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// A segment that is ready to be written.
+struct Packed {
+    segment: Segment,
+    columns: Vec<(Column, Vec<u8>)>,
+}
+
+fn pack(site: Arc<str>, batch: &RequestBatch, texts: &Dictionaries) -> Packed {
+    let first = batch.time.iter().copied().min().unwrap_or_default();
+    let last = batch.time.iter().copied().max().unwrap_or_default();
+    let columns =
+        Column::ALL.into_iter().map(|column| (column, packing::pack(column, batch, texts))).collect();
+    Packed { segment: Segment { id: 0, site, requests: batch.rows(), first, last }, columns }
+}
+
+fn insert(packed: &Packed, writer: &mut SqliteConnection) -> Result<Arc<Segment>, StoreError> {
+    let segment = &packed.segment;
+    let row = (
+        segments::site.eq(&*segment.site),
+        segments::requests.eq(segment.requests as i32),
+        segments::first_time.eq(segment.first),
+        segments::last_time.eq(segment.last),
+        segments::retired.eq(false),
+    );
+    let id: i32 =
+        diesel::insert_into(segments::table).values(row).returning(segments::id).get_result(writer)?;
+    for (column, octets) in &packed.columns {
+        let row = (
+            segment_columns::segment.eq(id),
+            segment_columns::name.eq(column.name()),
+            segment_columns::packed.eq(octets),
+        );
+        diesel::insert_into(segment_columns::table).values(row).execute(writer)?;
+    }
+    Ok(Arc::new(Segment { id, ..segment.clone() }))
+}

@@ -1,0 +1,61 @@
+//! The tables of both databases, for Diesel.
+
+diesel::table! {
+    /// How far each log has been read into the segments.
+    sources (name) {
+        /// File name of the log.
+        name -> Text,
+        /// Octets of it that are in the segments.
+        octets -> BigInt,
+        /// Lines that became requests.
+        lines -> BigInt,
+        /// Lines that did not.
+        unread -> BigInt,
+    }
+}
+
+diesel::table! {
+    /// Requests that are kept together.
+    segments (id) {
+        /// Number.
+        id -> Integer,
+        /// Site.
+        site -> Text,
+        /// How many.
+        requests -> Integer,
+        /// First, in milliseconds since 1970 UTC.
+        first_time -> BigInt,
+        /// Last, in milliseconds since 1970 UTC.
+        last_time -> BigInt,
+        /// Whether another segment holds its requests now.
+        retired -> Bool,
+    }
+}
+
+diesel::table! {
+    /// The columns of the segments.
+    segment_columns (id) {
+        /// Number.
+        id -> Integer,
+        /// Segment it belongs to.
+        segment -> Integer,
+        /// Column.
+        name -> Text,
+        /// Its values, packed.
+        packed -> Binary,
+    }
+}
+
+diesel::table! {
+    /// What was given out to let somebody in.
+    secrets (hash) {
+        /// SHA-256 of it, in hexadecimal digits.
+        hash -> Text,
+        /// What it opens.
+        purpose -> Text,
+        /// When it was made, in seconds since 1970 UTC.
+        made -> BigInt,
+        /// When it ends, in seconds since 1970 UTC.
+        expires -> BigInt,
+    }
+}

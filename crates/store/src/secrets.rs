@@ -1,0 +1,115 @@
+//! What lets people and programs in: one-time links, sessions, tokens. Kept only as hashes.
+
+use crate::database::{self, StoreError};
+use crate::schema::secrets;
+use base64::Engine;
+use diesel::prelude::*;
+use diesel_migrations::{EmbeddedMigrations, embed_migrations};
+use rand::Rng;
+use sha2::{Digest, Sha256};
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
+
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
+
+/// What a secret opens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Purpose {
+    /// A sign-in, once.
+    Link,
+    /// The console, from one browser.
+    Session,
+    /// The API, for a program.
+    Token,
+}
+
+impl Purpose {
+    fn as_str(self) -> &'static str {
+        match self {
+            Purpose::Link => "link",
+            Purpose::Session => "session",
+            Purpose::Token => "token",
+        }
+    }
+}
+
+/// The secrets that were given out. Times are seconds since 1970 UTC.
+pub struct Secrets(Mutex<SqliteConnection>);
+
+impl Secrets {
+    /// Opens `exedra.db` in the state folder.
+    pub fn open(state: &Path) -> Result<Self, StoreError> {
+        Ok(Secrets(Mutex::new(database::open(&state.join("exedra.db"), MIGRATIONS)?)))
+    }
+
+    /// Makes a secret of 256 random bits. This is the only time that it can be seen.
+    pub fn make(&self, purpose: Purpose, now: i64, expires: i64) -> Result<String, StoreError> {
+        let mut octets = [0u8; 32];
+        rand::rng().fill_bytes(&mut octets);
+        let secret = base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(octets);
+        let row = (
+            secrets::hash.eq(hash(&secret)),
+            secrets::purpose.eq(purpose.as_str()),
+            secrets::made.eq(now),
+            secrets::expires.eq(expires),
+        );
+        self.with(|connection| {
+            diesel::delete(secrets::table.filter(secrets::expires.le(now))).execute(connection)?;
+            diesel::insert_into(secrets::table).values(row).execute(connection)
+        })?;
+        Ok(secret)
+    }
+
+    /// Whether a secret still opens what it is for.
+    pub fn opens(&self, secret: &str, purpose: Purpose, now: i64) -> Result<bool, StoreError> {
+        let found = self.with(|connection| {
+            secrets::table.filter(valid(secret, purpose, now)).count().get_result::<i64>(connection)
+        })?;
+        Ok(found > 0)
+    }
+
+    /// As [`Secrets::opens`], and never again afterwards.
+    pub fn use_up(&self, secret: &str, purpose: Purpose, now: i64) -> Result<bool, StoreError> {
+        let gone = self.with(|connection| {
+            diesel::delete(secrets::table.filter(valid(secret, purpose, now))).execute(connection)
+        })?;
+        Ok(gone > 0)
+    }
+
+    fn with<T>(&self, run: impl FnOnce(&mut SqliteConnection) -> QueryResult<T>) -> QueryResult<T> {
+        run(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+#[diesel::dsl::auto_type(no_type_alias)]
+fn valid(secret: &str, purpose: Purpose, now: i64) -> _ {
+    let wanted: String = hash(secret);
+    let purpose: &'static str = purpose.as_str();
+    secrets::hash.eq(wanted).and(secrets::purpose.eq(purpose)).and(secrets::expires.gt(now))
+}
+
+/// A database looks up hashes, so how long it takes says nothing about the secrets behind them.
+fn hash(secret: &str) -> String {
+    Sha256::digest(secret.as_bytes()).iter().map(|octet| format!("{octet:02x}")).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn secrets_open_what_they_are_for_until_they_end() {
+        let folder = tempfile::tempdir().unwrap();
+        let secrets = Secrets::open(folder.path()).unwrap();
+        let link = secrets.make(Purpose::Link, 100, 200).unwrap();
+        assert!(secrets.opens(&link, Purpose::Link, 199).unwrap());
+        assert!(!secrets.opens(&link, Purpose::Session, 150).unwrap());
+        assert!(!secrets.opens(&link, Purpose::Link, 200).unwrap());
+        assert!(!secrets.opens("guess", Purpose::Link, 150).unwrap());
+        assert!(secrets.use_up(&link, Purpose::Link, 150).unwrap());
+        assert!(!secrets.use_up(&link, Purpose::Link, 150).unwrap());
+        let kept = std::fs::read(folder.path().join("exedra.db")).unwrap();
+        let kept = [kept, std::fs::read(folder.path().join("exedra.db-wal")).unwrap_or_default()].concat();
+        assert!(!kept.windows(link.len()).any(|window| window == link.as_bytes()));
+    }
+}
