@@ -1,0 +1,27 @@
+/** Calls of the API. Its types are made from the service's own description of it. */
+import type { components } from "./schema.gen";
+
+export type Status = components["schemas"]["Status"];
+export type Now = components["schemas"]["Now"];
+export type Survey = components["schemas"]["SurveyReport"];
+export type Problem = components["schemas"]["Problem"];
+
+/** A call that failed, with what the service said about it. */
+export class CallFailed extends Error {
+  constructor(
+    readonly status: number,
+    readonly problem: Partial<Problem>,
+  ) {
+    super(problem.detail ?? problem.title ?? `The service answered ${status}.`);
+  }
+}
+
+/** Asks for something. */
+export async function call<T>(path: string, options?: RequestInit): Promise<T> {
+  const answer = await fetch(`/api/${path}`, { ...options, headers: { Accept: "application/json" } });
+  if (!answer.ok) {
+    const problem = (await answer.json().catch(() => ({}))) as Partial<Problem>;
+    throw new CallFailed(answer.status, problem);
+  }
+  return (answer.status === 204 ? undefined : await answer.json()) as T;
+}

@@ -1,0 +1,114 @@
+/** How much, when, what? */
+import { ToggleGroup } from "radix-ui";
+import { useMemo, useState } from "react";
+import type { Survey } from "../../api/client";
+import { useSurvey } from "../../api/queries";
+import { Columns, type TimeColumn } from "../../charts/columns";
+import { WeekFan } from "../../charts/week-fan";
+import { bytes, count, dateOf, dayName, shifted, weekHour } from "../../figures";
+import { Failing, Loading, Stale } from "../../parts/states";
+import { daysOf, useScope } from "../../scope";
+import { words } from "../../words";
+import { Missing, Paths } from "./lists";
+
+type Measure = keyof typeof words.measures;
+const MEASURES = Object.keys(words.measures) as Measure[];
+
+export function TrafficPage({ zone }: { zone: string }) {
+  const [scope, change] = useScope();
+  const survey = useSurvey(scope, zone);
+  const [measure, setMeasure] = useState<Measure>("requests");
+  const days = daysOf(scope, zone);
+  const fan = useMemo(() => survey.data && week(survey.data, zone), [survey.data, zone]);
+  if (survey.isError && !survey.data) return <Failing error={survey.error} again={() => void survey.refetch()} />;
+  if (!survey.data || !fan) return <Loading />;
+  const { totals } = survey.data;
+  const show = measure === "bytes" ? bytes : count;
+  // A visitor is one of a day: there are none by the hour.
+  const byHour = scope.days === 1 && measure !== "visitors";
+  const columns = byHour ? hours(survey.data, days.first, zone, measure) : dayColumns(survey.data, days.first, scope.days, measure);
+  return (
+    <>
+      {survey.isError && <Stale />}
+      <ToggleGroup.Root
+        type="single"
+        value={measure}
+        onValueChange={(chosen) => chosen && setMeasure(chosen as Measure)}
+        aria-label="Measure"
+        className="mt-2 flex flex-wrap items-end gap-x-10 gap-y-3"
+      >
+        {MEASURES.map((name) => (
+          <ToggleGroup.Item
+            key={name}
+            value={name}
+            className="group border-b-2 border-transparent pb-1 text-left data-[state=on]:border-sea"
+          >
+            <span
+              className="block text-3xl leading-tight font-semibold group-data-[state=on]:text-6xl group-data-[state=on]:leading-none group-data-[state=on]:text-sea"
+              data-testid={`total-${name}`}
+              title={count(totals[name])}
+            >
+              {name === "bytes" ? bytes(totals[name]) : count(totals[name])}
+            </span>
+            <span className="text-quiet">{words.measures[name]}</span>
+          </ToggleGroup.Item>
+        ))}
+      </ToggleGroup.Root>
+      <div className="mt-3 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,1fr)_26rem]">
+        <section aria-label={`${words.measures[measure]} ${byHour ? words.traffic.hours : words.traffic.days}`}>
+          <Columns
+            title={`${words.measures[measure]} ${byHour ? words.traffic.hours : words.traffic.days}`}
+            height={280}
+            colours={["var(--sea)"]}
+            show={show}
+            columns={columns}
+            choose={byHour ? undefined : (column) => change({ days: 1, ending: column.key === days.today ? "" : column.key })}
+          />
+          {totals.requests === 0 && <p className="text-quiet">{words.traffic.nothing}</p>}
+        </section>
+        <WeekFan title={words.traffic.fan} values={fan} show={(value) => `${count(Math.round(value))} requests`} />
+      </div>
+      <div className="grid gap-x-12 lg:grid-cols-2">
+        <Paths survey={survey.data} />
+        <Missing survey={survey.data} />
+      </div>
+    </>
+  );
+}
+
+function dayColumns(survey: Survey, first: string, length: number, measure: Measure): TimeColumn[] {
+  const known = new Map(survey.by_day.map((day) => [day.day, day]));
+  return Array.from({ length }, (_, place) => {
+    const key = shifted(first, place);
+    return { key, label: dayName(key).replace(/^\w+,? /, ""), name: dayName(key), parts: [known.get(key)?.[measure] ?? 0] };
+  });
+}
+
+function hours(survey: Survey, day: string, zone: string, measure: "requests" | "bytes"): TimeColumn[] {
+  const sums = new Map<number, number>();
+  const at = weekHour(zone);
+  for (const bucket of survey.timeline.filter((bucket) => dateOf(bucket.time, zone) === day)) {
+    const [, hour] = at(bucket.time);
+    sums.set(hour, (sums.get(hour) ?? 0) + bucket[measure]);
+  }
+  return Array.from({ length: 24 }, (_, hour) => {
+    const label = `${String(hour).padStart(2, "0")}:00`;
+    return { key: label, label, name: label, parts: [sums.get(hour) ?? 0] };
+  });
+}
+
+/** Requests by day of the week and hour: the mean of all such hours of the scope. */
+function week(survey: Survey, zone: string): (number | undefined)[][] {
+  const at = weekHour(zone);
+  const sums = Array.from({ length: 7 }, () => Array.from({ length: 24 }, () => 0));
+  const weekdays = Array.from({ length: 7 }, () => new Set<string>());
+  for (const bucket of survey.timeline) {
+    const [day, hour] = at(bucket.time);
+    const row = sums[day];
+    if (!row) continue;
+    row[hour] = (row[hour] ?? 0) + bucket.requests;
+    weekdays[day]?.add(dateOf(bucket.time, zone));
+  }
+  return sums.map((row, day) => row.map((sum) => (weekdays[day]?.size ? sum / weekdays[day].size : undefined)));
+}
+
