@@ -63,7 +63,9 @@ export const dayName = (date: string, year = false): string =>
     day: "numeric",
     month: "short",
     ...(year ? { year: "numeric" } : {}),
-  }).format(new Date(`${date}T12:00:00Z`));
+  })
+    .format(new Date(`${date}T12:00:00Z`))
+    .replace(",", "");
 
 /** A text cut in its middle, so that both ends of a path can be told. */
 export function cut(text: string, length: number): string {

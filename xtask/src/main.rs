@@ -1,1 +1,95 @@
-fn main() {}
+//! `cargo xtask demo`, `cargo xtask test`, `cargo xtask bench`: what a person types, on a machine that has
+//! only Rust, Node and Debian's packages within reach.
+//!
+//! - [`setup`]: what must be installed, and installing it
+//! - [`console`]: the console's packages and its build
+//! - [`steps`]: running a program and saying what it was for
+
+mod console;
+mod setup;
+mod steps;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+use steps::{Failed, cargo, run};
+
+const USAGE: &str = "\
+cargo xtask demo [OPTIONS…]   build everything and open Port Lindry (options go to `exedra demo`)
+cargo xtask test              formatting, lints, types and all tests
+cargo xtask bench NAME        a comparison with its ceiling: read
+cargo xtask types             write the API's description and the console's types anew
+";
+
+fn main() -> ExitCode {
+    let mut arguments = std::env::args().skip(1);
+    let command = arguments.next().unwrap_or_default();
+    let rest: Vec<String> = arguments.collect();
+    let result = match command.as_str() {
+        "demo" => demo(&rest),
+        "test" => test(),
+        "bench" => bench(&rest),
+        "types" => types(),
+        _ => Err(Failed(USAGE.to_owned())),
+    };
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(Failed(words)) => {
+            eprintln!("{}", words.trim_end());
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// The root of the repository.
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("..")
+}
+
+fn demo(options: &[String]) -> Result<(), Failed> {
+    setup::compiler()?;
+    console::build(&root())?;
+    run("building Exedra", cargo(&root()).args(["build", "--profile", "quick", "--package", "exedra"]))?;
+    let target = setup::target_folder(&root());
+    let folder = target.join("port-lindry");
+    let mut program = Command::new(target.join("quick/exedra"));
+    program.arg("demo").args(options);
+    if !options.iter().any(|option| option.starts_with("--folder")) {
+        program.arg("--folder").arg(folder);
+    }
+    run("opening Port Lindry", &mut program)
+}
+
+fn test() -> Result<(), Failed> {
+    let root = root();
+    setup::compiler()?;
+    setup::browser()?;
+    run("formatting", cargo(&root).args(["fmt", "--all", "--check"]))?;
+    console::check(&root)?;
+    console::build(&root)?;
+    let lint = ["clippy", "--profile", "quick", "--workspace", "--all-targets", "--", "-D", "warnings"];
+    run("lints", cargo(&root).args(lint))?;
+    run("building Exedra", cargo(&root).args(["build", "--profile", "quick", "--package", "exedra"]))?;
+    run("tests", cargo(&root).args(["test", "--profile", "quick", "--workspace"]))
+}
+
+fn bench(names: &[String]) -> Result<(), Failed> {
+    let Some(name @ "read") = names.first().map(String::as_str) else {
+        return Err(Failed("there is one comparison: cargo xtask bench read".to_owned()));
+    };
+    let root = root();
+    setup::compiler()?;
+    run(
+        "building",
+        cargo(&root).args(["build", "--release", "--package", "exedra", "--package", "exedra-benches"]),
+    )?;
+    let folder = setup::target_folder(&root).join("release");
+    let mut program = Command::new(folder.join("exedra-benches"));
+    run("measuring", program.arg(name).arg(folder.join("exedra")).args(&names[1..]))
+}
+
+fn types() -> Result<(), Failed> {
+    let root = root();
+    let write = ["test", "--profile", "quick", "--package", "exedra-service", "--lib", "the_description"];
+    run("the API's description", cargo(&root).args(write).env("EXEDRA_WRITE_DESCRIPTION", "1"))?;
+    console::types(&root)
+}

@@ -66,7 +66,7 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
         onBlur={() => setPointed(null)}
         className="block"
       >
-        {y.ticks(3).map((tick) => (
+        {y.ticks(height < 150 ? 2 : 3).map((tick) => (
           <g key={tick}>
             <line x1={BESIDE} x2={width} y1={y(tick)} y2={y(tick)} className="stroke-line" />
             <text x={BESIDE - 8} y={y(tick) + 4} textAnchor="end" className="fill-quiet text-xs">

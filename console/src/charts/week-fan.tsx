@@ -58,7 +58,7 @@ export function WeekFan({ title, values, show }: Props) {
       >
         {places.map(({ day, hour }) => {
           const amount = values[day]?.[hour];
-          const depth = amount === undefined ? 0 : 0.06 + 0.94 * Math.sqrt(amount / most);
+          const depth = amount === undefined ? 0 : 0.04 + 0.96 * (amount / most) ** 0.75;
           const here = pointed?.day === day && pointed.hour === hour;
           return (
             <path
@@ -73,11 +73,11 @@ export function WeekFan({ title, values, show }: Props) {
         })}
         {[0, 6, 12, 18, 24].map((hour) => {
           const angle = Math.PI - (hour / 24) * Math.PI;
-          const [x, y] = [Math.cos(angle) * (OUTER + 9), -Math.sin(angle) * (OUTER + 9)];
-          const anchor = hour === 0 ? "start" : hour === 24 ? "end" : "middle";
+          const [x, y] = [Math.cos(angle) * (OUTER + 6), -Math.sin(angle) * (OUTER + 9)];
+          const anchor = { 0: "start", 6: "end", 18: "start", 24: "end" }[hour] ?? "middle";
           const [left, top] = hour % 24 === 0 ? [hour === 0 ? -OUTER : OUTER, 15] : [x, y + 2];
           return (
-            <text key={hour} x={left} y={top} textAnchor={anchor} className="fill-quiet text-[11px]">
+            <text key={hour} x={left} y={top} textAnchor={anchor as "start" | "middle" | "end"} className="fill-quiet text-[11px]">
               {hour}:00
             </text>
           );

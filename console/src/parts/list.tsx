@@ -42,7 +42,6 @@ export function List<Row>({ title, about, rows, columns, identify, share, below,
     <section className="mt-10 min-w-0" aria-label={title}>
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line pb-1">
         <h2 className="text-lg font-semibold">{title}</h2>
-        {about && <span className="text-sm text-quiet">{about}</span>}
         <input
           type="search"
           value={filter}
@@ -55,6 +54,7 @@ export function List<Row>({ title, about, rows, columns, identify, share, below,
           {words.list.download}
         </a>
       </div>
+      {about && <p className="pt-1 text-sm text-quiet">{about}</p>}
       <table className="w-full table-fixed">
         <thead>
           <tr className="text-sm text-quiet">

@@ -80,7 +80,7 @@ function dayColumns(survey: Survey, first: string, length: number, measure: Meas
   const known = new Map(survey.by_day.map((day) => [day.day, day]));
   return Array.from({ length }, (_, place) => {
     const key = shifted(first, place);
-    return { key, label: dayName(key).replace(/^\w+,? /, ""), name: dayName(key), parts: [known.get(key)?.[measure] ?? 0] };
+    return { key, label: dayName(key).replace(/^\w+ /, ""), name: dayName(key), parts: [known.get(key)?.[measure] ?? 0] };
   });
 }
 

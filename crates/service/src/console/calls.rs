@@ -210,3 +210,19 @@ async fn blocking<T: Send + 'static>(
 ) -> Result<Json<T>, Failure> {
     tokio::task::spawn_blocking(run).await.map_err(|_| Failure::Internal)?.map(Json)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The console's types are made from this file: `cargo xtask types` writes both anew.
+    #[test]
+    fn the_description_is_the_one_the_console_was_made_from() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
+        let now = Description::openapi().to_pretty_json().unwrap() + "\n";
+        if std::env::var_os("EXEDRA_WRITE_DESCRIPTION").is_some() {
+            std::fs::write(path, &now).unwrap();
+        }
+        assert!(std::fs::read_to_string(path).unwrap() == now, "run `cargo xtask types`");
+    }
+}

@@ -1,0 +1,156 @@
+//! The console and its API, as people and programs use them.
+
+use exedra_e2e::browser::Browser;
+use exedra_e2e::{Place, Program, client, exedra, field, text, until};
+use thirtyfour::prelude::*;
+
+const SESSION: &str = "exedra_session=";
+
+fn sign_in(link: &str) -> Option<String> {
+    let answer = client().get(link).send().unwrap();
+    let cookie = field(&answer, "set-cookie").to_owned();
+    if cookie.is_empty() {
+        return None;
+    }
+    assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict"), "{cookie}");
+    Some(cookie.split(';').next().unwrap().to_owned())
+}
+
+#[test]
+fn nothing_without_a_session_and_a_link_works_once() {
+    let place = Place::new();
+    let program = place.serve();
+    let ask = |call: &str, cookie: &str| {
+        let request = client().get(format!("http://{}/api/{call}", program.console)).header("Cookie", cookie);
+        request.send().unwrap().status().as_u16()
+    };
+    for call in ["status", "now", "survey", "unknown"] {
+        assert_eq!(ask(call, ""), 401, "{call}");
+        assert_eq!(ask(call, &format!("{SESSION}guess")), 401, "{call}");
+    }
+    let link = program.link.clone().unwrap();
+    assert_eq!(
+        client().head(&link).send().unwrap().headers().get("set-cookie"),
+        None,
+        "a preview does not use it up"
+    );
+    let session = sign_in(&link).unwrap();
+    assert_eq!(sign_in(&link), None);
+    assert_eq!((ask("status", &session), ask("unknown", &session)), (200, 404));
+    assert_eq!(ask("survey?site=harbor", &session), 400);
+
+    let fresh = exedra(&["sign-in", "--config", &text(&place.config())]);
+    let key = String::from_utf8(fresh.stdout).unwrap().trim().split_once("/sign-in").unwrap().1.to_owned();
+    let other = sign_in(&format!("http://{}/sign-in{key}", program.console)).unwrap();
+
+    // A foreign page cannot sign anybody out; the console can.
+    let out = |origin: &str| {
+        let request = client().post(format!("http://{}/api/sign-out", program.console));
+        request.header("Cookie", &session).header("Origin", origin).send().unwrap().status().as_u16()
+    };
+    assert_eq!(out("http://evil.example"), 403);
+    assert_eq!(out(&format!("http://{}", program.console)), 204);
+    assert_eq!((ask("status", &session), ask("status", &other)), (401, 200));
+}
+
+#[test]
+fn the_client_asks_the_running_service() {
+    let place = Place::new();
+    let program = place.serve();
+    for _ in 0..7 {
+        program.get("lamp.example", "/");
+    }
+    until("recorded", || (program.recorded("lamp") == 7).then_some(()));
+    let output = exedra(&["status", "--config", &text(&place.config()), "--console", &program.console]);
+    let words = String::from_utf8(output.stdout).unwrap();
+    assert!(output.status.success() && words.contains(&program.sites), "{words}");
+    let lamp: Vec<&str> =
+        words.lines().find(|line| line.starts_with("lamp")).unwrap().split_whitespace().collect();
+    assert_eq!(lamp, ["lamp", "7", "0", "0", "B", "lamp.example"]);
+    let console = program.console.clone();
+    program.kill();
+    let output = exedra(&["status", "--config", &text(&place.config()), "--console", &console]);
+    assert!(!output.status.success());
+    assert!(String::from_utf8(output.stderr).unwrap().contains("is it running?"));
+}
+
+/// Figures of the demo, by everything that tells them.
+#[test]
+fn log_report_api_and_page_agree_on_the_demo() {
+    let folder = tempfile::tempdir().unwrap();
+    let town = text(&folder.path().join("town"));
+    let arguments =
+        ["demo", "--quiet", "--folder", &town, "--sites", "127.0.0.1:0", "--console", "127.0.0.1:0"];
+    let program = Program::start(&arguments, folder.path().join("town/state"));
+    let log = folder.path().join("town/state/logs/harbour.000001.log");
+    let lines = std::fs::read_to_string(&log).unwrap();
+    let all = lines.lines().count() as u64;
+    until("all is recorded", || (program.recorded("harbour") == all).then_some(()));
+    let report = exedra(&["report", "--as", "json", "--time-zone", "Atlantic/Faroe", &text(&log)]);
+    let report: serde_json::Value = serde_json::from_slice(&report.stdout).unwrap();
+    let survey = program.api("survey?site=harbour&top=1000");
+    for name in ["totals", "by_status", "by_day", "by_hour", "paths", "clients"] {
+        assert_eq!(report[name], survey[name], "{name}");
+    }
+    assert_eq!(report["totals"]["requests"], all);
+    let today = lines.lines().filter(|line| line.split(' ').nth(6) == Some("/tides/")).count() as u64;
+    let row = survey["paths"].as_array().unwrap().iter().find(|row| row["path"] == "/tides/").unwrap();
+    assert_eq!(row["requests"], today);
+
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+    runtime.block_on(look(&program));
+}
+
+/// Signs in, sees the figure that the API gives, changes the site, follows a path.
+async fn look(program: &Program) {
+    let browser = Browser::open().await;
+    let window = &browser.window;
+    window.goto(format!("http://{}/", program.console)).await.unwrap();
+    browser.text_when("h1", |title| title == "Sign in").await;
+    window.goto(program.link.clone().unwrap()).await.unwrap();
+    let hour = tokio::task::block_in_place(|| program.api("now"))["totals"]["requests"].as_u64().unwrap();
+    // The hour moves on while we look; the page moves with it.
+    let shown = browser.text_when("[data-testid=requests]", |text| number(text) > 0).await;
+    assert!(number(&shown).abs_diff(hour) <= hour / 10, "{shown} beside {hour}");
+
+    browser.click(By::LinkText("Traffic")).await;
+    let month = |site: &str, more: &str| {
+        let days = 24 * 3600 * 1000;
+        let zone = "Atlantic/Faroe";
+        let now =
+            std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis() as i64;
+        let date = |time: i64| jiff::Timestamp::from_millisecond(time).unwrap().in_tz(zone).unwrap().date();
+        let call = format!("survey?{site}from={}&until={}{more}", date(now - 29 * days), date(now + days));
+        tokio::task::block_in_place(|| program.api(&call))["totals"].clone()
+    };
+    browser.click(By::XPath("//button[text()='30 days']")).await;
+    let totals = month("", "");
+    for measure in ["requests", "visitors"] {
+        let wanted = totals[measure].as_u64().unwrap();
+        browser.text_when(&format!("[data-testid=total-{measure}]"), |text| number(text) == wanted).await;
+    }
+
+    browser.click(By::Css("[aria-label=Site]")).await;
+    browser.click(By::XPath("//*[@role='option'][.='harbour']")).await;
+    let wanted = month("site=harbour&", "")["requests"].as_u64().unwrap();
+    browser.text_when("[data-testid=total-requests]", |text| number(text) == wanted).await;
+
+    browser.click(By::Css("button[title='/tides/today.html']")).await;
+    assert!(browser.text_when("[data-testid=chip]", |_| true).await.contains("path=/tides/today.html"));
+    let wanted = month("site=harbour&", "&only=path%3D/tides/today.html")["requests"].as_u64().unwrap();
+    browser.text_when("[data-testid=total-requests]", |text| number(text) == wanted).await;
+    let address = window.current_url().await.unwrap();
+    assert!(
+        address.query().unwrap_or_default().contains("site=harbour"),
+        "the scope is in the address: {address}"
+    );
+
+    window.back().await.unwrap();
+    let wanted = month("site=harbour&", "")["requests"].as_u64().unwrap();
+    browser.text_when("[data-testid=total-requests]", |text| number(text) == wanted).await;
+    browser.close().await;
+}
+
+fn number(text: &str) -> u64 {
+    text.replace(',', "").parse().unwrap_or(0)
+}

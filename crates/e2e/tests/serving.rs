@@ -1,0 +1,223 @@
+//! Sites as visitors meet them.
+
+use exedra_e2e::{Place, client, exedra, field, until};
+use rstest::rstest;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+
+#[test]
+fn files_with_type_length_validators_and_conditions() {
+    let place = Place::new();
+    let program = place.serve();
+    let page = program.get("harbour.example", "/");
+    assert_eq!(page.status(), 200);
+    assert_eq!(field(&page, "content-type"), "text/html; charset=utf-8");
+    let (tag, changed) = (field(&page, "etag").to_owned(), field(&page, "last-modified").to_owned());
+    let length: usize = field(&page, "content-length").parse().unwrap();
+    assert_eq!(page.bytes().unwrap(), std::fs::read(place.path("harbour/index.html")).unwrap());
+
+    let head =
+        client().head(format!("http://{}/", program.sites)).header("Host", "harbour.example").send().unwrap();
+    assert_eq!(
+        (head.status().as_u16(), field(&head, "etag"), field(&head, "content-length")),
+        (200, &*tag, &*length.to_string())
+    );
+    for (name, value) in [("If-None-Match", &tag), ("If-Modified-Since", &changed)] {
+        let same = program.ask("harbour.example", "/", &[(name, value)]);
+        assert_eq!((same.status().as_u16(), field(&same, "etag")), (304, &*tag), "{name}");
+        assert!(same.bytes().unwrap().is_empty());
+    }
+
+    // A change shows within a second.
+    place.write("harbour/index.html", "<h1>Another page</h1>");
+    until("the change shows", || {
+        (program.get("harbour.example", "/").text().unwrap() == "<h1>Another page</h1>").then_some(())
+    });
+}
+
+#[test]
+fn the_sites_own_page_keeps_the_status() {
+    let place = Place::new();
+    let program = place.serve();
+    let lost = program.get("harbour.example", "/nowhere.html");
+    assert_eq!(lost.status(), 404);
+    assert!(lost.text().unwrap().contains("No such page in this harbour"));
+    let lost = program.get("lamp.example", "/nowhere.html");
+    assert_eq!(lost.status(), 404);
+    assert!(lost.text().unwrap().contains("There is nothing at this address"));
+    assert_eq!(program.get("stranger.example", "/").status(), 421);
+    assert_eq!(program.get("lamp.example", "/../lamp").status(), 404);
+}
+
+#[rstest]
+#[case::dots("/../exedra.toml")]
+#[case::encoded_dots("/%2e%2e/exedra.toml")]
+#[case::mixed_dots("/tides/.%2E/%2e./exedra.toml")]
+#[case::encoded_slash("/..%2fexedra.toml")]
+#[case::backslash("/..\\exedra.toml")]
+#[case::encoded_backslash("/..%5cexedra.toml")]
+#[case::nul("/index.html%00.txt")]
+#[case::link_out("/out.toml")]
+#[case::folder_link_out("/up/exedra.toml")]
+#[case::hidden("/.hidden")]
+#[case::absolute("//etc/passwd")]
+fn nothing_outside_the_folder(#[case] target: &str) {
+    let place = Place::new();
+    place.write("harbour/.hidden", "hidden");
+    std::os::unix::fs::symlink("../exedra.toml", place.path("harbour/out.toml")).unwrap();
+    std::os::unix::fs::symlink("..", place.path("harbour/up")).unwrap();
+    let program = place.serve();
+    let request = format!("GET {target} HTTP/1.1\r\nHost: harbour.example\r\nConnection: close\r\n\r\n");
+    let answer = program.raw(request.as_bytes());
+    let status: u16 = answer.split(' ').nth(1).and_then(|status| status.parse().ok()).unwrap_or(0);
+    assert!([308, 400, 404].contains(&status), "{answer}");
+    assert!(
+        !answer.contains("[service]") && !answer.contains("root:") && !answer.contains("hidden"),
+        "{answer}"
+    );
+}
+
+#[test]
+fn other_hosts_are_sent_to_the_main_one_with_path_and_query_intact() {
+    let place = Place::new();
+    let program = place.serve();
+    let port = program.sites.rsplit(':').next().unwrap();
+    let sent = program.get(&format!("www.harbour.example:{port}"), "/a%20b/%C3%A6?x=1&y=a%2Fb");
+    assert_eq!(sent.status(), 308);
+    assert_eq!(field(&sent, "location"), format!("http://harbour.example:{port}/a%20b/%C3%A6?x=1&y=a%2Fb"));
+    let folder = program.get("harbour.example", "/tides?from=here");
+    assert_eq!((folder.status().as_u16(), field(&folder, "location")), (308, "/tides/?from=here"));
+}
+
+#[rstest]
+#[case::brotli("br", "br")]
+#[case::gzip("gzip;q=0.9", "gzip")]
+#[case::none("", "")]
+#[case::refused("br;q=0", "")]
+fn text_is_compressed_for_those_who_accept_it(#[case] accepted: &str, #[case] encoding: &str) {
+    let place = Place::new();
+    let large = "0123456789 abcdefghij, line after line of a large page\n".repeat(40_000);
+    place.write("harbour/large.txt", &large);
+    place.write("harbour/photo.jpg", &large);
+    let program = place.serve();
+    for target in ["/tides/today.html", "/large.txt"] {
+        let answer = program.ask("harbour.example", target, &[("Accept-Encoding", accepted)]);
+        assert_eq!(
+            (field(&answer, "content-encoding"), field(&answer, "vary")),
+            (encoding, "Accept-Encoding")
+        );
+        let (status, tag) = (answer.status(), field(&answer, "etag").to_owned());
+        let body = answer.bytes().unwrap();
+        let plain = std::fs::read(place.path(&format!("harbour{target}"))).unwrap();
+        assert_eq!(status, 200);
+        let mut decoded = Vec::new();
+        match encoding {
+            "br" => _ = brotli::Decompressor::new(&body[..], 4096).read_to_end(&mut decoded).unwrap(),
+            "gzip" => _ = flate2::read::GzDecoder::new(&body[..]).read_to_end(&mut decoded).unwrap(),
+            _ => decoded = body.to_vec(),
+        }
+        assert!(decoded == plain, "{target} came through");
+        assert_eq!(body.len() < plain.len() / 2, !encoding.is_empty());
+        let again =
+            program.ask("harbour.example", target, &[("Accept-Encoding", accepted), ("If-None-Match", &tag)]);
+        assert_eq!(again.status(), 304);
+    }
+    let photo = program.ask("harbour.example", "/photo.jpg", &[("Accept-Encoding", accepted)]);
+    assert_eq!((field(&photo, "content-encoding"), field(&photo, "vary")), ("", ""));
+    assert!(photo.bytes().unwrap() == large.as_bytes());
+}
+
+#[test]
+fn what_is_no_http_gets_400() {
+    let place = Place::new();
+    let program = place.serve();
+    for nonsense in [
+        &b"hello there\r\n\r\n"[..],
+        b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03\r\n\r\n",
+        b"GET / HTTP/1.1\r\n\r\n",
+        b"GET / HTTP/1.1\r\nHost: a\r\nHost: b\r\nConnection: close\r\n\r\n",
+    ] {
+        let answer =
+            program.raw(&[nonsense, b"GET / HTTP/1.1\r\nHost: a\r\nConnection: close\r\n\r\n"].concat());
+        assert!(answer.starts_with("HTTP/1.1 400"), "{answer}");
+    }
+    assert_eq!(program.get("lamp.example", "/").status(), 200, "and others are unharmed");
+}
+
+#[test]
+fn every_request_is_a_line_of_the_full_layout() {
+    let place = Place::new();
+    let program = place.serve();
+    let agent = "Boat \"quoted\" \\ 1";
+    let fields = [
+        ("User-Agent", agent),
+        ("Referer", "http://a.example/x"),
+        ("Accept-Encoding", "br"),
+        ("Forwarded", "for=203.0.113.9"),
+    ];
+    let sent = program.ask("harbour.example", "/tides/today.html?day=1", &fields).bytes().unwrap().len();
+    let plain = std::fs::metadata(place.path("harbour/tides/today.html")).unwrap().len();
+    let lines = until("the line is there", || Some(place.log("harbour")).filter(|lines| lines.len() == 1));
+    let line = &lines[0];
+    assert!(line.starts_with("203.0.113.9 - - ["), "{line}");
+    let expected = format!(
+        "] \"GET /tides/today.html?day=1 HTTP/1.1\" 200 {sent} \"http://a.example/x\" \"Boat \\\"quoted\\\" \\\\ 1\" http harbour.example "
+    );
+    assert!(line.contains(&expected), "{line}");
+    let rest: Vec<&str> = line.split(&expected).nth(1).unwrap().split(' ').collect();
+    assert_eq!(rest[1..4], ["br", &plain.to_string(), "\"-\""], "{line}");
+    assert!(
+        rest[0].parse::<u64>().is_ok() && rest[4].parse::<u64>().is_ok_and(|time| time > 1_700_000_000_000)
+    );
+    assert!(place.log("lamp").is_empty());
+}
+
+#[rstest]
+#[case("TERM")]
+#[case("INT")]
+fn what_is_under_way_is_finished_before_it_stops(#[case] signal: &str) {
+    let place = Place::new();
+    let large = vec![b'x'; 24 << 20];
+    std::fs::write(place.path("lamp/large.bin"), &large).unwrap();
+    let program = place.serve();
+    let mut socket = TcpStream::connect(&program.sites).unwrap();
+    socket.write_all(b"GET /large.bin HTTP/1.1\r\nHost: lamp.example\r\n\r\n").unwrap();
+    let mut first = [0; 1024];
+    socket.read_exact(&mut first).unwrap();
+    program.tell(signal);
+    until("it takes no more", || TcpStream::connect(&program.sites).is_err().then_some(()));
+    let mut rest = Vec::new();
+    socket.read_to_end(&mut rest).unwrap();
+    assert!(program.ended());
+    let head = first.windows(4).position(|window| window == b"\r\n\r\n").unwrap() + 4;
+    assert_eq!(first.len() - head + rest.len(), large.len());
+    assert!(place.log("lamp")[0].contains(&format!(" 200 {} ", large.len())));
+}
+
+#[test]
+fn mistakes_in_the_configuration_are_named_and_nothing_starts() {
+    let place = Place::new();
+    place.configure(
+        "foldr = \"x\"\n[[site]]\nname = \"records\"\nhosts = [\"lamp.example\"]\nfolder = \"records\"\n",
+    );
+    let failed = exedra(&["serve", "--config", &place.config().to_string_lossy()]);
+    let words = String::from_utf8(failed.stderr).unwrap();
+    assert!(!failed.status.success());
+    for part in [
+        "exedra.toml:20:1",
+        "there is no setting `foldr`",
+        "did you mean `folder`?",
+        "the host `lamp.example` is claimed twice",
+    ] {
+        assert!(words.contains(part), "{part} in {words}");
+    }
+    place.configure("[[site]]\nname = \"records\"\nhosts = [\"records.example\"]\nfolder = \"recrods\"\n");
+    let failed = exedra(&["serve", "--config", &place.config().to_string_lossy()]);
+    let words = String::from_utf8(failed.stderr).unwrap();
+    assert!(!failed.status.success());
+    assert!(
+        words.contains("recrods") && words.contains("there is no such folder") && words.contains(":23:10"),
+        "{words}"
+    );
+    assert!(!place.path("state").exists());
+}

@@ -1,0 +1,58 @@
+//! What must be installed beside Rust and Node, and installing it from Debian's packages.
+
+use crate::steps::{Failed, run};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+/// SQLite and Zstandard are C.
+const COMPILER: [(&str, &str); 1] = [("cc", "gcc")];
+/// The console is tested in a browser.
+const BROWSER: [(&str, &str); 2] = [("chromium", "chromium"), ("chromedriver", "chromium-driver")];
+
+/// A C compiler.
+pub fn compiler() -> Result<(), Failed> {
+    packages(&COMPILER)
+}
+
+/// Chromium and its driver.
+pub fn browser() -> Result<(), Failed> {
+    packages(&BROWSER)
+}
+
+/// Where cargo builds.
+pub fn target_folder(root: &Path) -> PathBuf {
+    std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root.join("target"), PathBuf::from)
+}
+
+/// Whether a program is there.
+pub fn has(program: &str) -> bool {
+    let answer = Command::new(program).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status();
+    answer.is_ok_and(|status| status.success())
+}
+
+fn packages(needed: &[(&str, &str)]) -> Result<(), Failed> {
+    let missing: Vec<&str> =
+        needed.iter().filter(|(program, _)| !has(program)).map(|(_, package)| *package).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let words = format!("these packages are missing: apt-get install {}", missing.join(" "));
+    if !has("apt-get") || !is_root() {
+        return Err(Failed(words));
+    }
+    let quiet = |command: &mut Command| {
+        command.env("DEBIAN_FRONTEND", "noninteractive").stdout(Stdio::null());
+    };
+    let mut update = Command::new("apt-get");
+    quiet(update.args(["update", "--quiet"]));
+    run("looking for packages", &mut update)?;
+    let mut install = Command::new("apt-get");
+    let options = ["install", "--yes", "--quiet", "--no-install-recommends", "ca-certificates"];
+    quiet(install.args(options).args(&missing));
+    run(&format!("installing {}", missing.join(", ")), &mut install)
+}
+
+fn is_root() -> bool {
+    let answer = Command::new("id").arg("--user").output();
+    answer.is_ok_and(|answer| answer.stdout.trim_ascii() == b"0")
+}
