@@ -207,9 +207,8 @@ impl Program {
     }
 
     /// Ends it as a power cut would.
-    pub fn kill(mut self) {
-        self.child.kill().expect("killed");
-        self.child.wait().expect("gone");
+    pub fn kill(&self) {
+        self.tell("KILL");
     }
 
     /// Tells it to stop, by the name of a signal.

@@ -69,6 +69,7 @@ fn the_client_asks_the_running_service() {
     assert_eq!(lamp, ["lamp", "7", "0", "0", "B", "lamp.example"]);
     let console = program.console.clone();
     program.kill();
+    program.ended();
     let output = exedra(&["status", "--config", &text(&place.config()), "--console", &console]);
     assert!(!output.status.success());
     assert!(String::from_utf8(output.stderr).unwrap().contains("is it running?"));

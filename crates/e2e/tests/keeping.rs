@@ -70,6 +70,7 @@ fn killed_twenty_times_under_load_no_line_is_lost_and_none_counted_twice() {
             program.kill();
             stop.store(true, Ordering::Relaxed);
         });
+        program.ended();
     }
     let program = place.serve();
     let lines = paths_of_log(&place);

@@ -204,7 +204,7 @@ fn mistakes_in_the_configuration_are_named_and_nothing_starts() {
     let words = String::from_utf8(failed.stderr).unwrap();
     assert!(!failed.status.success());
     for part in [
-        "exedra.toml:20:1",
+        "exedra.toml:19:1",
         "there is no setting `foldr`",
         "did you mean `folder`?",
         "the host `lamp.example` is claimed twice",
@@ -216,7 +216,7 @@ fn mistakes_in_the_configuration_are_named_and_nothing_starts() {
     let words = String::from_utf8(failed.stderr).unwrap();
     assert!(!failed.status.success());
     assert!(
-        words.contains("recrods") && words.contains("there is no such folder") && words.contains(":23:10"),
+        words.contains("recrods") && words.contains("there is no such folder") && words.contains(":22:10"),
         "{words}"
     );
     assert!(!place.path("state").exists());
