@@ -25,7 +25,7 @@ pub fn pdf(title: &str, lines: &[&str]) -> Vec<u8> {
     let table = out.len();
     let _ = write!(out, "xref\n0 {}\n0000000000 65535 f \n", objects.len() + 1);
     for place in places {
-        let _ = write!(out, "{place:010} 00000 n \n");
+        let _ = writeln!(out, "{place:010} 00000 n ");
     }
     let _ = write!(out, "trailer << /Size {} /Root 1 0 R >>\nstartxref\n{table}\n%%EOF\n", objects.len() + 1);
     out.into_bytes()

@@ -54,7 +54,7 @@ pub async fn respond(site: Arc<Site>, request: Request<Incoming>, peer: IpAddr) 
     let mut turn = answer(&site.config, facts);
     let answer = loop {
         match turn {
-            Turn::Done(answer) => break *answer,
+            Turn::Done(answer) => break answer,
             Turn::Ask(question, waiting) => {
                 let kept = look(&site, &question).await;
                 let entry = kept.as_ref().map_or(Entry::Failed, |kept| kept.entry);

@@ -225,7 +225,7 @@ impl<'a> Deciding<'a> {
     }
 
     fn done(self, status: StatusCode, headers: HeaderMap, body: Body) -> Turn<'a> {
-        Turn::Done(Box::new(Answer { status, headers, body, head_only: self.head_only, site: self.site }))
+        Turn::Done(Answer { status, headers, body, head_only: self.head_only, site: self.site })
     }
 }
 

@@ -93,7 +93,7 @@ pub struct FileFacts {
 #[derive(Debug)]
 pub enum Turn<'a> {
     /// The answer.
-    Done(Box<Answer>),
+    Done(Answer),
     /// A question, and what waits for the reply to it.
     Ask(Question, Waiting<'a>),
 }
@@ -104,7 +104,7 @@ impl Turn<'_> {
         let mut turn = self;
         loop {
             match turn {
-                Turn::Done(answer) => return *answer,
+                Turn::Done(answer) => return answer,
                 Turn::Ask(question, waiting) => {
                     let entry = reply(&question);
                     turn = waiting.told(entry);

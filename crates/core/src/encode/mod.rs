@@ -36,7 +36,9 @@ impl Codec {
         let Effort::Quick = effort;
         match self {
             Codec::Brotli => Encoder::Brotli(Box::new(brotli::CompressorWriter::new(out, 16 << 10, 4, 20))),
-            Codec::Gzip => Encoder::Gzip(flate2::write::GzEncoder::new(out, flate2::Compression::new(5))),
+            Codec::Gzip => {
+                Encoder::Gzip(Box::new(flate2::write::GzEncoder::new(out, flate2::Compression::new(5))))
+            }
         }
     }
 
@@ -53,7 +55,7 @@ pub enum Encoder<W: Write> {
     /// Brotli.
     Brotli(Box<brotli::CompressorWriter<W>>),
     /// gzip.
-    Gzip(flate2::write::GzEncoder<W>),
+    Gzip(Box<flate2::write::GzEncoder<W>>),
 }
 
 impl<W: Write> Encoder<W> {

@@ -359,7 +359,7 @@ mod tests {
     #[case::cut("192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HT", 44, Reason::Unquoted)]
     #[case::more(
         "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\" 7",
-        74,
+        73,
         Reason::TrailingText
     )]
     fn stops_where_the_mistake_is(#[case] line: &str, #[case] at: usize, #[case] reason: Reason) {

@@ -7,10 +7,11 @@ use axum::extract::{RawQuery, State};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use exedra_api::{Now, Problem, Request, SiteStatus, Status};
-use exedra_core::logs::{Column, Dictionaries, RequestBatch, TextColumn};
+use exedra_core::logs::{Column, TextColumn};
 use exedra_core::scope::Scope;
 use exedra_core::survey::{Step, SurveyPlan, SurveyReport, SurveyWorker};
 use exedra_store::StoreError;
+use exedra_store::records::snapshot::Recorded;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use utoipa::OpenApi;
@@ -145,7 +146,7 @@ pub async fn now(
             minutes: report.timeline,
             totals: report.totals,
             by_class: report.by_class,
-            latest: latest.iter().map(|(site, batch, texts)| request(site, batch, texts)).collect(),
+            latest: latest.iter().map(request).collect(),
         })
     })
     .await
@@ -188,17 +189,19 @@ fn make_survey(console: &Console, asked: &Asked) -> Result<SurveyReport, Failure
     Ok(SurveyReport::new(&worker.finish(), &plan, &asked.options))
 }
 
-fn request(site: &str, batch: &RequestBatch, texts: &Dictionaries) -> Request {
-    let text = |column| batch.code(column, 0).map(|code| texts.of(column).text(code).to_owned());
+fn request(recorded: &Recorded) -> Request {
+    let (batch, texts) = &*recorded.requests;
+    let row = recorded.row;
+    let text = |column| batch.code(column, row).map(|code| texts.of(column).text(code).to_owned());
     Request {
-        time: batch.time[0],
-        site: site.to_owned(),
+        time: recorded.time(),
+        site: recorded.site.to_string(),
         client: text(TextColumn::Client),
         method: text(TextColumn::Method),
         path: text(TextColumn::Path),
-        status: batch.status[0],
-        bytes: batch.number(Column::Bytes, 0),
-        duration_us: batch.number(Column::Duration, 0),
+        status: batch.status[row],
+        bytes: batch.number(Column::Bytes, row),
+        duration_us: batch.number(Column::Duration, row),
         referrer: text(TextColumn::Referrer),
         agent: text(TextColumn::Agent),
     }

@@ -150,9 +150,7 @@ mod tests {
         assert_eq!(paths(&records, &records.snapshot()), seen);
         let latest = records.snapshot().latest(&records, 3).unwrap();
         assert_eq!(latest.len(), 3);
-        assert!(
-            latest.iter().all(|(_, batch, _)| batch.time[0] == seen.iter().map(|row| row.2).max().unwrap())
-        );
+        assert!(latest.iter().all(|request| request.time() == seen.iter().map(|row| row.2).max().unwrap()));
     }
 
     #[test]

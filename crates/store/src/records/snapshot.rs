@@ -11,7 +11,7 @@ use std::sync::Arc;
 /// The segments and the tail of one instant. While it lives, nothing of it is removed.
 #[derive(Debug, Clone)]
 pub struct Snapshot {
-    segments: Vec<Arc<Segment>>,
+    pub(super) segments: Vec<Arc<Segment>>,
     tail: Vec<TailPart>,
 }
 
@@ -50,64 +50,64 @@ impl Snapshot {
         Ok(())
     }
 
-    /// Its last requests, newest first, each with its site and all columns.
-    pub fn latest(
-        &self,
-        records: &Records,
-        count: usize,
-    ) -> Result<Vec<(Arc<str>, RequestBatch, Dictionaries)>, StoreError> {
-        let everything = Projection::everything();
-        let mut found: Vec<(i64, Arc<str>, Arc<(RequestBatch, Dictionaries)>, usize)> = Vec::new();
-        let mut collect = |site: &Arc<str>, requests: Arc<(RequestBatch, Dictionaries)>| {
-            for row in requests.0.rows().saturating_sub(count)..requests.0.rows() {
-                found.push((requests.0.time[row], Arc::clone(site), Arc::clone(&requests), row));
-            }
-            found.sort_by_key(|entry| std::cmp::Reverse(entry.0));
-            found.truncate(count);
-            // The oldest that would be shown, once there are enough.
-            if found.len() == count { found[count - 1].0 } else { i64::MIN }
-        };
-        let mut oldest = i64::MIN;
+    /// Its last requests, newest first.
+    pub fn latest(&self, records: &Records, count: usize) -> Result<Vec<Recorded>, StoreError> {
+        let mut found: Vec<Recorded> = Vec::new();
         for part in &self.tail {
-            oldest = collect(&part.site, Arc::clone(&part.requests));
+            collect(&mut found, &part.site, &part.requests, count);
         }
         let mut segments: Vec<_> = self.segments.iter().collect();
         segments.sort_by_key(|segment| std::cmp::Reverse(segment.last));
         for segment in segments {
-            if segment.last <= oldest {
+            let enough = found.len() == count;
+            if enough && found.last().is_some_and(|oldest| segment.last <= oldest.time()) {
                 break;
             }
             let (mut batch, mut texts) = Default::default();
-            let part = Part { records, projection: everything, from: Origin::Segment(segment) };
-            part.append_to(&mut batch, &mut texts)?;
-            oldest = collect(&segment.site, Arc::new((batch, texts)));
+            read_segment(records, segment, Projection::everything(), &mut batch, &mut texts)?;
+            collect(&mut found, &segment.site, &Arc::new((batch, texts)), count);
         }
-        Ok(found
-            .into_iter()
-            .map(|(_, site, requests, row)| {
-                let (batch, texts) = one_row(&requests.0, row, &requests.1);
-                (site, batch, texts)
-            })
-            .collect())
+        Ok(found)
     }
 }
 
-fn one_row(batch: &RequestBatch, row: usize, texts: &Dictionaries) -> (RequestBatch, Dictionaries) {
-    let mut dictionaries = Dictionaries::default();
-    let mut one = RequestBatch {
-        time: vec![batch.time[row]],
-        status: vec![batch.status[row]],
-        bytes: vec![batch.bytes[row]],
-        full_bytes: vec![batch.full_bytes[row]],
-        duration: vec![batch.duration[row]],
-        ..RequestBatch::default()
-    };
-    for column in exedra_core::logs::TextColumn::ALL {
-        let code =
-            batch.code(column, row).map(|code| dictionaries.of_mut(column).code(texts.of(column).text(code)));
-        one.texts[column.index()] = vec![code.unwrap_or(exedra_core::logs::batch::NO_TEXT)];
+/// One request of the records.
+#[derive(Debug, Clone)]
+pub struct Recorded {
+    /// The site it went to.
+    pub site: Arc<str>,
+    /// The requests it stands among, and their texts.
+    pub requests: Arc<(RequestBatch, Dictionaries)>,
+    /// Its place among them.
+    pub row: usize,
+}
+
+impl Recorded {
+    /// When it came in, in milliseconds since 1970 UTC.
+    pub fn time(&self) -> i64 {
+        self.requests.0.time[self.row]
     }
-    (one, dictionaries)
+}
+
+/// Adds the last requests of one part, and keeps only the newest of all.
+fn collect(
+    found: &mut Vec<Recorded>,
+    site: &Arc<str>,
+    requests: &Arc<(RequestBatch, Dictionaries)>,
+    count: usize,
+) {
+    let time = &requests.0.time;
+    let mut rows: Vec<usize> = (0..time.len()).collect();
+    if rows.len() > count {
+        // Lines are written when a request ends, so the last lines need not be the last requests.
+        rows.select_nth_unstable_by_key(count, |&row| std::cmp::Reverse(time[row]));
+        rows.truncate(count);
+    }
+    for row in rows {
+        found.push(Recorded { site: Arc::clone(site), requests: Arc::clone(requests), row });
+    }
+    found.sort_by_key(|request| std::cmp::Reverse(request.time()));
+    found.truncate(count);
 }
 
 /// One part of a snapshot, not read yet.
