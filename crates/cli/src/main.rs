@@ -5,6 +5,7 @@
 //! - [`status`]: asks the running service how it is
 //! - [`sign_in`]: prints a fresh link to the console
 //! - [`demo`]: Port Lindry, ready to be looked at
+//! - [`facts`], [`settings`]: the lists that rules and configurations are written by
 //! - [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
 
 mod configuration;
@@ -13,6 +14,7 @@ mod facts;
 mod figures;
 mod report;
 mod serve;
+mod settings;
 mod sign_in;
 mod status;
 
@@ -41,6 +43,8 @@ enum Command {
     Demo(demo::Options),
     /// List the facts that are known of a request
     Facts,
+    /// List the settings of a configuration
+    Settings,
 }
 
 /// A command that failed: the words for whoever called it.
@@ -60,6 +64,7 @@ fn main() -> ExitCode {
         Command::SignIn(options) => sign_in::run(&options),
         Command::Demo(options) => demo::run(&options),
         Command::Facts => facts::run(),
+        Command::Settings => settings::run(),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

@@ -2,7 +2,8 @@
 //!
 //! Whoever finishes a request formats its line into a buffer; one thread for each log takes the buffer and
 //! writes it in one go. Files have generations, and their names say which: `harbour.000001.log`. A last line
-//! that a crash has torn is ended when the log is opened, so that nothing is ever appended to it.
+//! that a crash has torn is ended when the log is opened, so that nothing is ever appended to it, and in a
+//! way that no reader takes for a whole one.
 
 use crate::Counters;
 use exedra_core::config::Site;
@@ -139,6 +140,9 @@ pub fn generations(folder: &Path, site: &str) -> io::Result<Vec<PathBuf>> {
     Ok(found)
 }
 
+/// How a torn line is ended: its last number may have lost digits, and must not be believed.
+const TORN: &[u8] = b" (torn)\n";
+
 /// Opens a log to append to it, its last line ended.
 fn open(path: &Path) -> io::Result<File> {
     let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
@@ -147,7 +151,7 @@ fn open(path: &Path) -> io::Result<File> {
         file.seek(SeekFrom::End(-1))?;
         file.read_exact(&mut last)?;
         if last != *b"\n" {
-            file.write_all(b"\n")?;
+            file.write_all(TORN)?;
         }
     }
     Ok(file)
@@ -231,5 +235,29 @@ fn protocol(version: Version) -> &'static str {
         Version::HTTP_10 => "HTTP/1.0",
         Version::HTTP_2 => "HTTP/2.0",
         _ => "HTTP/1.1",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use exedra_core::logs::{Layout, LineReader, Projection};
+
+    #[test]
+    fn a_torn_line_is_ended_and_never_read_as_a_whole_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.000001.log");
+        let line = br#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 5 "-" "x" http a.example 9 - 5 "-" 1791640536000"#;
+        for cut in 1..=line.len() {
+            std::fs::write(&path, &line[..cut]).unwrap();
+            let mut file = open(&path).unwrap();
+            file.write_all(line).unwrap();
+            file.write_all(b"\n").unwrap();
+            let mut reader =
+                LineReader::new(&[Layout::understand("full").unwrap()], Projection::everything());
+            let (mut batch, mut texts) = Default::default();
+            reader.read_block(&std::fs::read(&path).unwrap(), 0, &mut 0, &mut batch, &mut texts);
+            assert_eq!((reader.read, reader.unread.lines()), (1, 1), "cut at {cut}");
+        }
     }
 }
