@@ -155,7 +155,8 @@ fn classic(text: &[u8]) -> Option<i64> {
     Some((days * 86_400 + hour * 3_600 + minute * 60 + second - offset) * 1_000)
 }
 
-/// A time form that remembers the last text it read: neighbours in a log mostly share their second.
+/// A time form that remembers the last text it read: neighbours in a log mostly share their second, and
+/// nearly always their minute.
 #[derive(Debug, Clone)]
 pub struct TimeReader {
     form: TimeForm,
@@ -163,6 +164,9 @@ pub struct TimeReader {
     length: usize,
     milliseconds: i64,
 }
+
+/// Where the second stands in the classic form.
+const SECOND: std::ops::Range<usize> = 18..20;
 
 impl TimeReader {
     /// A reader for times of one form.
@@ -172,8 +176,21 @@ impl TimeReader {
 
     /// As [`TimeForm::read`].
     pub fn read(&mut self, text: &[u8]) -> Option<i64> {
-        if text.len() == self.length && self.last[..self.length] == *text {
-            return Some(self.milliseconds);
+        if text.len() == self.length {
+            let last = &self.last[..self.length];
+            if last == text {
+                return Some(self.milliseconds);
+            }
+            if self.form == TimeForm::Classic
+                && last[..SECOND.start] == text[..SECOND.start]
+                && last[SECOND.end..] == text[SECOND.end..]
+                && let (Some(second), Some(before)) = (number(&text[SECOND]), number(&last[SECOND]))
+                && second <= 60
+            {
+                self.milliseconds += (second - before) * 1000;
+                self.last[SECOND].copy_from_slice(&text[SECOND]);
+                return Some(self.milliseconds);
+            }
         }
         let milliseconds = self.form.read(text)?;
         if text.len() <= self.last.len() {
@@ -208,6 +225,18 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn remembering_changes_nothing(seconds in proptest::collection::vec(1_790_000_000i64..1_790_000_200, 1..40)) {
+            let mut reader = TimeReader::new(TimeForm::Classic);
+            for second in seconds {
+                let mut text = Vec::new();
+                TimeForm::Classic.write(second * 1000, &mut text);
+                prop_assert_eq!(reader.read(&text), Some(second * 1000));
+                text[19] = b'x';
+                prop_assert_eq!(reader.read(&text), None);
+            }
+        }
+
         #[test]
         fn what_is_written_is_read(seconds in 0i64..200_000_000_000) {
             for form in [TimeForm::Classic, TimeForm::Seconds, TimeForm::Milliseconds, TimeForm::Rfc3339] {

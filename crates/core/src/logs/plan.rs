@@ -92,7 +92,6 @@ enum Step {
 pub struct Plan {
     steps: Vec<Step>,
     clocks: Vec<TimeReader>,
-    cut: Cut,
     fields: usize,
 }
 
@@ -135,7 +134,7 @@ impl Plan {
             .iter()
             .filter(|piece| matches!(piece, Piece::Place(field) if *field != Field::Skip))
             .count();
-        Plan { steps, clocks, cut: Cut::default(), fields }
+        Plan { steps, clocks, fields }
     }
 
     /// How many fields it reads from a line.
@@ -144,9 +143,9 @@ impl Plan {
     }
 
     /// Cuts one line, given without its line end.
-    pub fn run(&mut self, line: &[u8]) -> Result<&Cut, Stop> {
-        let Plan { steps, clocks, cut, .. } = self;
-        *cut = Cut::default();
+    pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
+        let Plan { steps, clocks, .. } = self;
+        let mut cut = Cut::default();
         if line.is_empty() {
             return Err(Stop { at: 0, reason: Reason::Empty });
         }
@@ -164,7 +163,7 @@ impl Plan {
                 }
                 Step::QuotedRequest => {
                     let until = closing_quote(line, at).ok_or(stop(Reason::Unquoted))?;
-                    request(cut, line, at, until);
+                    request(&mut cut, line, at, until);
                     at = until;
                     continue;
                 }
@@ -180,7 +179,7 @@ impl Plan {
             match field {
                 Field::Skip => {}
                 Field::Text(column) => cut.set(*column, line, at, until),
-                Field::Target => target(cut, line, at, until),
+                Field::Target => target(&mut cut, line, at, until),
                 Field::Status => {
                     cut.status = match count(text)? {
                         None => 0,

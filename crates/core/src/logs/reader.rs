@@ -4,12 +4,13 @@
 //! shown. One file may hold several layouts in turn (a server was reconfigured): the layout that read the
 //! last line is tried first, then the others.
 
-use super::batch::{NO_NUMBER, NO_TEXT, RequestBatch};
+use super::batch::{BATCH_ROWS, NO_NUMBER, NO_TEXT, RequestBatch};
 use super::columns::{Column, Projection, TextColumn};
 use super::dictionary::Dictionaries;
 use super::escape;
 use super::layout::Layout;
 use super::plan::{Cut, Plan, Reason, Stop};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 /// The longest line that is looked at, in octets.
@@ -106,40 +107,52 @@ impl LineReader {
         dictionaries: &mut Dictionaries,
     ) -> usize {
         let mut at = 0;
+        let mut lines: Vec<&[u8]> = Vec::with_capacity(TOGETHER);
+        let mut cuts: Vec<Cut> = Vec::with_capacity(TOGETHER);
+        let mut texts: Vec<Option<&[u8]>> = Vec::with_capacity(TOGETHER);
         while at < octets.len() && !batch.is_full() {
-            let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
-            let mut text = &octets[at..end];
-            if let Some(without) = text.strip_suffix(b"\r") {
-                text = without;
+            let room = TOGETHER.min(BATCH_ROWS - batch.rows());
+            while at < octets.len() && lines.len() < room {
+                let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
+                let mut text = &octets[at..end];
+                if let Some(without) = text.strip_suffix(b"\r") {
+                    text = without;
+                }
+                if let Some(cut) = self.cut(text, block, *line) {
+                    lines.push(text);
+                    cuts.push(cut);
+                }
+                *line += 1;
+                at = (end + 1).min(octets.len());
             }
-            self.read_line(text, block, *line, batch, dictionaries);
-            *line += 1;
-            at = (end + 1).min(octets.len());
+            self.read += lines.len() as u64;
+            push_numbers(&cuts, self.projection, batch);
+            for column in TextColumn::ALL.into_iter().filter(|&column| self.projection.has_text(column)) {
+                texts.extend(lines.iter().zip(&cuts).map(|(line, cut)| cut.text(line, column)));
+                let codes = &mut batch.texts[column.index()];
+                dictionaries.of_mut(column).codes(&texts, NO_TEXT, as_text, codes);
+                texts.clear();
+            }
+            lines.clear();
+            cuts.clear();
         }
         at
     }
 
-    fn read_line(
-        &mut self,
-        text: &[u8],
-        block: u64,
-        line: u64,
-        batch: &mut RequestBatch,
-        dictionaries: &mut Dictionaries,
-    ) {
+    /// Cuts one line by the plan that fits, or counts it as unread.
+    fn cut(&mut self, text: &[u8], block: u64, line: u64) -> Option<Cut> {
         if text.len() > LONGEST_LINE {
             let stop = Stop { at: LONGEST_LINE, reason: Reason::TooLong };
-            return self.unread.count(stop, block, line, text);
+            self.unread.count(stop, block, line, text);
+            return None;
         }
         let mut furthest: Option<Stop> = None;
         for attempt in 0..self.plans.len() {
             let plan = (self.current + attempt) % self.plans.len();
             match self.plans[plan].run(text) {
                 Ok(cut) => {
-                    push(cut, text, self.projection, batch, dictionaries);
                     self.current = plan;
-                    self.read += 1;
-                    return;
+                    return Some(cut);
                 }
                 Err(stop) if furthest.is_none_or(|far| stop.at > far.at) => furthest = Some(stop),
                 Err(_) => {}
@@ -148,45 +161,34 @@ impl LineReader {
         if let Some(stop) = furthest {
             self.unread.count(stop, block, line, text);
         }
+        None
     }
 }
 
-fn push(
-    cut: &Cut,
-    line: &[u8],
-    projection: Projection,
-    batch: &mut RequestBatch,
-    dictionaries: &mut Dictionaries,
-) {
-    batch.time.push(cut.time);
+/// How many lines are looked up together: enough for their waits to overlap, few enough to stay near.
+const TOGETHER: usize = 128;
+
+fn push_numbers(cuts: &[Cut], projection: Projection, batch: &mut RequestBatch) {
+    batch.time.extend(cuts.iter().map(|cut| cut.time));
     if projection.has(Column::Status) {
-        batch.status.push(cut.status);
+        batch.status.extend(cuts.iter().map(|cut| cut.status));
     }
-    for (column, numbers, number) in [
-        (Column::Bytes, &mut batch.bytes, cut.bytes),
-        (Column::FullBytes, &mut batch.full_bytes, cut.full_bytes),
-        (Column::Duration, &mut batch.duration, cut.duration),
-    ] {
-        if projection.has(column) {
-            numbers.push(number.unwrap_or(NO_NUMBER));
-        }
+    if projection.has(Column::Bytes) {
+        batch.bytes.extend(cuts.iter().map(|cut| cut.bytes.unwrap_or(NO_NUMBER)));
     }
-    for column in TextColumn::ALL {
-        if projection.has_text(column) {
-            let code = match cut.text(line, column) {
-                None => NO_TEXT,
-                Some(field) => code(field, column, dictionaries),
-            };
-            batch.texts[column.index()].push(code);
-        }
+    if projection.has(Column::FullBytes) {
+        batch.full_bytes.extend(cuts.iter().map(|cut| cut.full_bytes.unwrap_or(NO_NUMBER)));
+    }
+    if projection.has(Column::Duration) {
+        batch.duration.extend(cuts.iter().map(|cut| cut.duration.unwrap_or(NO_NUMBER)));
     }
 }
 
-fn code(field: &[u8], column: TextColumn, dictionaries: &mut Dictionaries) -> u32 {
-    let dictionary = dictionaries.of_mut(column);
+/// The text of a field that has not been seen before: its escapes undone, what is no UTF-8 made `\xHH`.
+fn as_text(field: &[u8]) -> Cow<'_, str> {
     match escape::undo(field) {
-        std::borrow::Cow::Borrowed(octets) => dictionary.code_of_bytes(octets, escape::as_text),
-        std::borrow::Cow::Owned(octets) => dictionary.code(&escape::as_text(&octets)),
+        Cow::Borrowed(octets) => escape::as_text(octets),
+        Cow::Owned(octets) => Cow::Owned(escape::as_text(&octets).into_owned()),
     }
 }
 
@@ -195,7 +197,6 @@ mod tests {
     use super::*;
     use crate::logs::{LogTemplate, LoggedRequest};
     use proptest::prelude::*;
-    use std::borrow::Cow;
 
     fn read(octets: &[u8]) -> (LineReader, RequestBatch, Dictionaries) {
         let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());

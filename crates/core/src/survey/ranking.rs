@@ -57,6 +57,10 @@ impl<K: Eq + std::hash::Hash + Ord> Ranking<K> {
     /// Takes in another ranking.
     pub fn merge(&mut self, other: Ranking<K>) {
         self.let_go.merge(other.let_go);
+        if self.counts.is_empty() {
+            self.counts = other.counts;
+            return;
+        }
         for (key, counts) in other.counts {
             self.add(key, counts);
         }

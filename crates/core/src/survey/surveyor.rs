@@ -119,6 +119,7 @@ pub struct Surveyor {
     day: (i32, Bucket),
     visitors: HashSet<(u32, u32), RandomState>,
     earlier: BTreeMap<i32, HashSet<(u32, u32), RandomState>>,
+    rows: Vec<u32>,
 }
 
 impl Surveyor {
@@ -136,57 +137,71 @@ impl Surveyor {
             day: (i32::MIN, Bucket::default()),
             visitors: HashSet::default(),
             earlier: BTreeMap::new(),
+            rows: Vec::new(),
         }
     }
 
     /// Counts the requests of a batch that are within the scope.
+    ///
+    /// Column by column: each pass does one thing to one array, so that its waits for memory overlap.
     pub fn add(&mut self, batch: &RequestBatch, dictionaries: &Dictionaries) {
         self.paths.resize(dictionaries.of(TextColumn::Path).len(), Counts::default());
         self.clients.resize(dictionaries.of(TextColumn::Client).len(), Counts::default());
-        let all = self.sieve.lets_all_through();
-        for row in 0..batch.rows() {
-            if all || self.sieve.keeps(batch, row, dictionaries) {
-                self.count(batch, row);
+        let mut rows = std::mem::take(&mut self.rows);
+        rows.clear();
+        if self.sieve.lets_all_through() {
+            rows.extend(0..batch.rows() as u32);
+        } else {
+            rows.extend(
+                (0..batch.rows() as u32).filter(|&row| self.sieve.keeps(batch, row as usize, dictionaries)),
+            );
+        }
+        self.add_times(batch, &rows);
+        count_by_code(&mut self.paths, batch, TextColumn::Path, &rows);
+        count_by_code(&mut self.clients, batch, TextColumn::Client, &rows);
+        self.add_missing(batch, &rows);
+        self.rows = rows;
+    }
+
+    /// Whatever depends on when: days and their visitors, hours, the timeline; and statuses beside them.
+    fn add_times(&mut self, batch: &RequestBatch, rows: &[u32]) {
+        let clients = &batch.texts[TextColumn::Client.index()];
+        let agents = &batch.texts[TextColumn::Agent.index()];
+        for &row in rows {
+            let row = row as usize;
+            let (time, status, bytes) = (batch.time[row], batch.status[row].min(999), bytes_of(batch, row));
+            let class = match status / 100 {
+                class @ 1..=5 => usize::from(class),
+                _ => 0,
+            };
+            let quarter = self.calendar.quarter(time);
+            if self.day.0 != quarter.day {
+                self.turn_to(quarter.day);
             }
+            self.day.1.add(class, bytes);
+            self.survey.hours[usize::from(quarter.hour)].add(bytes);
+            self.statuses[usize::from(status)].add(bytes);
+            if let Some(step) = self.plan.step {
+                let bucket = self.calendar.bucket(time, step);
+                self.survey.timeline.entry(bucket).or_default().add(class, bytes);
+            }
+            self.survey.span = Some(match self.survey.span {
+                Some((first, last)) => (first.min(time), last.max(time)),
+                None => (time, time),
+            });
+            self.visitors.insert((clients[row], agents[row]));
         }
     }
 
-    fn count(&mut self, batch: &RequestBatch, row: usize) {
-        let time = batch.time[row];
-        let status = batch.status[row].min(999);
-        let bytes = batch.number(Column::Bytes, row).unwrap_or(0);
-        let code = |column: TextColumn| batch.texts[column.index()][row];
-        let (client, path, agent) =
-            (code(TextColumn::Client), code(TextColumn::Path), code(TextColumn::Agent));
-        let class = match status / 100 {
-            class @ 1..=5 => usize::from(class),
-            _ => 0,
-        };
-        let quarter = self.calendar.quarter(time);
-        if self.day.0 != quarter.day {
-            self.turn_to(quarter.day);
-        }
-        self.day.1.add(class, bytes);
-        self.survey.hours[usize::from(quarter.hour)].add(bytes);
-        self.statuses[usize::from(status)].add(bytes);
-        if let Some(step) = self.plan.step {
-            let bucket = self.calendar.bucket(time, step);
-            self.survey.timeline.entry(bucket).or_default().add(class, bytes);
-        }
-        self.survey.span = Some(match self.survey.span {
-            Some((first, last)) => (first.min(time), last.max(time)),
-            None => (time, time),
-        });
-        if path != NO_TEXT {
-            self.paths[path as usize].add(bytes);
-            if status == 404 {
-                self.missing.entry((path, code(TextColumn::Referrer))).or_default().add(bytes);
+    fn add_missing(&mut self, batch: &RequestBatch, rows: &[u32]) {
+        let code = |column: TextColumn, row: usize| batch.texts[column.index()][row];
+        for row in rows.iter().map(|&row| row as usize).filter(|&row| batch.status[row] == 404) {
+            let path = code(TextColumn::Path, row);
+            if path != NO_TEXT {
+                let entry = self.missing.entry((path, code(TextColumn::Referrer, row)));
+                entry.or_default().add(bytes_of(batch, row));
             }
         }
-        if client != NO_TEXT {
-            self.clients[client as usize].add(bytes);
-        }
-        self.visitors.insert((client, agent));
     }
 
     /// Sets the day aside that was counted, and takes up another.
@@ -239,6 +254,7 @@ impl Surveyor {
         let (clients, agents) = (hashes(TextColumn::Client), hashes(TextColumn::Agent));
         let nobody = key.of_text("");
         for (day, visitors) in std::mem::take(&mut self.earlier) {
+            survey.visitors.reserve(day, visitors.len());
             for (client, agent) in visitors {
                 let client = clients.get(client as usize).copied().unwrap_or(nobody);
                 let agent = agents.get(agent as usize).copied().unwrap_or(nobody);
@@ -287,6 +303,19 @@ impl SurveyWorker {
     pub fn finish(mut self) -> Survey {
         self.survey.merge(self.surveyor.settle(&self.dictionaries));
         self.survey
+    }
+}
+
+fn bytes_of(batch: &RequestBatch, row: usize) -> u64 {
+    batch.number(Column::Bytes, row).unwrap_or(0)
+}
+
+fn count_by_code(counts: &mut [Counts], batch: &RequestBatch, column: TextColumn, rows: &[u32]) {
+    let codes = &batch.texts[column.index()];
+    for row in rows.iter().map(|&row| row as usize) {
+        if codes[row] != NO_TEXT {
+            counts[codes[row] as usize].add(bytes_of(batch, row));
+        }
     }
 }
 

@@ -80,8 +80,17 @@ impl Visitors {
         }
     }
 
+    /// Makes room for so many visitors of a day.
+    pub fn reserve(&mut self, day: i32, visitors: usize) {
+        self.days.entry(day).or_default().reserve(visitors.min(self.most));
+    }
+
     /// Takes in another set made with the same key and limit.
     pub fn merge(&mut self, other: Visitors) {
+        if self.kept == 0 && self.halvings <= other.halvings {
+            *self = Visitors { most: self.most, ..other };
+            return self.thin_out();
+        }
         if other.halvings > self.halvings {
             self.halvings = other.halvings;
             self.drop_above();
