@@ -69,13 +69,15 @@ function PeriodChoice({ zone, scope, change }: { zone: string; scope: Scope; cha
           </ToggleGroup.Item>
         ))}
       </ToggleGroup.Root>
-      <button type="button" className={arrow} aria-label={words.scope.earlier} onClick={() => step(-scope.days)}>
-        ‹
-      </button>
-      <span data-testid="period">{first === last ? dayName(last, true) : `${dayName(first)} – ${dayName(last, true)}`}</span>
-      <button type="button" className={arrow} aria-label={words.scope.later} disabled={last >= today} onClick={() => step(scope.days)}>
-        ›
-      </button>
+      <div className="flex items-center whitespace-nowrap">
+        <button type="button" className={arrow} aria-label={words.scope.earlier} onClick={() => step(-scope.days)}>
+          ‹
+        </button>
+        <span data-testid="period">{first === last ? dayName(last, true) : `${dayName(first)} – ${dayName(last, true)}`}</span>
+        <button type="button" className={arrow} aria-label={words.scope.later} disabled={last >= today} onClick={() => step(scope.days)}>
+          ›
+        </button>
+      </div>
     </div>
   );
 }

@@ -199,7 +199,10 @@ impl Visits<'_> {
                     method: "GET",
                 });
             }
-            from = here;
+            // Only pages link to pages; pictures do not.
+            if here.ends_with('/') || here.ends_with(".html") {
+                from = here;
+            }
             time += random.random_range(4_000..140_000);
         }
     }

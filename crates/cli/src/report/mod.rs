@@ -79,7 +79,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let threads = options.threads.or(std::thread::available_parallelism().ok()).map_or(1, usize::from);
     let read = reading::read(&options.sources, layout, &plan, threads)?;
     let lengths = match options.form {
-        Form::Text => ReportOptions { top: options.top.unwrap_or(10), referrers: 3 },
+        Form::Text => ReportOptions { top: options.top.unwrap_or(10), referrers: 2 },
         Form::Json => ReportOptions { top: options.top.unwrap_or(1000), ..ReportOptions::default() },
     };
     let mut report = SurveyReport::new(&read.survey, &plan, &lengths);

@@ -179,7 +179,7 @@ impl Page {
         }
         let named: u64 = page.referrers.iter().map(|from| from.requests).sum();
         let other = page.requests - page.without_referrer - named;
-        for (count, words) in [(other, "from other pages"), (page.without_referrer, "from nowhere")] {
+        for (count, words) in [(other, "from other pages"), (page.without_referrer, "naming no page")] {
             if count > 0 && !page.referrers.is_empty() {
                 let line = format!("  {:>10}  {QUIET}{:>8} {words}{QUIET:#}", "", grouped(count));
                 self.line(line);
