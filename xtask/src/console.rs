@@ -47,10 +47,9 @@ fn install(console: &Path) -> Result<(), Failed> {
     if age(&installed) >= age(&console.join("package-lock.json")) && installed.is_file() {
         return Ok(());
     }
-    run(
-        "installing the console's packages",
-        npm(console).args(["ci", "--no-audit", "--no-fund", "--loglevel=error"]),
-    )
+    // Not `npm ci`: it insists on packages for other platforms, which a registry need not carry.
+    let install = ["install", "--no-save", "--no-audit", "--no-fund", "--loglevel=error"];
+    run("installing the console's packages", npm(console).args(install))
 }
 
 fn npm(console: &Path) -> Command {
