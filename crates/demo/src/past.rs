@@ -183,7 +183,7 @@ impl Visits<'_> {
             let here = format!("http://{}.lindry.example{path}", self.site);
             let status = if status == 200 && known && random.random_bool(0.3) { 304 } else { status };
             let page =
-                Request { time, client: client.clone(), agent, path, referrer: from, status, method: "GET" };
+                Request { time, client: client.clone(), agent, path, referrer: from.clone(), status, method: "GET" };
             made.push(page);
             for asset in self.assets.iter().filter(|_| place == 0) {
                 time += random.random_range(20..160);
