@@ -77,6 +77,7 @@ fn harbour_page(title: &str, body: &str) -> String {
 
 fn harbour(folder: &Path, today: Date) -> io::Result<()> {
     let tides_folder = folder.join("tides");
+    std::fs::create_dir_all(&tides_folder)?;
     let mut links = String::from("<ul>\n");
     for ahead in -1..=1 {
         let first = today.first_of_month().saturating_add(ahead.months());
