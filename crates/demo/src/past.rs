@@ -51,22 +51,29 @@ struct Request {
     method: &'static str,
 }
 
-/// Writes the logs of all sites.
+/// Writes the logs of all sites, each on a thread of its own.
 pub fn write(sites: &Path, logs: &Path, now: i64) -> io::Result<()> {
-    let mut random = StdRng::seed_from_u64(SEED);
-    for site in ["harbour", "lamp", "records"] {
-        let files = measure(&sites.join(site))?;
-        let mut requests = match site {
-            "harbour" => harbour(&mut random, now),
-            "lamp" => lamp(&mut random, now),
-            _ => records(&mut random, now),
-        };
-        requests.retain(|request| request.time < now);
-        requests.sort_by_key(|request| request.time);
-        let lines = lines(site, &requests, &files, &mut random);
-        std::fs::write(logs.join(format!("{site}.000001.log")), lines)?;
-    }
-    Ok(())
+    std::thread::scope(|scope| {
+        let writers = ["harbour", "lamp", "records"]
+            .map(|site| scope.spawn(move || write_site(site, sites, logs, now)));
+        let results = writers
+            .map(|writer| writer.join().unwrap_or_else(|_| Err(io::Error::other("a thread ended early"))));
+        results.into_iter().collect()
+    })
+}
+
+fn write_site(site: &str, sites: &Path, logs: &Path, now: i64) -> io::Result<()> {
+    let mut random = StdRng::seed_from_u64(SEED + site.len() as u64);
+    let files = measure(&sites.join(site))?;
+    let mut requests = match site {
+        "harbour" => harbour(&mut random, now),
+        "lamp" => lamp(&mut random, now),
+        _ => records(&mut random, now),
+    };
+    requests.retain(|request| request.time < now);
+    requests.sort_by_key(|request| request.time);
+    let lines = lines(site, &requests, &files, &mut random);
+    std::fs::write(logs.join(format!("{site}.000001.log")), lines)
 }
 
 fn measure(folder: &Path) -> io::Result<HashMap<String, Size>> {
@@ -102,12 +109,14 @@ fn lines(site: &str, requests: &[Request], files: &HashMap<String, Size>, random
     let lost = files.get("/errors/lost.html").copied().unwrap_or(Size { plain: 812, encoded: None });
     let built_in = Size { plain: 812, encoded: None };
     let moved = Size { plain: 8_200, encoded: Some(2_400) };
+    let listing = Size { plain: 1_900, encoded: None };
     let mut out = Vec::with_capacity(requests.len() * 260);
     for request in requests {
         let path = request.path.split('?').next().unwrap_or_default();
         let size = match request.status {
             304 => Size { plain: 0, encoded: None },
             404 => lost,
+            200 if path.ends_with('/') => files.get(path).copied().unwrap_or(listing),
             200 => files.get(path).copied().unwrap_or(moved),
             _ => built_in,
         };
@@ -182,8 +191,15 @@ impl Visits<'_> {
         for (place, (path, status)) in pages.into_iter().enumerate() {
             let here = format!("http://{}.lindry.example{path}", self.site);
             let status = if status == 200 && known && random.random_bool(0.3) { 304 } else { status };
-            let page =
-                Request { time, client: client.clone(), agent, path, referrer: from.clone(), status, method: "GET" };
+            let page = Request {
+                time,
+                client: client.clone(),
+                agent,
+                path,
+                referrer: from.clone(),
+                status,
+                method: "GET",
+            };
             made.push(page);
             for asset in self.assets.iter().filter(|_| place == 0) {
                 time += random.random_range(20..160);

@@ -140,39 +140,17 @@ fn notice(number: usize, year: i16, month: i8, about: &str) -> String {
 fn records(folder: &Path) -> io::Result<()> {
     let mut names = String::from("register,year,page,surname,given name\n");
     for (register, first, pages) in REGISTERS {
-        let mut years = String::new();
         for year in first..first + YEARS {
             let place = folder.join(format!("registers/{register}/{year}"));
             std::fs::create_dir_all(&place)?;
-            let mut list = String::new();
             for page in 1..=pages {
-                std::fs::write(
-                    place.join(format!("page-{page:02}.svg")),
-                    drawing::register_page(register, year, page),
-                )?;
-                let _ = writeln!(list, "<li><a href=\"page-{page:02}.svg\">Page {page}</a></li>");
+                let drawn = drawing::register_page(register, year, page);
+                std::fs::write(place.join(format!("page-{page:02}.svg")), drawn)?;
                 for (surname, given) in drawing::entries(register, year, page) {
                     let _ = writeln!(names, "{register},{year},{page},{surname},{given}");
                 }
             }
-            std::fs::write(place.join("index.html"), records_page(&format!("{register} {year}"), &list))?;
-            let _ = writeln!(years, "<li><a href=\"{year}/\">{year}</a></li>");
         }
-        std::fs::write(
-            folder.join(format!("registers/{register}/index.html")),
-            records_page(register, &years),
-        )?;
     }
-    let all: String =
-        REGISTERS.iter().map(|(name, ..)| format!("<li><a href=\"{name}/\">{name}</a></li>\n")).collect();
-    std::fs::write(folder.join("registers/index.html"), records_page("registers", &all))?;
     std::fs::write(folder.join("registers/names.csv"), names)
-}
-
-fn records_page(title: &str, list: &str) -> String {
-    format!(
-        "<!doctype html>\n<html lang=\"en\">\n<head><meta charset=\"utf-8\"><title>{title} · Parish records</title>\
-         <link rel=\"stylesheet\" href=\"/style.css\"></head>\n<body>\n<h1>Parish records: {title}</h1>\n<ul>\n{list}</ul>\n\
-         <p><a href=\"../\">Up</a></p>\n</body>\n</html>\n"
-    )
 }

@@ -127,6 +127,116 @@ fn text_is_compressed_for_those_who_accept_it(#[case] accepted: &str, #[case] en
     assert!(photo.bytes().unwrap() == large.as_bytes());
 }
 
+#[rstest]
+#[case::small(3_000)]
+#[case::large(900_000)]
+fn parts_of_files(#[case] size: usize) {
+    let place = Place::new();
+    let content: Vec<u8> = (0..size).map(|place| (place % 251) as u8).collect();
+    std::fs::write(place.path("lamp/tour.wav"), &content).unwrap();
+    let program = place.serve();
+    let ask = |fields: &[(&str, &str)]| program.ask("lamp.example", "/tour.wav", fields);
+    let whole = ask(&[]);
+    assert_eq!(field(&whole, "accept-ranges"), "bytes");
+    let tag = field(&whole, "etag").to_owned();
+
+    let part = ask(&[("Range", "bytes=1000-1999")]);
+    assert_eq!(
+        (part.status().as_u16(), field(&part, "content-range")),
+        (206, &*format!("bytes 1000-1999/{size}"))
+    );
+    assert_eq!(field(&part, "content-length"), "1000");
+    assert!(part.bytes().unwrap() == content[1000..2000]);
+    let end = ask(&[("Range", "bytes=-10"), ("If-Range", &tag)]);
+    assert_eq!(end.status(), 206);
+    assert!(end.bytes().unwrap() == content[size - 10..]);
+    let other = ask(&[("Range", "bytes=-10"), ("If-Range", "\"another\"")]);
+    assert_eq!((other.status().as_u16(), other.bytes().unwrap().len()), (200, size));
+    let beyond = ask(&[("Range", &format!("bytes={size}-"))]);
+    assert_eq!(
+        (beyond.status().as_u16(), field(&beyond, "content-range")),
+        (416, &*format!("bytes */{size}"))
+    );
+
+    let several = ask(&[("Range", &format!("bytes=0-9,500-509,{}-", size - 5))]);
+    assert_eq!(several.status(), 206);
+    let boundary =
+        field(&several, "content-type").strip_prefix("multipart/byteranges; boundary=").unwrap().to_owned();
+    let body = several.bytes().unwrap().to_vec();
+    let mut expected = Vec::new();
+    for part in [0..10, 500..510, size - 5..size] {
+        let head = format!(
+            "\r\n--{boundary}\r\nContent-Type: audio/wav\r\nContent-Range: bytes {}-{}/{size}\r\n\r\n",
+            part.start,
+            part.end - 1
+        );
+        expected.extend_from_slice(head.as_bytes());
+        expected.extend_from_slice(&content[part]);
+    }
+    expected.extend_from_slice(format!("\r\n--{boundary}--\r\n").as_bytes());
+    assert!(body == expected, "{}", String::from_utf8_lossy(&body[..400.min(body.len())]));
+    let log = until("all are logged", || Some(place.log("lamp")).filter(|lines| lines.len() == 6));
+    assert!(log[1].contains("\" 206 1000 "), "{}", log[1]);
+}
+
+#[test]
+fn folders_are_listed_only_where_asked_for() {
+    let place = Place::new();
+    place.configure("listing = true\n");
+    for name in ["b.txt", "a & <b>.txt", "sæl.txt", ".hidden", "deep/x.txt"] {
+        place.write(&format!("lamp/papers/{name}"), "1234");
+    }
+    std::os::unix::fs::symlink("../../exedra.toml", place.path("lamp/papers/out.toml")).unwrap();
+    let program = place.serve();
+    assert_eq!(program.get("harbour.example", "/tides/").status(), 403, "not here");
+    let page = program.get("lamp.example", "/papers/");
+    assert_eq!((page.status().as_u16(), field(&page, "vary")), (200, "Accept"));
+    let page = page.text().unwrap();
+    assert!(page.contains("a &amp; &lt;b&gt;.txt") && page.contains("./s%C3%A6l.txt"), "{page}");
+    assert!(!page.contains("hidden") && !page.contains("out.toml"), "{page}");
+    assert!(page.find("deep/").unwrap() < page.find("b.txt").unwrap());
+    let rows = program.ask("lamp.example", "/papers/?by=-name", &[("Accept", "application/json")]);
+    let rows: serde_json::Value = rows.json().unwrap();
+    let names: Vec<&str> = rows.as_array().unwrap().iter().map(|row| row["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["deep", "sæl.txt", "b.txt", "a & <b>.txt"]);
+    assert_eq!((rows[1]["bytes"].as_u64(), rows[0].get("bytes")), (Some(4), None));
+    let links: Vec<&str> =
+        page.split("href=\"./").skip(1).map(|rest| rest.split('"').next().unwrap()).collect();
+    assert_eq!(links.len(), names.len());
+    for link in links.iter().filter(|link| !link.ends_with('/')) {
+        assert_eq!(
+            program.get("lamp.example", &format!("/papers/{link}")).text().unwrap(),
+            "1234",
+            "{link} can be followed"
+        );
+    }
+    assert_eq!(
+        program.get("lamp.example", "/").text().unwrap(),
+        "<h1>Lamp House</h1>",
+        "an index file comes first"
+    );
+}
+
+#[test]
+fn programs_are_told_of_errors_in_json() {
+    let place = Place::new();
+    let program = place.serve();
+    let lost = program.ask("harbour.example", "/nowhere", &[("Accept", "application/json")]);
+    assert_eq!((lost.status().as_u16(), field(&lost, "content-type")), (404, "application/problem+json"));
+    let problem: serde_json::Value = lost.json().unwrap();
+    assert_eq!((problem["status"].as_u64(), problem["title"].as_str()), (Some(404), Some("Not Found")));
+    let page = program.ask("harbour.example", "/nowhere", &[("Accept-Encoding", "br")]);
+    assert_eq!(
+        (page.status().as_u16(), field(&page, "content-encoding")),
+        (404, "br"),
+        "own pages are compressed like any"
+    );
+    assert!(!field(&page, "etag").is_empty());
+    let vary: Vec<_> =
+        page.headers().get_all("vary").iter().map(|value| value.to_str().unwrap().to_owned()).collect();
+    assert_eq!(vary.join(", "), "Accept-Encoding, Accept");
+}
+
 #[test]
 fn what_is_no_http_gets_400() {
     let place = Place::new();

@@ -5,10 +5,13 @@
 
 use crate::access_log::Finished;
 use bytes::Bytes;
+use exedra_core::answer::Piece;
 use exedra_core::encode::{Codec, Effort, Encoder};
 use http_body::{Body, Frame, SizeHint};
+use std::collections::VecDeque;
 use std::fs::File;
-use std::io::{self, Read, Write};
+use std::io::{self, Write};
+use std::os::unix::fs::FileExt;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use tokio::task::JoinHandle;
@@ -32,38 +35,67 @@ enum Reading {
     Busy(JoinHandle<io::Result<(Bytes, Option<Box<Pieces>>)>>),
 }
 
-/// A file on its way out.
+/// A file on its way out, or parts of it.
 pub struct Pieces {
     file: File,
-    left: u64,
+    parts: VecDeque<Piece>,
     encoder: Option<Encoder<Vec<u8>>>,
 }
 
 impl Pieces {
     /// A file of a known size, perhaps to be encoded on the way.
     pub fn new(file: File, size: u64, codec: Option<Codec>) -> Self {
-        Pieces { file, left: size, encoder: codec.map(|codec| codec.encoder(Effort::Quick, Vec::new())) }
+        let encoder = codec.map(|codec| codec.encoder(Effort::Quick, Vec::new()));
+        let parts = if size > 0 { VecDeque::from([Piece::File(0..size)]) } else { VecDeque::new() };
+        Pieces { file, parts, encoder }
+    }
+
+    /// Parts of a file, and what stands between them.
+    pub fn of_parts(file: File, parts: Vec<Piece>) -> Self {
+        Pieces { file, parts: parts.into(), encoder: None }
+    }
+
+    /// How many octets there are to come, before any encoding.
+    fn left(&self) -> u64 {
+        let length = |part: &Piece| match part {
+            Piece::Octets(octets) => octets.len() as u64,
+            Piece::File(part) => part.end - part.start,
+        };
+        self.parts.iter().map(length).sum()
     }
 
     /// The next piece, and what comes after it. Blocks.
     fn next(mut self: Box<Self>) -> io::Result<(Bytes, Option<Box<Self>>)> {
         loop {
-            let wanted = self.left.min(PIECE as u64) as usize;
-            let mut piece = vec![0; wanted];
-            self.file.read_exact(&mut piece)?;
-            self.left -= wanted as u64;
+            let piece = self.read()?;
             let Some(mut encoder) = self.encoder.take() else {
-                let rest = (self.left > 0).then_some(self);
+                let rest = (!self.parts.is_empty()).then_some(self);
                 return Ok((piece.into(), rest));
             };
             encoder.write_all(&piece)?;
-            if self.left == 0 {
+            if self.parts.is_empty() {
                 return Ok((encoder.finish()?.into(), None));
             }
             let ready = std::mem::take(encoder.get_mut());
             self.encoder = Some(encoder);
             if !ready.is_empty() {
                 return Ok((ready.into(), Some(self)));
+            }
+        }
+    }
+
+    fn read(&mut self) -> io::Result<Vec<u8>> {
+        match self.parts.pop_front() {
+            None => Ok(Vec::new()),
+            Some(Piece::Octets(octets)) => Ok(octets),
+            Some(Piece::File(part)) => {
+                let until = part.end.min(part.start + PIECE as u64);
+                let mut octets = vec![0; (until - part.start) as usize];
+                self.file.read_exact_at(&mut octets, part.start)?;
+                if until < part.end {
+                    self.parts.push_front(Piece::File(until..part.end));
+                }
+                Ok(octets)
             }
         }
     }
@@ -77,8 +109,8 @@ impl LoggedBody {
 
     /// A file.
     pub fn pieces(pieces: Pieces, finished: Option<Finished>) -> Self {
-        let left = pieces.encoder.is_none().then_some(pieces.left);
-        let pieces = (pieces.left > 0 || pieces.encoder.is_some()).then(|| Box::new(pieces));
+        let left = pieces.encoder.is_none().then(|| pieces.left());
+        let pieces = (!pieces.parts.is_empty() || pieces.encoder.is_some()).then(|| Box::new(pieces));
         LoggedBody { content: Content::Pieces { reading: Reading::Idle(pieces), left }, finished }
     }
 

@@ -7,7 +7,8 @@
 use bytes::Bytes;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, Metadata, MetadataExt};
-use exedra_core::answer::{Entry, FileFacts, Question};
+use exedra_core::answer::listing::{Kind, Listed};
+use exedra_core::answer::{Entry, FileFacts, Question, Reply, Want};
 use exedra_core::config::Config;
 use exedra_core::encode::{Codec, Effort};
 use quick_cache::Weighter;
@@ -25,6 +26,8 @@ const BELIEVED: Duration = Duration::from_millis(700);
 pub const SMALL: u64 = 256 << 10;
 /// How much memory kept files may take together.
 const MEMORY: u64 = 96 << 20;
+/// How many entries of a folder are listed.
+const MOST_NAMES: usize = 100_000;
 /// How many places are remembered.
 const PLACES: usize = 50_000;
 
@@ -46,12 +49,22 @@ pub struct Kept {
     pub entry: Entry,
     /// The whole of a small file.
     pub content: Option<Bytes>,
+    /// What is in a folder, where that was asked for.
+    names: Option<Arc<[Listed]>>,
     encoded: [OnceLock<Bytes>; Codec::ALL.len()],
     /// When that was last true, in milliseconds since the disk was opened.
     seen: AtomicU64,
 }
 
 impl Kept {
+    /// What the core is told of it.
+    pub fn reply(&self) -> Reply {
+        match &self.names {
+            Some(names) => Reply::Names(Arc::clone(names)),
+            None => Reply::Entry(self.entry),
+        }
+    }
+
     /// The whole of a small file in a coding, if that was made before.
     pub fn encoded(&self, codec: Codec) -> Option<Bytes> {
         self.encoded[codec as usize].get().cloned()
@@ -75,7 +88,9 @@ struct Weight;
 impl Weighter<Question, Arc<Kept>> for Weight {
     fn weight(&self, question: &Question, kept: &Arc<Kept>) -> u64 {
         // Encodings come later and are each at most about as large as the content.
-        200 + question.path.as_str().len() as u64
+        let names = kept.names.as_ref().map_or(0, |names| 100 * names.len() as u64);
+        200 + names
+            + question.path.as_str().len() as u64
             + 2 * kept.content.as_ref().map_or(0, |body| body.len() as u64)
     }
 }
@@ -105,7 +120,8 @@ impl Disk {
         let now = self.now();
         let found = folder.metadata(question);
         let entry = found.as_ref().map_or_else(entry_of_error, entry_of);
-        if let Some(kept) = self.kept.get(question)
+        if question.want == Want::Entry
+            && let Some(kept) = self.kept.get(question)
             && kept.entry == entry
         {
             kept.seen.store(now, Ordering::Relaxed);
@@ -115,9 +131,14 @@ impl Disk {
             Entry::File(facts) if facts.size <= SMALL => folder.read_small(question),
             entry => (entry, None),
         };
+        let names = match (question.want, entry) {
+            (Want::Names, Entry::Folder) => folder.names(question).ok(),
+            _ => None,
+        };
         let kept = Arc::new(Kept {
-            entry: fresh.0,
+            entry: if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 },
             content: fresh.1,
+            names,
             encoded: Default::default(),
             seen: AtomicU64::new(now),
         });
@@ -146,6 +167,35 @@ impl Folder {
                 Err(error) => self.inside.metadata(self.led_back(place).ok_or(error)?),
             },
         }
+    }
+
+    /// What a stranger may know of a folder: no hidden names, nothing that leads out of the site.
+    fn names(&self, question: &Question) -> io::Result<Arc<[Listed]>> {
+        let opened = match question.path.as_str() {
+            "" => self.inside.try_clone()?,
+            place => match self.inside.open_dir(place) {
+                Ok(opened) => opened,
+                Err(error) => self.inside.open_dir(self.led_back(place).ok_or(error)?)?,
+            },
+        };
+        let mut names = Vec::new();
+        for entry in opened.entries()?.take(MOST_NAMES) {
+            let entry = entry?;
+            let Ok(name) = entry.file_name().into_string() else { continue };
+            if name.starts_with('.') {
+                continue;
+            }
+            let found =
+                if entry.file_type()?.is_symlink() { opened.metadata(&name) } else { entry.metadata() };
+            let Ok(found) = found else { continue };
+            let kind = match entry_of(&found) {
+                Entry::File(_) => Kind::File,
+                Entry::Folder => Kind::Folder,
+                _ => continue,
+            };
+            names.push(Listed { name, kind, bytes: found.len(), changed: found.mtime() });
+        }
+        Ok(names.into())
     }
 
     fn open(&self, question: &Question) -> io::Result<File> {
@@ -247,7 +297,8 @@ mod tests {
         );
         let disk = Disk::open(&exedra_core::config::understand(&text, place.path()).unwrap()).unwrap();
         let look = |path: &str| {
-            let question = Question { site: SiteId(0), path: resolve(path).unwrap().place };
+            let question =
+                Question { site: SiteId(0), path: resolve(path).unwrap().place, want: Want::Entry };
             disk.look(&question).content.clone().map(|content| String::from_utf8(content.to_vec()).unwrap())
         };
         assert_eq!(look("/in.txt").as_deref(), Some("in"));
@@ -255,7 +306,8 @@ mod tests {
         assert_eq!(look("/deep/up/in.txt").as_deref(), Some("in"));
         for outside in ["/absolute-out.txt", "/relative-out.txt", "/deep/upup/out.txt", "/loop", "/in.txt/x"]
         {
-            let question = Question { site: SiteId(0), path: resolve(outside).unwrap().place };
+            let question =
+                Question { site: SiteId(0), path: resolve(outside).unwrap().place, want: Want::Entry };
             assert_eq!(disk.look(&question).entry, Entry::Missing, "{outside}");
             assert!(disk.open_file(&question).is_err(), "{outside}");
         }

@@ -6,7 +6,7 @@ use crate::body::{LoggedBody, Pieces};
 use crate::disk::{Disk, Kept};
 use crate::forwarded;
 use bytes::Bytes;
-use exedra_core::answer::{Answer, Body, Entry, Question, SitePath, Turn, answer};
+use exedra_core::answer::{Answer, Body, Entry, Piece, Question, Reply, SitePath, Turn, Want, answer};
 use exedra_core::config::Config;
 use exedra_core::encode::Codec;
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
@@ -57,11 +57,11 @@ pub async fn respond(site: Arc<Site>, request: Request<Incoming>, peer: IpAddr) 
             Turn::Done(answer) => break answer,
             Turn::Ask(question, waiting) => {
                 let kept = look(&site, &question).await;
-                let entry = kept.as_ref().map_or(Entry::Failed, |kept| kept.entry);
+                let reply = kept.as_ref().map_or(Reply::Entry(Entry::Failed), |kept| kept.reply());
                 if let Some(kept) = kept {
                     seen.push((question.path, kept));
                 }
-                turn = waiting.told(entry);
+                turn = waiting.told(reply);
             }
         }
     };
@@ -131,18 +131,25 @@ async fn send(
 ) -> Response<LoggedBody> {
     let Answer { status, mut headers, body, head_only, site: id } = answer;
     let announced = !matches!(body, Body::None);
+    let kept_of = |path: &SitePath| {
+        seen.iter().rev().find(|(known, _)| known == path).map(|(_, kept)| Arc::clone(kept))
+    };
     let found = match (body, id) {
         (Body::File { path, codec }, Some(id)) => {
-            let kept = seen.into_iter().rev().find(|(known, _)| *known == path).map(|(_, kept)| kept);
+            let kept = kept_of(&path);
             let entry = kept.as_ref().map(|kept| kept.entry);
             if let (Some(finished), Some(codec), Some(Entry::File(facts))) = (&mut finished, codec, entry) {
                 finished.encoding = codec.name();
                 finished.full_bytes = Some(facts.size);
             }
-            file(site, Question { site: id, path }, kept, codec).await
+            file(site, Question { site: id, path, want: Want::Entry }, kept, codec).await
+        }
+        (Body::Parts { path, pieces }, Some(id)) => {
+            let kept = kept_of(&path);
+            parts(site, Question { site: id, path, want: Want::Entry }, kept, pieces).await
         }
         (Body::Page(page), _) => Found::Whole(page.into()),
-        (Body::None | Body::File { .. }, _) => Found::Whole(Bytes::new()),
+        (Body::None | Body::File { .. } | Body::Parts { .. }, _) => Found::Whole(Bytes::new()),
     };
     let (length, content) = match found {
         Found::Gone => return gone(finished),
@@ -176,15 +183,50 @@ async fn file(site: &Arc<Site>, question: Question, kept: Option<Arc<Kept>>, cod
         let made = tokio::task::spawn_blocking(move || kept.encode(codec)).await;
         return made.ok().and_then(Result::ok).map_or(Found::Gone, Found::Whole);
     }
-    let Entry::File(promised) = kept.entry else { return Found::Gone };
+    match opened(site, question, &kept).await {
+        Some((file, size)) => Found::Pieces(Pieces::new(file, size, codec), size),
+        None => Found::Gone,
+    }
+}
+
+/// Parts of a file: from memory, or from an opened file piece by piece.
+async fn parts(site: &Arc<Site>, question: Question, kept: Option<Arc<Kept>>, pieces: Vec<Piece>) -> Found {
+    let Some(kept) = kept else { return Found::Gone };
+    let length = pieces.iter().map(length_of).sum();
+    if let Some(content) = &kept.content {
+        let mut out = Vec::with_capacity(length as usize);
+        for piece in &pieces {
+            match piece {
+                Piece::Octets(octets) => out.extend_from_slice(octets),
+                Piece::File(part) => match content.get(part.start as usize..part.end as usize) {
+                    Some(part) => out.extend_from_slice(part),
+                    None => return Found::Gone,
+                },
+            }
+        }
+        return Found::Whole(out.into());
+    }
+    match opened(site, question, &kept).await {
+        Some((file, _)) => Found::Pieces(Pieces::of_parts(file, pieces), length),
+        None => Found::Gone,
+    }
+}
+
+fn length_of(piece: &Piece) -> u64 {
+    match piece {
+        Piece::Octets(octets) => octets.len() as u64,
+        Piece::File(part) => part.end - part.start,
+    }
+}
+
+/// The file, if it still is what the headers promise.
+async fn opened(site: &Arc<Site>, question: Question, kept: &Kept) -> Option<(std::fs::File, u64)> {
+    let Entry::File(promised) = kept.entry else { return None };
     let disk = Arc::clone(&site.disk);
     let opened = tokio::task::spawn_blocking(move || disk.open_file(&question)).await;
     match opened {
-        // The headers promise what was there a moment ago; anything else must not go out under them.
-        Ok(Ok((file, facts))) if facts == promised => {
-            Found::Pieces(Pieces::new(file, facts.size, codec), facts.size)
-        }
-        _ => Found::Gone,
+        Ok(Ok((file, facts))) if facts == promised => Some((file, facts.size)),
+        _ => None,
     }
 }
 

@@ -46,6 +46,20 @@ pub fn evaluate(facts: &Facts<'_>, tag: &str, file: &FileFacts) -> Outcome {
     if known { Outcome::NotModified } else { Outcome::Proceed }
 }
 
+/// Whether a request for parts still holds (RFC 9110 §13.1.5): there is no `If-Range`, or it names exactly
+/// what would be sent.
+pub fn parts_hold(facts: &Facts<'_>, tag: &str, file: &FileFacts) -> bool {
+    match facts.field(&header::IF_RANGE).value() {
+        None => true,
+        Some(known) if known.starts_with('"') || known.starts_with("W/") => strongly_equal(known, tag),
+        Some(date) => {
+            let known = httpdate::parse_http_date(date).ok();
+            let known = known.and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
+            known.is_some_and(|since| i128::from(since.as_secs()) == file.modified.div_euclid(1_000_000_000))
+        }
+    }
+}
+
 fn tags_hold(listed: &str, tag: &str, equal: fn(&str, &str) -> bool) -> bool {
     listed.trim() == "*" || entity_tags(listed).any(|known| equal(known, tag))
 }

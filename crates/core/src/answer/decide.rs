@@ -1,12 +1,18 @@
-//! The order in which an answer is decided: host, main host, method, path, file, conditions, coding.
+//! The order in which an answer is decided: host, main host, method, path, file or listing, coding,
+//! conditions, ranges; and what happens when something fails on the way.
 
 use super::conditions::{self, Outcome};
+use super::listing::{self, Listed};
 use super::path::{NoPath, Resolved, resolve};
-use super::{Answer, Body, Entry, FileFacts, Question, SitePath, Turn, negotiate, pages, types};
+use super::ranges::{self, Ranges};
+use super::{
+    Answer, Body, Entry, FileFacts, Piece, Question, Reply, SitePath, Turn, Want, negotiate, pages, types,
+};
 use crate::config::{Config, Site, SiteId};
 use crate::facts::{Facts, Scheme};
 use http::header::{self, HeaderName};
 use http::{HeaderMap, HeaderValue, StatusCode};
+use std::ops::Range;
 
 /// What sites answer to.
 const ALLOWED: HeaderValue = HeaderValue::from_static("GET, HEAD, OPTIONS");
@@ -76,14 +82,24 @@ enum Stage {
     Path(Resolved),
     /// A file that may stand for its folder: which of the list.
     Index(SitePath, usize),
+    /// What is in a folder.
+    Listing(SitePath),
     /// The site's own page for a status.
     ErrorPage(StatusCode),
 }
 
 impl<'a> Waiting<'a> {
     /// Goes on with the reply.
-    pub fn told(self, entry: Entry) -> Turn<'a> {
+    pub fn told(self, reply: Reply) -> Turn<'a> {
         let Waiting { deciding, asked, stage } = self;
+        let entry = match (reply, &stage) {
+            (Reply::Names(names), Stage::Listing(path)) => {
+                let path = path.clone();
+                return deciding.list(&path, &names);
+            }
+            (Reply::Names(_), _) => Entry::Failed,
+            (Reply::Entry(entry), _) => entry,
+        };
         match (stage, entry) {
             (Stage::ErrorPage(status), Entry::File(file)) => deciding.error_page(status, asked, &file),
             (Stage::ErrorPage(status), _) => deciding.built_in(status),
@@ -93,6 +109,9 @@ impl<'a> Waiting<'a> {
             (Stage::Path(_) | Stage::Index(..), Entry::File(file)) => deciding.file(asked, &file),
             (Stage::Index(folder, nth), Entry::Missing | Entry::Folder) => {
                 deciding.look_for_index(folder, nth + 1)
+            }
+            (Stage::Listing(_), Entry::File(_) | Entry::Folder) => {
+                deciding.failed(StatusCode::INTERNAL_SERVER_ERROR)
             }
             (_, Entry::Missing) => deciding.failed(StatusCode::NOT_FOUND),
             (_, Entry::Forbidden) => deciding.failed(StatusCode::FORBIDDEN),
@@ -115,7 +134,8 @@ impl<'a> Deciding<'a> {
     }
 
     fn ask(self, site: SiteId, path: SitePath, stage: Stage) -> Turn<'a> {
-        let question = Question { site, path: path.clone() };
+        let want = if matches!(stage, Stage::Listing(_)) { Want::Names } else { Want::Entry };
+        let question = Question { site, path: path.clone(), want };
         Turn::Ask(question, Waiting { deciding: self, asked: path, stage })
     }
 
@@ -125,36 +145,108 @@ impl<'a> Deciding<'a> {
                 let place = folder.join(name);
                 self.ask(id, place, Stage::Index(folder, nth))
             }
+            (Some(id), None) if self.settings().is_some_and(|site| site.listing) => {
+                self.ask(id, folder.clone(), Stage::Listing(folder))
+            }
             _ => self.failed(StatusCode::FORBIDDEN),
         }
     }
 
+    fn list(self, folder: &SitePath, names: &[Listed]) -> Turn<'a> {
+        let wanted = listing::Wanted::understand(self.facts.query.value().unwrap_or_default());
+        let mut headers = HeaderMap::new();
+        headers.insert(header::VARY, HeaderValue::from_static("Accept"));
+        // What is in a folder changes without notice.
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
+        let (media_type, body) = match self.prefers_json() {
+            true => ("application/json", listing::json(names, wanted)),
+            false => {
+                let path = if folder.as_str().is_empty() { "/".to_owned() } else { format!("{folder}/") };
+                ("text/html; charset=utf-8", listing::page(&path, names, wanted))
+            }
+        };
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
+        self.done(StatusCode::OK, headers, Body::Page(body))
+    }
+
+    fn prefers_json(&self) -> bool {
+        negotiate::prefers_json(self.facts.field(&header::ACCEPT).value())
+    }
+
     fn file(self, path: SitePath, file: &FileFacts) -> Turn<'a> {
-        let (headers, body) = self.representation(path, file);
+        // Parts are parts of the file as it is: an encoding made in passing has none.
+        let range = self.facts.field(&header::RANGE).value();
+        let range = range.filter(|_| self.facts.method.value() == Some("GET"));
+        let (mut headers, body) = self.representation(path, file, range.is_none());
         let tag = headers.get(header::ETAG).and_then(|tag| tag.to_str().ok()).unwrap_or_default();
         match conditions::evaluate(&self.facts, tag, file) {
-            Outcome::Proceed => self.done(StatusCode::OK, headers, body),
-            Outcome::Failed => self.failed(StatusCode::PRECONDITION_FAILED),
+            Outcome::Proceed => {}
+            Outcome::Failed => return self.failed(StatusCode::PRECONDITION_FAILED),
             Outcome::NotModified => {
-                let mut headers = headers;
                 headers.remove(header::CONTENT_TYPE);
                 headers.remove(header::CONTENT_ENCODING);
-                self.done(StatusCode::NOT_MODIFIED, headers, Body::None)
+                headers.remove(header::ACCEPT_RANGES);
+                return self.done(StatusCode::NOT_MODIFIED, headers, Body::None);
             }
+        }
+        let holds = conditions::parts_hold(&self.facts, tag, file);
+        match (range.filter(|_| holds).map(|field| ranges::understand(field, file.size)), body) {
+            (Some(Ranges::Parts(parts)), Body::File { path, .. }) => self.parts(path, file, &parts, headers),
+            (Some(Ranges::Outside), _) => self.outside(file.size),
+            (_, body) => self.done(StatusCode::OK, headers, body),
         }
     }
 
+    /// Some parts of a file: one as it is, several with their own headers between them (RFC 9110 §14.6).
+    fn parts(
+        self,
+        path: SitePath,
+        file: &FileFacts,
+        parts: &[Range<u64>],
+        mut headers: HeaderMap,
+    ) -> Turn<'a> {
+        let place = |part: &Range<u64>| format!("bytes {}-{}/{}", part.start, part.end - 1, file.size);
+        if let [part] = parts {
+            insert(&mut headers, header::CONTENT_RANGE, &place(part));
+            let pieces = vec![Piece::File(part.clone())];
+            return self.done(StatusCode::PARTIAL_CONTENT, headers, Body::Parts { path, pieces });
+        }
+        let media_type =
+            headers.get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
+        let boundary = format!("part-{:x}-{:x}", file.modified, file.size);
+        let mut pieces = Vec::with_capacity(parts.len() * 2 + 1);
+        for part in parts {
+            let head = format!(
+                "\r\n--{boundary}\r\nContent-Type: {media_type}\r\nContent-Range: {}\r\n\r\n",
+                place(part)
+            );
+            pieces.push(Piece::Octets(head.into_bytes()));
+            pieces.push(Piece::File(part.clone()));
+        }
+        pieces.push(Piece::Octets(format!("\r\n--{boundary}--\r\n").into_bytes()));
+        insert(&mut headers, header::CONTENT_TYPE, &format!("multipart/byteranges; boundary={boundary}"));
+        self.done(StatusCode::PARTIAL_CONTENT, headers, Body::Parts { path, pieces })
+    }
+
+    /// None of the parts asked for is there: 416, with the length that is (RFC 9110 §15.5.17).
+    fn outside(self, size: u64) -> Turn<'a> {
+        let mut turn = self.built_in(StatusCode::RANGE_NOT_SATISFIABLE);
+        if let Turn::Done(answer) = &mut turn {
+            insert(&mut answer.headers, header::CONTENT_RANGE, &format!("bytes */{size}"));
+        }
+        turn
+    }
+
     fn error_page(self, status: StatusCode, path: SitePath, file: &FileFacts) -> Turn<'a> {
-        let (mut headers, body) = self.representation(path, file);
-        // The page is about this failure; nobody should take it for a version of what was asked for.
-        headers.remove(header::ETAG);
-        headers.remove(header::LAST_MODIFIED);
+        let (mut headers, body) = self.representation(path, file, true);
+        headers.remove(header::ACCEPT_RANGES);
+        headers.append(header::VARY, HeaderValue::from_static("Accept"));
         mark(&mut headers, status);
         self.done(status, headers, body)
     }
 
-    /// Header fields of a file, in the coding that suits the client.
-    fn representation(&self, path: SitePath, file: &FileFacts) -> (HeaderMap, Body) {
+    /// Header fields of a file, in the coding that suits the client where it may be encoded.
+    fn representation(&self, path: SitePath, file: &FileFacts, may_encode: bool) -> (HeaderMap, Body) {
         let mut headers = HeaderMap::with_capacity(8);
         let (media_type, essence) = types::media_type(path.as_str());
         headers.insert(header::CONTENT_TYPE, media_type);
@@ -165,10 +257,13 @@ impl<'a> Deciding<'a> {
             && file.size >= site.compress.at_least
         {
             headers.insert(header::VARY, HeaderValue::from_static("Accept-Encoding"));
-            codec = negotiate::coding(self.accepted_encodings().as_deref(), &site.compress.codecs);
+            let accepted = self.accepted_encodings().filter(|_| may_encode);
+            codec = negotiate::coding(accepted.as_deref(), &site.compress.codecs);
         }
         if let Some(codec) = codec {
             headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static(codec.name()));
+        } else {
+            headers.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
         }
         insert(&mut headers, header::ETAG, &conditions::entity_tag(file, codec.map(|codec| codec.name())));
         let seconds = u64::try_from(file.modified / 1_000_000_000).unwrap_or(0).min(253_402_300_799);
@@ -208,20 +303,27 @@ impl<'a> Deciding<'a> {
         self.done(StatusCode::PERMANENT_REDIRECT, headers, Body::Page(String::new()))
     }
 
-    /// The site's own page for a status where it has one.
+    /// The site's own page for a status where it has one; programs that prefer JSON get a problem.
     fn failed(self, status: StatusCode) -> Turn<'a> {
         let page = self.settings().and_then(|site| site.error_pages.page(status.as_u16()));
         match (self.site, page.map(|page| resolve(&page.value))) {
-            (Some(id), Some(Ok(page))) => self.ask(id, page.place, Stage::ErrorPage(status)),
+            (Some(id), Some(Ok(page))) if !self.prefers_json() => {
+                self.ask(id, page.place, Stage::ErrorPage(status))
+            }
             _ => self.built_in(status),
         }
     }
 
     fn built_in(self, status: StatusCode) -> Turn<'a> {
         let mut headers = HeaderMap::new();
-        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("text/html; charset=utf-8"));
+        let (media_type, body) = match self.prefers_json() {
+            true => ("application/problem+json", pages::problem(status)),
+            false => ("text/html; charset=utf-8", pages::built_in(status)),
+        };
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
+        headers.insert(header::VARY, HeaderValue::from_static("Accept"));
         mark(&mut headers, status);
-        self.done(status, headers, Body::Page(pages::built_in(status)))
+        self.done(status, headers, Body::Page(body))
     }
 
     fn done(self, status: StatusCode, headers: HeaderMap, body: Body) -> Turn<'a> {
@@ -273,7 +375,11 @@ folder = "l"
 index = ["start.html", "index.html"]
 "#;
 
-    fn entry(question: &Question) -> Entry {
+    fn entry(question: &Question) -> Reply {
+        Reply::Entry(stands(question))
+    }
+
+    fn stands(question: &Question) -> Entry {
         let file = |size| Entry::File(FileFacts { size, modified: 1_000_000_000_000_000_000 });
         match (question.site.0, question.path.as_str()) {
             (_, "") | (0, "tides" | "empty" | "errors") => Entry::Folder,
@@ -332,7 +438,7 @@ index = ["start.html", "index.html"]
         match &answer.body {
             Body::File { path, .. } => assert_eq!(path.as_str(), file),
             Body::Page(page) => assert!(file.is_empty() && page.contains(&status.to_string())),
-            Body::None => panic!("no body"),
+            other => panic!("{other:?}"),
         }
     }
 

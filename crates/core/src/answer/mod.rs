@@ -7,15 +7,19 @@
 //! - [`decide`]: the order in which things are decided
 //! - [`path`]: from what a client wrote to a place inside the site's folder, and nowhere else
 //! - [`conditions`]: conditional requests (RFC 9110 §13)
-//! - [`negotiate`]: which content coding (RFC 9110 §12.5.3)
+//! - [`ranges`]: parts of a file (RFC 9110 §14)
+//! - [`negotiate`]: which content coding (RFC 9110 §12.5.3), and whether JSON is preferred
+//! - [`listing`]: what is in a folder
 //! - [`types`]: media types by extension
 //! - [`pages`]: the built-in pages
 
 pub mod conditions;
 pub mod decide;
+pub mod listing;
 pub mod negotiate;
 pub mod pages;
 pub mod path;
+pub mod ranges;
 pub mod types;
 
 pub use decide::{Waiting, answer};
@@ -24,6 +28,9 @@ pub use path::SitePath;
 use crate::config::SiteId;
 use crate::encode::Codec;
 use http::{HeaderMap, StatusCode};
+use listing::Listed;
+use std::ops::Range;
+use std::sync::Arc;
 
 /// What becomes of a request.
 #[derive(Debug, Clone)]
@@ -54,6 +61,22 @@ pub enum Body {
         /// In which coding.
         codec: Option<Codec>,
     },
+    /// Parts of a file of the site, with what stands between them.
+    Parts {
+        /// Which one.
+        path: SitePath,
+        /// What to send, in order.
+        pieces: Vec<Piece>,
+    },
+}
+
+/// A piece of a body that is put together.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Piece {
+    /// These octets.
+    Octets(Vec<u8>),
+    /// This part of the file.
+    File(Range<u64>),
 }
 
 /// Something an answer depends on that only the folder can tell.
@@ -61,8 +84,28 @@ pub enum Body {
 pub struct Question {
     /// The site whose folder is asked about.
     pub site: SiteId,
-    /// What stands at this place in it?
+    /// The place in it.
     pub path: SitePath,
+    /// What is to be known of it.
+    pub want: Want,
+}
+
+/// What a question wants to know of a place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Want {
+    /// What stands there?
+    Entry,
+    /// What is in the folder there?
+    Names,
+}
+
+/// The reply to a question.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Reply {
+    /// What stands there.
+    Entry(Entry),
+    /// What is in the folder.
+    Names(Arc<[Listed]>),
 }
 
 /// What stands at a place in a site's folder.
@@ -100,14 +143,14 @@ pub enum Turn<'a> {
 
 impl Turn<'_> {
     /// Replies to all questions by a function, until there is an answer.
-    pub fn finish(self, mut reply: impl FnMut(&Question) -> Entry) -> Answer {
+    pub fn finish(self, mut reply: impl FnMut(&Question) -> Reply) -> Answer {
         let mut turn = self;
         loop {
             match turn {
                 Turn::Done(answer) => return answer,
                 Turn::Ask(question, waiting) => {
-                    let entry = reply(&question);
-                    turn = waiting.told(entry);
+                    let reply = reply(&question);
+                    turn = waiting.told(reply);
                 }
             }
         }

@@ -21,6 +21,21 @@ pub fn coding(accepted: Option<&str>, codecs: &[Codec]) -> Option<Codec> {
     best.map(|(_, codec)| codec)
 }
 
+/// Whether a client would rather have JSON than a page (RFC 9110 §12.5.1).
+pub fn prefers_json(accepted: Option<&str>) -> bool {
+    let Some(accepted) = accepted else { return false };
+    let liked = |names: &[&str]| {
+        names
+            .iter()
+            .filter_map(|name| named(accepted, name))
+            .fold(None, |most: Option<f32>, liked| Some(most.map_or(liked, |most| most.max(liked))))
+    };
+    let json = liked(&["application/json", "application/problem+json"]).unwrap_or(0.0);
+    let page =
+        liked(&["text/html", "application/xhtml+xml"]).or_else(|| liked(&["text/*", "*/*"])).unwrap_or(0.0);
+    json > page || (json > 0.0 && json == page && liked(&["text/html"]).is_none())
+}
+
 /// How much a client likes a coding, by its name or by `*`.
 fn quality(accepted: &str, name: &str) -> Option<f32> {
     named(accepted, name).or_else(|| if name == "identity" { None } else { named(accepted, "*") })
@@ -41,6 +56,19 @@ fn named(accepted: &str, name: &str) -> Option<f32> {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case(None, false)]
+    #[case(Some("*/*"), false)]
+    #[case(Some("application/json"), true)]
+    #[case(Some("application/problem+json, */*;q=0.1"), true)]
+    #[case(Some("application/json, */*"), true)]
+    #[case(Some("text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"), false)]
+    #[case(Some("text/html, application/json"), false)]
+    #[case(Some("text/html;q=0.5, application/json"), true)]
+    fn json_or_a_page(#[case] accepted: Option<&str>, #[case] expected: bool) {
+        assert_eq!(prefers_json(accepted), expected);
+    }
 
     #[rstest]
     #[case::nothing_said(None, None)]

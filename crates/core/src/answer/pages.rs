@@ -1,20 +1,32 @@
-//! The built-in error page: says what happened, what to do, and no more than it should.
+//! What is said of an error where the site has no page of its own: what happened, what to do, and no more
+//! than that; for people as a page, for programs as a problem (RFC 9457).
 
 use http::StatusCode;
 
-/// The page for a status.
-pub fn built_in(status: StatusCode) -> String {
+/// The problem for a status, as JSON.
+pub fn problem(status: StatusCode) -> String {
     let title = status.canonical_reason().unwrap_or("Error");
-    let words = match status.as_u16() {
+    serde_json::json!({ "status": status.as_u16(), "title": title, "detail": words(status) }).to_string()
+}
+
+fn words(status: StatusCode) -> &'static str {
+    match status.as_u16() {
         400 => "The request could not be understood.",
         403 => "This is not for everybody to see.",
         404 => "There is nothing at this address. It may have moved, or the link may be wrong.",
         405 => "This address does not take such requests.",
+        416 => "The file has no such part.",
         412 => "It is no longer what you expected.",
         421 => "No site on this server goes by that name.",
         500..=599 => "Something went wrong on this server. Trying again in a while may help.",
         _ => "The request could not be answered.",
-    };
+    }
+}
+
+/// The page for a status.
+pub fn built_in(status: StatusCode) -> String {
+    let title = status.canonical_reason().unwrap_or("Error");
+    let words = words(status);
     let number = status.as_u16();
     format!(
         "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n\

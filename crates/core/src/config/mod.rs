@@ -89,6 +89,8 @@ pub struct Site {
     pub folder: Located<PathBuf>,
     /// Files that stand for their folder, in order.
     pub index: Vec<String>,
+    /// Whether folders without an index file are listed.
+    pub listing: bool,
     /// Pages of its own for errors.
     pub error_pages: ErrorPages,
     /// How answers are compressed.

@@ -131,6 +131,13 @@ pub const SETTINGS: &[Setting] = &[
     ),
     required(setting("site", "folder", Kind::Text, "folder = \"sites/harbour\"", "its files")),
     setting("site", "index", Kind::Texts, "index = [\"index.html\"]", "files that stand for their folder"),
+    setting(
+        "site",
+        "listing",
+        Kind::Flag,
+        "listing = true",
+        "whether folders without an index file are listed",
+    ),
     setting("site", "default", Kind::Flag, "default = true", "whether it answers for unknown hosts"),
     setting(
         "site",

@@ -146,7 +146,8 @@ impl Reading<'_> {
         let compress = self.compress(&compress, defaults.clone());
         let log = section.section("log", &mut self.diagnostics);
         let layout = self.layout(&log);
-        Some(Site { name, hosts, main_host, folder, index, error_pages, compress, layout: layout? })
+        let listing = section.flag("listing").is_some_and(|flag| flag.value);
+        Some(Site { name, hosts, main_host, folder, index, listing, error_pages, compress, layout: layout? })
     }
 
     fn index_file(&mut self, file: Located<String>) -> Option<String> {
