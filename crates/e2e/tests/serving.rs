@@ -92,6 +92,8 @@ fn other_hosts_are_sent_to_the_main_one_with_path_and_query_intact() {
 #[rstest]
 #[case::brotli("br", "br")]
 #[case::gzip("gzip;q=0.9", "gzip")]
+#[case::zstandard("zstd, gzip;q=0.5", "zstd")]
+#[case::nothing_liked("deflate", "")]
 #[case::none("", "")]
 #[case::refused("br;q=0", "")]
 fn text_is_compressed_for_those_who_accept_it(#[case] accepted: &str, #[case] encoding: &str) {
@@ -113,6 +115,7 @@ fn text_is_compressed_for_those_who_accept_it(#[case] accepted: &str, #[case] en
         let mut decoded = Vec::new();
         match encoding {
             "br" => _ = brotli::Decompressor::new(&body[..], 4096).read_to_end(&mut decoded).unwrap(),
+            "zstd" => _ = zstd::Decoder::new(&body[..]).unwrap().read_to_end(&mut decoded).unwrap(),
             "gzip" => _ = flate2::read::GzDecoder::new(&body[..]).read_to_end(&mut decoded).unwrap(),
             _ => decoded = body.to_vec(),
         }
@@ -125,6 +128,113 @@ fn text_is_compressed_for_those_who_accept_it(#[case] accepted: &str, #[case] en
     let photo = program.ask("harbour.example", "/photo.jpg", &[("Accept-Encoding", accepted)]);
     assert_eq!((field(&photo, "content-encoding"), field(&photo, "vary")), ("", ""));
     assert!(photo.bytes().unwrap() == large.as_bytes());
+}
+
+/// A page that quick and thorough encodings find different things in.
+fn page() -> String {
+    let words = ["high", "water", "low", "mole", "light", "quay", "berth", "cable", "holm", "buoy", "watch"];
+    let mut number = 7u64;
+    let mut page = String::from("<!doctype html>\n");
+    while page.len() < 60_000 {
+        number = number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        page.push_str(words[(number >> 33) as usize % words.len()]);
+        page.push(if number >> 60 == 0 { '\n' } else { ' ' });
+    }
+    page
+}
+
+#[test]
+fn encodings_settle_and_stay() {
+    let place = Place::new();
+    place.write("lamp/page.html", &page());
+    let ask = |program: &exedra_e2e::Program, fields: &[(&str, &str)]| {
+        let answer =
+            program.ask("lamp.example", "/page.html", &[&[("Accept-Encoding", "br")], fields].concat());
+        assert_eq!(field(&answer, "content-encoding"), if answer.status() == 304 { "" } else { "br" });
+        (answer.status().as_u16(), field(&answer, "etag").to_owned(), answer.bytes().unwrap())
+    };
+    let program = place.serve();
+    let (_, quick_tag, quick) = ask(&program, &[]);
+    assert!(quick_tag.starts_with("W/"), "{quick_tag}");
+    let (_, tag, settled) =
+        until("it settles", || Some(ask(&program, &[])).filter(|(_, tag, _)| !tag.starts_with("W/")));
+    assert_eq!(format!("W/{tag}"), quick_tag);
+    assert!(settled.len() < quick.len(), "{} after {}", settled.len(), quick.len());
+    let mut decoded = String::new();
+    brotli::Decompressor::new(&settled[..], 4096).read_to_string(&mut decoded).unwrap();
+    assert!(decoded == page());
+    assert_eq!(ask(&program, &[("If-None-Match", &quick_tag)]).0, 304);
+    let (status, _, part) = ask(&program, &[("Range", "bytes=100-199"), ("If-Range", &tag)]);
+    assert!(status == 206 && part == settled[100..200], "settled encodings have parts");
+
+    program.tell("TERM");
+    assert!(program.ended());
+    let program = place.serve();
+    assert_eq!(ask(&program, &[]), (200, tag, settled), "a restart starts warm");
+}
+
+#[test]
+fn encodings_made_beforehand_are_used_while_they_are_fresh() {
+    let place = Place::new();
+    place.write("lamp/page.html", &page());
+    place.write("lamp/page.html.gz", "pretend this is gzip");
+    place.write("lamp/page.html.br", "pretend br");
+    let old = std::time::SystemTime::now() - std::time::Duration::from_secs(3600);
+    std::fs::File::options()
+        .write(true)
+        .open(place.path("lamp/page.html.br"))
+        .unwrap()
+        .set_modified(old)
+        .unwrap();
+    let program = place.serve();
+    let ask = |accepted: &str| {
+        let answer = program.ask("lamp.example", "/page.html", &[("Accept-Encoding", accepted)]);
+        (
+            field(&answer, "content-encoding").to_owned(),
+            field(&answer, "content-type").to_owned(),
+            answer.bytes().unwrap(),
+        )
+    };
+    let (encoding, media_type, body) = ask("gzip");
+    assert_eq!(
+        (&*encoding, &*media_type, &body[..]),
+        ("gzip", "text/html; charset=utf-8", &b"pretend this is gzip"[..])
+    );
+    let (encoding, _, body) = ask("br");
+    assert!(encoding == "br" && body != "pretend br"[..], "the old one is not used");
+    assert!(ask("").2 == page());
+}
+
+#[test]
+fn what_does_not_get_smaller_is_sent_as_it_is_and_some_agents_get_nothing_compressed() {
+    let place = Place::new();
+    place.configure("[site.compress]\ntypes = [\"image/jpeg\", \"text/*\"]\nnot_for = [\"LindryKiosk/1.*\"]\ncodecs = [\"deflate\", \"br\"]\n");
+    let mut number = 1u64;
+    let noise: Vec<u8> = std::iter::repeat_with(|| {
+        number = number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (number >> 56) as u8
+    })
+    .take(9_000)
+    .collect();
+    std::fs::write(place.path("lamp/noise.jpg"), &noise).unwrap();
+    place.write("lamp/page.html", &page());
+    let program = place.serve();
+    for _ in 0..2 {
+        let answer = program.ask("lamp.example", "/noise.jpg", &[("Accept-Encoding", "br")]);
+        assert_eq!(
+            (field(&answer, "content-encoding"), field(&answer, "vary")),
+            ("", "Accept-Encoding, User-Agent")
+        );
+        assert!(answer.bytes().unwrap() == noise);
+    }
+    for (agent, encoding) in [("LindryKiosk/1.4", ""), ("LindryKiosk/2.0", "deflate")] {
+        let answer = program.ask(
+            "lamp.example",
+            "/page.html",
+            &[("Accept-Encoding", "deflate"), ("User-Agent", agent)],
+        );
+        assert_eq!(field(&answer, "content-encoding"), encoding);
+    }
 }
 
 #[rstest]

@@ -44,10 +44,10 @@ pub struct Pieces {
 
 impl Pieces {
     /// A file of a known size, perhaps to be encoded on the way.
-    pub fn new(file: File, size: u64, codec: Option<Codec>) -> Self {
-        let encoder = codec.map(|codec| codec.encoder(Effort::Quick, Vec::new()));
+    pub fn new(file: File, size: u64, codec: Option<Codec>) -> io::Result<Self> {
+        let encoder = codec.map(|codec| codec.encoder(Effort::Quick, Vec::new())).transpose()?;
         let parts = if size > 0 { VecDeque::from([Piece::File(0..size)]) } else { VecDeque::new() };
-        Pieces { file, parts, encoder }
+        Ok(Pieces { file, parts, encoder })
     }
 
     /// Parts of a file, and what stands between them.

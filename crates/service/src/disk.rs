@@ -2,7 +2,7 @@
 //!
 //! A folder is opened once and everything is opened beneath it, so that neither dots nor links lead out of
 //! it: the operating system refuses. What was found is believed for [`BELIEVED`]; then a cheap look tells
-//! whether it still holds. Small files stay in memory, with their encodings.
+//! whether it still holds. Small files stay in memory.
 
 use bytes::Bytes;
 use cap_std::ambient_authority;
@@ -10,14 +10,14 @@ use cap_std::fs::{Dir, Metadata, MetadataExt};
 use exedra_core::answer::listing::{Kind, Listed};
 use exedra_core::answer::{Entry, FileFacts, Question, Reply, Want};
 use exedra_core::config::Config;
-use exedra_core::encode::{Codec, Effort};
+use exedra_core::encode::Codec;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 /// How long what was found is believed without looking again.
@@ -43,6 +43,9 @@ struct Folder {
     inside: Dir,
 }
 
+/// Files beside one that hold it encoded, in the order of [`Codec::ALL`].
+type Beside = [Option<FileFacts>; Codec::ALL.len()];
+
 /// What was found at a place.
 pub struct Kept {
     /// What stands there.
@@ -51,7 +54,7 @@ pub struct Kept {
     pub content: Option<Bytes>,
     /// What is in a folder, where that was asked for.
     names: Option<Arc<[Listed]>>,
-    encoded: [OnceLock<Bytes>; Codec::ALL.len()],
+    beside: Beside,
     /// When that was last true, in milliseconds since the disk was opened.
     seen: AtomicU64,
 }
@@ -65,20 +68,9 @@ impl Kept {
         }
     }
 
-    /// The whole of a small file in a coding, if that was made before.
-    pub fn encoded(&self, codec: Codec) -> Option<Bytes> {
-        self.encoded[codec as usize].get().cloned()
-    }
-
-    /// The whole of a small file in a coding, made now if need be. Takes a while.
-    pub fn encode(&self, codec: Codec) -> io::Result<Bytes> {
-        let made = &self.encoded[codec as usize];
-        if let Some(made) = made.get() {
-            return Ok(made.clone());
-        }
-        let plain = self.content.as_deref().unwrap_or_default();
-        let fresh = Bytes::from(codec.encode(Effort::Quick, plain)?);
-        Ok(made.get_or_init(|| fresh).clone())
+    /// The file beside it that was encoded beforehand, where there is one and it is not older.
+    pub fn ready(&self, codec: Codec) -> Option<FileFacts> {
+        self.beside[codec as usize]
     }
 }
 
@@ -87,11 +79,10 @@ struct Weight;
 
 impl Weighter<Question, Arc<Kept>> for Weight {
     fn weight(&self, question: &Question, kept: &Arc<Kept>) -> u64 {
-        // Encodings come later and are each at most about as large as the content.
         let names = kept.names.as_ref().map_or(0, |names| 100 * names.len() as u64);
         200 + names
             + question.path.as_str().len() as u64
-            + 2 * kept.content.as_ref().map_or(0, |body| body.len() as u64)
+            + kept.content.as_ref().map_or(0, |body| body.len() as u64)
     }
 }
 
@@ -120,9 +111,14 @@ impl Disk {
         let now = self.now();
         let found = folder.metadata(question);
         let entry = found.as_ref().map_or_else(entry_of_error, entry_of);
+        let beside = match entry {
+            Entry::File(facts) => folder.beside(question, facts),
+            _ => Beside::default(),
+        };
         if question.want == Want::Entry
             && let Some(kept) = self.kept.get(question)
             && kept.entry == entry
+            && kept.beside == beside
         {
             kept.seen.store(now, Ordering::Relaxed);
             return kept;
@@ -139,7 +135,7 @@ impl Disk {
             entry: if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 },
             content: fresh.1,
             names,
-            encoded: Default::default(),
+            beside,
             seen: AtomicU64::new(now),
         });
         self.kept.insert(question.clone(), Arc::clone(&kept));
@@ -151,6 +147,11 @@ impl Disk {
         let file = self.folders[question.site.0].open(question)?;
         let facts = facts_of(&Metadata::from_file(&file)?);
         Ok((file, facts))
+    }
+
+    /// Forgets what was known of a place, so that it is looked at anew.
+    pub fn forget(&self, question: &Question) {
+        self.kept.remove(question);
     }
 
     fn now(&self) -> u64 {
@@ -167,6 +168,17 @@ impl Folder {
                 Err(error) => self.inside.metadata(self.led_back(place).ok_or(error)?),
             },
         }
+    }
+
+    /// The files beside one that hold it encoded and are not older than it is.
+    fn beside(&self, question: &Question, facts: FileFacts) -> Beside {
+        Codec::ALL.map(|codec| {
+            let place = question.path.with_extension(codec.extension()?);
+            match entry_of(&self.inside.metadata(place.as_str()).ok()?) {
+                Entry::File(beside) if beside.modified >= facts.modified => Some(beside),
+                _ => None,
+            }
+        })
     }
 
     /// What a stranger may know of a folder: no hidden names, nothing that leads out of the site.

@@ -3,7 +3,8 @@
 //! - [`preflight`]: what must be there before it starts
 //! - [`running`]: starting and stopping everything in order
 //! - [`listen`]: connections; [`respond`]: one request; [`forwarded`]: whose word is believed
-//! - [`disk`]: the sites' folders, and small files in memory; [`body`]: what goes out
+//! - [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle
+//! - [`body`]: what goes out
 //! - [`access_log`]: one line for each request; [`ingest`]: the lines into the records
 //! - [`console`]: the console, its API and who may use them
 
@@ -11,6 +12,7 @@ pub mod access_log;
 pub mod body;
 pub mod console;
 pub mod disk;
+pub mod encodings;
 pub mod forwarded;
 pub mod ingest;
 pub mod listen;

@@ -4,9 +4,12 @@ use crate::Counters;
 use crate::access_log::{AccessLog, Finished};
 use crate::body::{LoggedBody, Pieces};
 use crate::disk::{Disk, Kept};
+use crate::encodings::{Encodings, Quick};
 use crate::forwarded;
 use bytes::Bytes;
-use exedra_core::answer::{Answer, Body, Entry, Piece, Question, Reply, SitePath, Turn, Want, answer};
+use exedra_core::answer::{
+    Answer, Body, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,
+};
 use exedra_core::config::Config;
 use exedra_core::encode::Codec;
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
@@ -23,6 +26,8 @@ pub struct Site {
     pub config: Arc<Config>,
     /// The folders.
     pub disk: Arc<Disk>,
+    /// What is kept of their encodings.
+    pub encodings: Arc<Encodings>,
     /// The log of each site.
     pub logs: Vec<Arc<AccessLog>>,
     /// What is counted.
@@ -50,13 +55,58 @@ pub async fn respond(site: Arc<Site>, request: Request<Incoming>, peer: IpAddr) 
         query: request.uri.query().into(),
         fields: Fields::All(&request.headers),
     };
-    let mut seen: Vec<(SitePath, Arc<Kept>)> = Vec::new();
+    let mut finished = None;
+    for attempt in 1.. {
+        let (answer, seen) = decide(&site, facts).await;
+        finished = answer.site.map(|id| Finished {
+            log: Arc::clone(&site.logs[id.0]),
+            counters: Arc::clone(&site.counters),
+            time,
+            began,
+            client,
+            method: request.method.clone(),
+            target: request.uri.clone(),
+            version: request.version,
+            host: host.to_ascii_lowercase(),
+            scheme: Scheme::Http,
+            referrer: request.headers.get(header::REFERER).cloned(),
+            agent: request.headers.get(header::USER_AGENT).cloned(),
+            status: answer.status,
+            encoding: "",
+            full_bytes: None,
+            bytes: 0,
+        });
+        match find(&site, &answer, &seen).await {
+            Found::Changed if attempt < ATTEMPTS => {}
+            Found::Changed => break,
+            found => return send(answer, found, &seen, finished),
+        }
+    }
+    changing(finished)
+}
+
+/// How often a request is decided anew because what it was decided by has changed meanwhile.
+const ATTEMPTS: usize = 3;
+
+/// What was found at the places that were asked about.
+type Seen = Vec<(SitePath, Arc<Kept>)>;
+
+/// Puts the facts to the core, and its questions to the disk.
+async fn decide(site: &Arc<Site>, facts: Facts<'_>) -> (Answer, Seen) {
+    let mut seen: Seen = Vec::new();
     let mut turn = answer(&site.config, facts);
-    let answer = loop {
+    loop {
         match turn {
-            Turn::Done(answer) => break answer,
+            Turn::Done(answer) => return (answer, seen),
+            Turn::Ask(question, waiting) if question.want == Want::Encodings => {
+                let known = match kept_of(&seen, &question.path).map(|kept| (kept, kept.entry)) {
+                    Some((kept, Entry::File(facts))) => site.encodings.known(&question, kept, facts),
+                    _ => Default::default(),
+                };
+                turn = waiting.told(Reply::Encodings(known));
+            }
             Turn::Ask(question, waiting) => {
-                let kept = look(&site, &question).await;
+                let kept = look(site, &question).await;
                 let reply = kept.as_ref().map_or(Reply::Entry(Entry::Failed), |kept| kept.reply());
                 if let Some(kept) = kept {
                     seen.push((question.path, kept));
@@ -64,26 +114,11 @@ pub async fn respond(site: Arc<Site>, request: Request<Incoming>, peer: IpAddr) 
                 turn = waiting.told(reply);
             }
         }
-    };
-    let finished = answer.site.map(|id| Finished {
-        log: Arc::clone(&site.logs[id.0]),
-        counters: Arc::clone(&site.counters),
-        time,
-        began,
-        client,
-        method: request.method.clone(),
-        target: request.uri.clone(),
-        version: request.version,
-        host: host.to_ascii_lowercase(),
-        scheme: Scheme::Http,
-        referrer: request.headers.get(header::REFERER).cloned(),
-        agent: request.headers.get(header::USER_AGENT).cloned(),
-        status: answer.status,
-        encoding: "",
-        full_bytes: None,
-        bytes: 0,
-    });
-    send(&site, answer, seen, finished).await
+    }
+}
+
+fn kept_of<'s>(seen: &'s Seen, path: &SitePath) -> Option<&'s Arc<Kept>> {
+    seen.iter().rev().find(|(known, _)| known == path).map(|(_, kept)| kept)
 }
 
 async fn look(site: &Arc<Site>, question: &Question) -> Option<Arc<Kept>> {
@@ -119,97 +154,109 @@ fn split(authority: &str) -> (&str, Option<u16>) {
 /// What is to go out, found.
 enum Found {
     Whole(Bytes),
-    Pieces(Pieces, u64),
-    Gone,
+    Pieces(Pieces, Option<u64>),
+    /// Something that the decision rests upon has changed: decide again.
+    Changed,
 }
 
-async fn send(
+/// Finds the body of an answer.
+async fn find(site: &Arc<Site>, answer: &Answer, seen: &Seen) -> Found {
+    let (path, form, pieces) = match &answer.body {
+        Body::None => return Found::Whole(Bytes::new()),
+        Body::Page(page) => return Found::Whole(page.clone().into()),
+        Body::File { path, form } => (path, *form, None),
+        Body::Parts { path, form, pieces } => (path, *form, Some(pieces)),
+    };
+    let (Some(id), Some(kept)) = (answer.site, kept_of(seen, path)) else { return Found::Changed };
+    let Entry::File(facts) = kept.entry else { return Found::Changed };
+    let mut question = Question { site: id, path: path.clone(), want: Want::Entry };
+    let (whole, facts) = match form {
+        Form::Plain => (kept.content.clone(), facts),
+        Form::Quick(codec) => return quick(site, question, kept, facts, codec).await,
+        Form::Settled(codec) => match site.encodings.settled(&question, facts, codec) {
+            Some(body) => (Some(body), facts),
+            None => return Found::Changed,
+        },
+        Form::Ready(codec) => {
+            let (Some(promised), Some(extension)) = (kept.ready(codec), codec.extension()) else {
+                return Found::Changed;
+            };
+            question.path = question.path.with_extension(extension);
+            match look(site, &question).await {
+                Some(beside) if beside.entry == Entry::File(promised) => (beside.content.clone(), promised),
+                _ => {
+                    site.disk.forget(&Question { path: path.clone(), ..question });
+                    return Found::Changed;
+                }
+            }
+        }
+    };
+    match (whole, pieces) {
+        (Some(whole), None) => Found::Whole(whole),
+        (Some(whole), Some(pieces)) => put_together(&whole, pieces),
+        (None, pieces) => match opened(site, &question, facts).await {
+            Some(file) => match pieces {
+                None => pieces_of(Pieces::new(file, facts.size, None), Some(facts.size)),
+                Some(pieces) => Found::Pieces(
+                    Pieces::of_parts(file, pieces.clone()),
+                    Some(pieces.iter().map(length_of).sum()),
+                ),
+            },
+            None => Found::Changed,
+        },
+    }
+}
+
+/// A file encoded in passing: a small one as a whole, a large one as a stream. Either way the thorough
+/// encoding is on its way afterwards.
+async fn quick(
     site: &Arc<Site>,
-    answer: Answer,
-    seen: Vec<(SitePath, Arc<Kept>)>,
-    mut finished: Option<Finished>,
-) -> Response<LoggedBody> {
-    let Answer { status, mut headers, body, head_only, site: id } = answer;
-    let announced = !matches!(body, Body::None);
-    let kept_of = |path: &SitePath| {
-        seen.iter().rev().find(|(known, _)| known == path).map(|(_, kept)| Arc::clone(kept))
-    };
-    let found = match (body, id) {
-        (Body::File { path, codec }, Some(id)) => {
-            let kept = kept_of(&path);
-            let entry = kept.as_ref().map(|kept| kept.entry);
-            if let (Some(finished), Some(codec), Some(Entry::File(facts))) = (&mut finished, codec, entry) {
-                finished.encoding = codec.name();
-                finished.full_bytes = Some(facts.size);
-            }
-            file(site, Question { site: id, path, want: Want::Entry }, kept, codec).await
-        }
-        (Body::Parts { path, pieces }, Some(id)) => {
-            let kept = kept_of(&path);
-            parts(site, Question { site: id, path, want: Want::Entry }, kept, pieces).await
-        }
-        (Body::Page(page), _) => Found::Whole(page.into()),
-        (Body::None | Body::File { .. } | Body::Parts { .. }, _) => Found::Whole(Bytes::new()),
-    };
-    let (length, content) = match found {
-        Found::Gone => return gone(finished),
-        Found::Whole(content) => (Some(content.len() as u64), Ok(content)),
-        Found::Pieces(pieces, size) => {
-            let streamed = headers.contains_key(header::CONTENT_ENCODING);
-            ((!streamed).then_some(size), Err(pieces))
-        }
-    };
-    if let (Some(length), true) = (length, announced) {
-        headers.insert(header::CONTENT_LENGTH, HeaderValue::from(length));
+    question: Question,
+    kept: &Arc<Kept>,
+    facts: FileFacts,
+    codec: Codec,
+) -> Found {
+    if let Some(body) = site.encodings.quick(&question, facts, codec) {
+        return Found::Whole(body);
     }
-    if head_only && let Some(finished) = &mut finished {
-        finished.full_bytes = Some(0);
+    if kept.content.is_none() {
+        site.encodings.settle(&question, facts, codec);
+        return match opened(site, &question, facts).await {
+            Some(file) => pieces_of(Pieces::new(file, facts.size, Some(codec)), None),
+            None => Found::Changed,
+        };
     }
-    let body = match (content, head_only) {
-        (_, true) => LoggedBody::whole(Bytes::new(), finished),
-        (Ok(content), false) => LoggedBody::whole(content, finished),
-        (Err(pieces), false) => LoggedBody::pieces(pieces, finished),
-    };
-    assemble(status, headers, body)
-}
-
-async fn file(site: &Arc<Site>, question: Question, kept: Option<Arc<Kept>>, codec: Option<Codec>) -> Found {
-    let Some(kept) = kept else { return Found::Gone };
-    if let Some(content) = &kept.content {
-        let Some(codec) = codec else { return Found::Whole(content.clone()) };
-        if let Some(encoded) = kept.encoded(codec) {
-            return Found::Whole(encoded);
-        }
-        let made = tokio::task::spawn_blocking(move || kept.encode(codec)).await;
-        return made.ok().and_then(Result::ok).map_or(Found::Gone, Found::Whole);
-    }
-    match opened(site, question, &kept).await {
-        Some((file, size)) => Found::Pieces(Pieces::new(file, size, codec), size),
-        None => Found::Gone,
+    let (encodings, kept) = (Arc::clone(&site.encodings), Arc::clone(kept));
+    let made = tokio::task::spawn_blocking(move || {
+        encodings.make_quick(&question, facts, codec, kept.content.as_deref().unwrap_or_default())
+    });
+    match made.await {
+        Ok(Ok(Quick::Body(body))) => Found::Whole(body),
+        _ => Found::Changed,
     }
 }
 
-/// Parts of a file: from memory, or from an opened file piece by piece.
-async fn parts(site: &Arc<Site>, question: Question, kept: Option<Arc<Kept>>, pieces: Vec<Piece>) -> Found {
-    let Some(kept) = kept else { return Found::Gone };
-    let length = pieces.iter().map(length_of).sum();
-    if let Some(content) = &kept.content {
-        let mut out = Vec::with_capacity(length as usize);
-        for piece in &pieces {
-            match piece {
-                Piece::Octets(octets) => out.extend_from_slice(octets),
-                Piece::File(part) => match content.get(part.start as usize..part.end as usize) {
-                    Some(part) => out.extend_from_slice(part),
-                    None => return Found::Gone,
-                },
-            }
+fn pieces_of(pieces: std::io::Result<Pieces>, length: Option<u64>) -> Found {
+    pieces.map_or(Found::Changed, |pieces| Found::Pieces(pieces, length))
+}
+
+fn put_together(whole: &Bytes, pieces: &[Piece]) -> Found {
+    if let [Piece::File(part)] = pieces
+        && part.end <= whole.len() as u64
+    {
+        return Found::Whole(whole.slice(part.start as usize..part.end as usize));
+    }
+    let mut out = Vec::with_capacity(pieces.iter().map(length_of).sum::<u64>() as usize);
+    for piece in pieces {
+        match piece {
+            Piece::Octets(octets) => out.extend_from_slice(octets),
+            Piece::File(part) => match whole.get(part.start as usize..part.end as usize) {
+                Some(part) => out.extend_from_slice(part),
+                None => return Found::Changed,
+            },
         }
-        return Found::Whole(out.into());
     }
-    match opened(site, question, &kept).await {
-        Some((file, _)) => Found::Pieces(Pieces::of_parts(file, pieces), length),
-        None => Found::Gone,
-    }
+    Found::Whole(out.into())
 }
 
 fn length_of(piece: &Piece) -> u64 {
@@ -219,19 +266,46 @@ fn length_of(piece: &Piece) -> u64 {
     }
 }
 
-/// The file, if it still is what the headers promise.
-async fn opened(site: &Arc<Site>, question: Question, kept: &Kept) -> Option<(std::fs::File, u64)> {
-    let Entry::File(promised) = kept.entry else { return None };
-    let disk = Arc::clone(&site.disk);
-    let opened = tokio::task::spawn_blocking(move || disk.open_file(&question)).await;
-    match opened {
-        Ok(Ok((file, facts))) if facts == promised => Some((file, facts.size)),
-        _ => None,
+/// The file, if it still is what the headers promise; otherwise what was known of it is forgotten.
+async fn opened(site: &Arc<Site>, question: &Question, promised: FileFacts) -> Option<std::fs::File> {
+    let (disk, asked) = (Arc::clone(&site.disk), question.clone());
+    match tokio::task::spawn_blocking(move || disk.open_file(&asked)).await {
+        Ok(Ok((file, facts))) if facts == promised => Some(file),
+        _ => {
+            site.disk.forget(question);
+            None
+        }
     }
 }
 
-/// A file changed between the look and the sending. The client may ask again at once.
-fn gone(mut finished: Option<Finished>) -> Response<LoggedBody> {
+fn send(answer: Answer, found: Found, seen: &Seen, mut finished: Option<Finished>) -> Response<LoggedBody> {
+    let Answer { status, mut headers, body, head_only, .. } = answer;
+    if let (Some(finished), Body::File { path, form } | Body::Parts { path, form, .. }) =
+        (&mut finished, &body)
+        && let (Some(codec), Some(Entry::File(facts))) =
+            (form.codec(), kept_of(seen, path).map(|kept| kept.entry))
+    {
+        finished.encoding = codec.name();
+        finished.full_bytes = Some(if head_only { 0 } else { facts.size });
+    }
+    let (length, content) = match found {
+        Found::Whole(content) => (Some(content.len() as u64), Ok(content)),
+        Found::Pieces(pieces, length) => (length, Err(pieces)),
+        Found::Changed => return changing(finished),
+    };
+    if let (Some(length), false) = (length, body == Body::None) {
+        headers.insert(header::CONTENT_LENGTH, HeaderValue::from(length));
+    }
+    let body = match (content, head_only) {
+        (_, true) => LoggedBody::whole(Bytes::new(), finished),
+        (Ok(content), false) => LoggedBody::whole(content, finished),
+        (Err(pieces), false) => LoggedBody::pieces(pieces, finished),
+    };
+    assemble(status, headers, body)
+}
+
+/// A file changes faster than it can be sent. The client may ask again at once.
+fn changing(mut finished: Option<Finished>) -> Response<LoggedBody> {
     let status = StatusCode::SERVICE_UNAVAILABLE;
     if let Some(finished) = &mut finished {
         finished.status = status;

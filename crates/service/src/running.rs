@@ -6,6 +6,7 @@ use crate::Counters;
 use crate::access_log::AccessLog;
 use crate::console::{self, Console};
 use crate::disk::Disk;
+use crate::encodings::Encodings;
 use crate::ingest::Ingest;
 use crate::listen::listen;
 use crate::respond::Site;
@@ -88,6 +89,9 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
     let records = Arc::new(Records::open(state)?);
     let counters = Arc::new(Counters::default());
     let disk = Disk::open(&config).map_err(|error| StartError::Path { path: state.clone(), error })?;
+    let disk = Arc::new(disk);
+    let encodings = Encodings::open(state.join("encodings"), Arc::clone(&disk));
+    let encodings = encodings.map_err(|error| StartError::Path { path: state.join("encodings"), error })?;
 
     let mut sockets = Vec::new();
     for address in &config.listeners {
@@ -128,7 +132,8 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
     let mut tasks = JoinSet::new();
     let site = Arc::new(Site {
         config: Arc::clone(&config),
-        disk: Arc::new(disk),
+        disk,
+        encodings,
         logs: logs.clone(),
         counters: Arc::clone(&counters),
     });

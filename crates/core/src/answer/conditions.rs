@@ -4,12 +4,12 @@ use super::FileFacts;
 use crate::facts::Facts;
 use http::header;
 
-/// The entity tag of a file (RFC 9110 §8.8.3), in a coding or as it is.
+/// The entity tag of a file (RFC 9110 §8.8.3), as it is or in a coding. It is strong: whoever sends a form
+/// that is not octet for octet the same each time must weaken it.
 pub fn entity_tag(file: &FileFacts, coding: Option<&str>) -> String {
     let FileFacts { size, modified } = file;
     match coding {
-        // An encoding made in passing is not octet for octet the same each time.
-        Some(coding) => format!("W/\"{modified:x}-{size:x}-{coding}\""),
+        Some(coding) => format!("\"{modified:x}-{size:x}-{coding}\""),
         None => format!("\"{modified:x}-{size:x}\""),
     }
 }

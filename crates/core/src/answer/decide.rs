@@ -5,12 +5,15 @@ use super::conditions::{self, Outcome};
 use super::listing::{self, Listed};
 use super::path::{NoPath, Resolved, resolve};
 use super::ranges::{self, Ranges};
+use super::represent::{self, Representation, insert};
 use super::{
-    Answer, Body, Entry, FileFacts, Piece, Question, Reply, SitePath, Turn, Want, negotiate, pages, types,
+    Answer, Body, Encodings, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, negotiate,
+    pages,
 };
 use crate::config::{Config, Site, SiteId};
+use crate::encode::Codec;
 use crate::facts::{Facts, Scheme};
-use http::header::{self, HeaderName};
+use http::header;
 use http::{HeaderMap, HeaderValue, StatusCode};
 use std::ops::Range;
 
@@ -84,6 +87,8 @@ enum Stage {
     Index(SitePath, usize),
     /// What is in a folder.
     Listing(SitePath),
+    /// The encodings of a file that is to be sent, in one of these codings, perhaps for a status.
+    Encodings(FileFacts, Vec<Codec>, Option<StatusCode>),
     /// The site's own page for a status.
     ErrorPage(StatusCode),
 }
@@ -97,18 +102,24 @@ impl<'a> Waiting<'a> {
                 let path = path.clone();
                 return deciding.list(&path, &names);
             }
-            (Reply::Names(_), _) => Entry::Failed,
+            (Reply::Encodings(known), Stage::Encodings(file, liked, status)) => {
+                return deciding.encoded(asked, file, Some(liked), &known, *status);
+            }
+            (Reply::Names(_) | Reply::Encodings(_), _) => Entry::Failed,
             (Reply::Entry(entry), _) => entry,
         };
         match (stage, entry) {
-            (Stage::ErrorPage(status), Entry::File(file)) => deciding.error_page(status, asked, &file),
+            (Stage::ErrorPage(status), Entry::File(file)) => deciding.choose_form(asked, file, Some(status)),
             (Stage::ErrorPage(status), _) => deciding.built_in(status),
             (Stage::Path(path), Entry::Folder) if path.as_folder => deciding.look_for_index(path.place, 0),
             (Stage::Path(path), Entry::Folder) => deciding.redirect_to_path(&format!("{}/", path.tidy)),
             (Stage::Path(path), Entry::File(_)) if path.as_folder => deciding.failed(StatusCode::NOT_FOUND),
-            (Stage::Path(_) | Stage::Index(..), Entry::File(file)) => deciding.file(asked, &file),
+            (Stage::Path(_) | Stage::Index(..), Entry::File(file)) => deciding.choose_form(asked, file, None),
             (Stage::Index(folder, nth), Entry::Missing | Entry::Folder) => {
                 deciding.look_for_index(folder, nth + 1)
+            }
+            (Stage::Encodings(file, liked, status), _) => {
+                deciding.encoded(asked, &file, Some(&liked), &Encodings::default(), status)
             }
             (Stage::Listing(_), Entry::File(_) | Entry::Folder) => {
                 deciding.failed(StatusCode::INTERNAL_SERVER_ERROR)
@@ -134,7 +145,11 @@ impl<'a> Deciding<'a> {
     }
 
     fn ask(self, site: SiteId, path: SitePath, stage: Stage) -> Turn<'a> {
-        let want = if matches!(stage, Stage::Listing(_)) { Want::Names } else { Want::Entry };
+        let want = match stage {
+            Stage::Listing(_) => Want::Names,
+            Stage::Encodings(..) => Want::Encodings,
+            Stage::Path(_) | Stage::Index(..) | Stage::ErrorPage(_) => Want::Entry,
+        };
         let question = Question { site, path: path.clone(), want };
         Turn::Ask(question, Waiting { deciding: self, asked: path, stage })
     }
@@ -173,13 +188,42 @@ impl<'a> Deciding<'a> {
         negotiate::prefers_json(self.facts.field(&header::ACCEPT).value())
     }
 
-    fn file(self, path: SitePath, file: &FileFacts) -> Turn<'a> {
-        // Parts are parts of the file as it is: an encoding made in passing has none.
-        let range = self.facts.field(&header::RANGE).value();
-        let range = range.filter(|_| self.facts.method.value() == Some("GET"));
-        let (mut headers, body) = self.representation(path, file, range.is_none());
-        let tag = headers.get(header::ETAG).and_then(|tag| tag.to_str().ok()).unwrap_or_default();
-        match conditions::evaluate(&self.facts, tag, file) {
+    /// Asks about a file's encodings where that matters. With a status, the file is the page for it.
+    fn choose_form(self, path: SitePath, file: FileFacts, status: Option<StatusCode>) -> Turn<'a> {
+        let (Some(id), Some(site)) = (self.site, self.settings()) else {
+            return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
+        };
+        match represent::codings(site, &self.facts, &path, &file) {
+            Some(liked) if !liked.is_empty() => self.ask(id, path, Stage::Encodings(file, liked, status)),
+            liked => self.encoded(path, &file, liked.as_deref(), &Encodings::default(), status),
+        }
+    }
+
+    /// A file in the form that suits: conditions first, then parts.
+    fn encoded(
+        self,
+        path: SitePath,
+        file: &FileFacts,
+        liked: Option<&[Codec]>,
+        known: &Encodings,
+        status: Option<StatusCode>,
+    ) -> Turn<'a> {
+        let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
+        let is_get = self.facts.method.value() == Some("GET");
+        let range = self.facts.field(&header::RANGE).value().filter(|_| is_get && status.is_none());
+        let mut found = represent::represent(site, &path, file, liked, known);
+        if range.is_some() && matches!(found.form, Form::Quick(_)) {
+            // What is encoded in passing has no parts; the file as it is has.
+            found = represent::represent(site, &path, file, liked.map(|_| &[][..]), known);
+        }
+        let Representation { form, size, mut headers, tag } = found;
+        if let Some(status) = status {
+            headers.remove(header::ACCEPT_RANGES);
+            headers.append(header::VARY, HeaderValue::from_static("Accept"));
+            mark(&mut headers, status);
+            return self.done(status, headers, Body::File { path, form });
+        }
+        match conditions::evaluate(&self.facts, &tag, file) {
             Outcome::Proceed => {}
             Outcome::Failed => return self.failed(StatusCode::PRECONDITION_FAILED),
             Outcome::NotModified => {
@@ -189,43 +233,15 @@ impl<'a> Deciding<'a> {
                 return self.done(StatusCode::NOT_MODIFIED, headers, Body::None);
             }
         }
-        let holds = conditions::parts_hold(&self.facts, tag, file);
-        match (range.filter(|_| holds).map(|field| ranges::understand(field, file.size)), body) {
-            (Some(Ranges::Parts(parts)), Body::File { path, .. }) => self.parts(path, file, &parts, headers),
-            (Some(Ranges::Outside), _) => self.outside(file.size),
-            (_, body) => self.done(StatusCode::OK, headers, body),
+        let range = range.filter(|_| conditions::parts_hold(&self.facts, &tag, file)).zip(size);
+        match range.map(|(field, size)| (ranges::understand(field, size), size)) {
+            Some((Ranges::Parts(parts), size)) => {
+                let pieces = parts_of(&parts, size, file, &mut headers);
+                self.done(StatusCode::PARTIAL_CONTENT, headers, Body::Parts { path, form, pieces })
+            }
+            Some((Ranges::Outside, size)) => self.outside(size),
+            _ => self.done(StatusCode::OK, headers, Body::File { path, form }),
         }
-    }
-
-    /// Some parts of a file: one as it is, several with their own headers between them (RFC 9110 §14.6).
-    fn parts(
-        self,
-        path: SitePath,
-        file: &FileFacts,
-        parts: &[Range<u64>],
-        mut headers: HeaderMap,
-    ) -> Turn<'a> {
-        let place = |part: &Range<u64>| format!("bytes {}-{}/{}", part.start, part.end - 1, file.size);
-        if let [part] = parts {
-            insert(&mut headers, header::CONTENT_RANGE, &place(part));
-            let pieces = vec![Piece::File(part.clone())];
-            return self.done(StatusCode::PARTIAL_CONTENT, headers, Body::Parts { path, pieces });
-        }
-        let media_type =
-            headers.get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
-        let boundary = format!("part-{:x}-{:x}", file.modified, file.size);
-        let mut pieces = Vec::with_capacity(parts.len() * 2 + 1);
-        for part in parts {
-            let head = format!(
-                "\r\n--{boundary}\r\nContent-Type: {media_type}\r\nContent-Range: {}\r\n\r\n",
-                place(part)
-            );
-            pieces.push(Piece::Octets(head.into_bytes()));
-            pieces.push(Piece::File(part.clone()));
-        }
-        pieces.push(Piece::Octets(format!("\r\n--{boundary}--\r\n").into_bytes()));
-        insert(&mut headers, header::CONTENT_TYPE, &format!("multipart/byteranges; boundary={boundary}"));
-        self.done(StatusCode::PARTIAL_CONTENT, headers, Body::Parts { path, pieces })
     }
 
     /// None of the parts asked for is there: 416, with the length that is (RFC 9110 §15.5.17).
@@ -235,49 +251,6 @@ impl<'a> Deciding<'a> {
             insert(&mut answer.headers, header::CONTENT_RANGE, &format!("bytes */{size}"));
         }
         turn
-    }
-
-    fn error_page(self, status: StatusCode, path: SitePath, file: &FileFacts) -> Turn<'a> {
-        let (mut headers, body) = self.representation(path, file, true);
-        headers.remove(header::ACCEPT_RANGES);
-        headers.append(header::VARY, HeaderValue::from_static("Accept"));
-        mark(&mut headers, status);
-        self.done(status, headers, body)
-    }
-
-    /// Header fields of a file, in the coding that suits the client where it may be encoded.
-    fn representation(&self, path: SitePath, file: &FileFacts, may_encode: bool) -> (HeaderMap, Body) {
-        let mut headers = HeaderMap::with_capacity(8);
-        let (media_type, essence) = types::media_type(path.as_str());
-        headers.insert(header::CONTENT_TYPE, media_type);
-        let mut codec = None;
-        if let Some(site) = self.settings()
-            && !site.compress.codecs.is_empty()
-            && site.compress.has_type(&essence)
-            && file.size >= site.compress.at_least
-        {
-            headers.insert(header::VARY, HeaderValue::from_static("Accept-Encoding"));
-            let accepted = self.accepted_encodings().filter(|_| may_encode);
-            codec = negotiate::coding(accepted.as_deref(), &site.compress.codecs);
-        }
-        if let Some(codec) = codec {
-            headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static(codec.name()));
-        } else {
-            headers.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
-        }
-        insert(&mut headers, header::ETAG, &conditions::entity_tag(file, codec.map(|codec| codec.name())));
-        let seconds = u64::try_from(file.modified / 1_000_000_000).unwrap_or(0).min(253_402_300_799);
-        let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
-        insert(&mut headers, header::LAST_MODIFIED, &httpdate::fmt_http_date(changed));
-        (headers, Body::File { path, codec })
-    }
-
-    /// The field may stand in several lines, which mean the same as one (RFC 9110 §5.3).
-    fn accepted_encodings(&self) -> Option<std::borrow::Cow<'a, str>> {
-        let crate::facts::Fields::All(map) = self.facts.fields else { return None };
-        let mut lines = map.get_all(header::ACCEPT_ENCODING).iter().filter_map(|line| line.to_str().ok());
-        let first = lines.next()?;
-        Some(lines.fold(first.into(), |all, line| format!("{all}, {line}").into()))
     }
 
     fn redirect_to_host(self, host: &str) -> Turn<'a> {
@@ -338,18 +311,27 @@ fn mark(headers: &mut HeaderMap, status: StatusCode) {
     }
 }
 
-fn insert(headers: &mut HeaderMap, name: HeaderName, text: &str) {
-    // What came over the wire as a path or query may hold octets that a field may not (RFC 9110 §5.5).
-    let octets: Vec<u8> = text
-        .bytes()
-        .flat_map(|octet| match octet {
-            0x20..0x7f => vec![octet],
-            _ => percent_encoding::percent_encode_byte(octet).bytes().collect(),
-        })
-        .collect();
-    if let Ok(value) = HeaderValue::from_bytes(&octets) {
-        headers.insert(name, value);
+/// Some parts of a file: one as it is, several with their own headers between them (RFC 9110 §14.6).
+fn parts_of(parts: &[Range<u64>], size: u64, file: &FileFacts, headers: &mut HeaderMap) -> Vec<Piece> {
+    let place = |part: &Range<u64>| format!("bytes {}-{}/{size}", part.start, part.end - 1);
+    if let [part] = parts {
+        insert(headers, header::CONTENT_RANGE, &place(part));
+        return vec![Piece::File(part.clone())];
     }
+    let media_type =
+        headers.get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let boundary = format!("part-{:x}-{size:x}", file.modified);
+    let mut pieces = Vec::with_capacity(parts.len() * 2 + 1);
+    for part in parts {
+        let range = place(part);
+        let head =
+            format!("\r\n--{boundary}\r\nContent-Type: {media_type}\r\nContent-Range: {range}\r\n\r\n");
+        pieces.push(Piece::Octets(head.into_bytes()));
+        pieces.push(Piece::File(part.clone()));
+    }
+    pieces.push(Piece::Octets(format!("\r\n--{boundary}--\r\n").into_bytes()));
+    insert(headers, header::CONTENT_TYPE, &format!("multipart/byteranges; boundary={boundary}"));
+    pieces
 }
 
 #[cfg(test)]
@@ -376,7 +358,10 @@ index = ["start.html", "index.html"]
 "#;
 
     fn entry(question: &Question) -> Reply {
-        Reply::Entry(stands(question))
+        match question.want {
+            Want::Encodings => Reply::Encodings(Encodings::default()),
+            _ => Reply::Entry(stands(question)),
+        }
     }
 
     fn stands(question: &Question) -> Entry {

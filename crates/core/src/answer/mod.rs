@@ -11,6 +11,7 @@
 //! - [`negotiate`]: which content coding (RFC 9110 §12.5.3), and whether JSON is preferred
 //! - [`listing`]: what is in a folder
 //! - [`types`]: media types by extension
+//! - [`represent`]: the form a file is sent in, with its header fields
 //! - [`pages`]: the built-in pages
 
 pub mod conditions;
@@ -20,6 +21,7 @@ pub mod negotiate;
 pub mod pages;
 pub mod path;
 pub mod ranges;
+pub mod represent;
 pub mod types;
 
 pub use decide::{Waiting, answer};
@@ -58,17 +60,59 @@ pub enum Body {
     File {
         /// Which one.
         path: SitePath,
-        /// In which coding.
-        codec: Option<Codec>,
+        /// In which form.
+        form: Form,
     },
     /// Parts of a file of the site, with what stands between them.
     Parts {
         /// Which one.
         path: SitePath,
+        /// In which form.
+        form: Form,
         /// What to send, in order.
         pieces: Vec<Piece>,
     },
 }
+
+/// In which form a file is sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// As it is.
+    Plain,
+    /// Encoded in passing: not octet for octet the same each time.
+    Quick(Codec),
+    /// As it was encoded thoroughly, and kept.
+    Settled(Codec),
+    /// As somebody encoded it beforehand, in a file beside it.
+    Ready(Codec),
+}
+
+impl Form {
+    /// The coding, where there is one.
+    pub fn codec(self) -> Option<Codec> {
+        match self {
+            Form::Plain => None,
+            Form::Quick(codec) | Form::Settled(codec) | Form::Ready(codec) => Some(codec),
+        }
+    }
+}
+
+/// What is known of a file's encoding by one codec.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Encoded {
+    /// Nothing.
+    #[default]
+    Unknown,
+    /// It does not get smaller.
+    NoGain,
+    /// Encoded thoroughly, and kept: its length in bytes.
+    Settled(u64),
+    /// Encoded beforehand, in a file beside it, which is newer.
+    Ready(FileFacts),
+}
+
+/// What is known of a file's encodings, in the order of [`Codec::ALL`].
+pub type Encodings = [Encoded; Codec::ALL.len()];
 
 /// A piece of a body that is put together.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -97,6 +141,8 @@ pub enum Want {
     Entry,
     /// What is in the folder there?
     Names,
+    /// What is known of the encodings of the file there?
+    Encodings,
 }
 
 /// The reply to a question.
@@ -106,6 +152,8 @@ pub enum Reply {
     Entry(Entry),
     /// What is in the folder.
     Names(Arc<[Listed]>),
+    /// What is known of the file's encodings.
+    Encodings(Encodings),
 }
 
 /// What stands at a place in a site's folder.

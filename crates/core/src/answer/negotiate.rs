@@ -1,24 +1,42 @@
 //! Which content coding an answer is sent in (RFC 9110 §12.5.3).
 
+use super::{Encoded, Encodings, Form};
 use crate::encode::Codec;
 
-/// The coding to use: the one the client likes best, and of equals the one the site names first.
-/// `None` sends the body as it is.
-pub fn coding(accepted: Option<&str>, codecs: &[Codec]) -> Option<Codec> {
-    let accepted = accepted?;
+/// The codings that a client likes best, in the site's order. Empty sends the body as it is.
+pub fn codings(accepted: Option<&str>, codecs: &[Codec]) -> Vec<Codec> {
+    let Some(accepted) = accepted else { return Vec::new() };
     let plain = quality(accepted, "identity").unwrap_or(0.001);
-    let mut best: Option<(f32, Codec)> = None;
-    for &codec in codecs {
+    let liked = |codec: Codec| {
         let liked = match codec {
             Codec::Gzip => quality(accepted, "gzip").or_else(|| named(accepted, "x-gzip")),
-            Codec::Brotli => quality(accepted, "br"),
+            codec => quality(accepted, codec.name()),
         };
-        let liked = liked.unwrap_or(0.0);
-        if liked > 0.0 && liked >= plain && best.is_none_or(|(most, _)| liked > most) {
-            best = Some((liked, codec));
-        }
+        liked.filter(|&liked| liked > 0.0 && liked >= plain)
+    };
+    let most = codecs.iter().filter_map(|&codec| liked(codec)).fold(0.0, f32::max);
+    codecs.iter().copied().filter(|&codec| liked(codec) == Some(most)).collect()
+}
+
+/// The coding to use where nothing is known of the body: the first of [`codings`].
+pub fn coding(accepted: Option<&str>, codecs: &[Codec]) -> Option<Codec> {
+    codings(accepted, codecs).first().copied()
+}
+
+/// The form to send a file in: of the codings liked best, the first of the site's until it has settled, then
+/// the smallest of those that have. What does not get smaller is sent as it is.
+pub fn form(liked: &[Codec], known: &Encodings) -> Form {
+    let mut gaining = liked.iter().copied().filter(|&codec| known[codec as usize] != Encoded::NoGain);
+    let Some(first) = gaining.next() else { return Form::Plain };
+    if known[first as usize] == Encoded::Unknown {
+        return Form::Quick(first);
     }
-    best.map(|(_, codec)| codec)
+    let finished = liked.iter().filter_map(|&codec| match known[codec as usize] {
+        Encoded::Settled(size) => Some((size, Form::Settled(codec))),
+        Encoded::Ready(file) => Some((file.size, Form::Ready(codec))),
+        Encoded::Unknown | Encoded::NoGain => None,
+    });
+    finished.min_by_key(|(size, _)| *size).map_or(Form::Plain, |(_, form)| form)
 }
 
 /// Whether a client would rather have JSON than a page (RFC 9110 §12.5.1).
@@ -56,6 +74,20 @@ fn named(accepted: &str, name: &str) -> Option<f32> {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[test]
+    fn settled_ones_go_out_smallest_first() {
+        let ready = |size| Encoded::Ready(crate::answer::FileFacts { size, modified: 0 });
+        let all = [Codec::Brotli, Codec::Zstd, Codec::Gzip];
+        let form = |known: [Encoded; 4]| super::form(&all, &known);
+        use Encoded::{NoGain, Settled, Unknown};
+        assert_eq!(form([Unknown, Settled(5), ready(4), Unknown]), Form::Quick(Codec::Brotli));
+        assert_eq!(form([Settled(9), Unknown, Unknown, Unknown]), Form::Settled(Codec::Brotli));
+        assert_eq!(form([Settled(9), Settled(8), ready(7), Settled(1)]), Form::Ready(Codec::Gzip));
+        assert_eq!(form([NoGain, Unknown, Settled(3), Unknown]), Form::Quick(Codec::Zstd));
+        assert_eq!(form([NoGain, NoGain, NoGain, Unknown]), Form::Plain);
+        assert_eq!(super::form(&[], &[Settled(1); 4]), Form::Plain);
+    }
 
     #[rstest]
     #[case(None, false)]

@@ -30,6 +30,14 @@ impl SitePath {
     }
 }
 
+impl SitePath {
+    /// The place beside this one whose name has an extension more.
+    #[must_use]
+    pub fn with_extension(&self, extension: &str) -> SitePath {
+        SitePath(format!("{}.{extension}", self.0))
+    }
+}
+
 impl fmt::Display for SitePath {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(out, "/{}", self.0)

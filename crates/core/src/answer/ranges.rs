@@ -98,20 +98,24 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case::first("bytes=0-99", &[0..100])]
-    #[case::open("bytes=900-", &[900..1000])]
-    #[case::suffix("bytes=-10", &[990..1000])]
-    #[case::long_suffix("bytes=-5000", &[0..1000])]
-    #[case::beyond_end("bytes=990-5000", &[990..1000])]
-    #[case::several("bytes=0-9, 20-29", &[0..10, 20..30])]
-    #[case::order_kept("bytes=500-509,0-9", &[500..510, 0..10])]
-    #[case::overlapping("bytes=0-99,50-149", &[0..150])]
-    #[case::touching("bytes=0-9,10-19", &[0..20])]
-    #[case::one_outside("bytes=0-9,2000-", &[0..10])]
-    #[case::capitals("BYTES=0-0", &[0..1])]
-    #[case::huge("bytes=0-99999999999999999999999", &[0..1000])]
-    fn parts(#[case] field: &str, #[case] expected: &[Range<u64>]) {
-        assert_eq!(understand(field, 1000), Ranges::Parts(expected.to_vec()));
+    #[case::first("bytes=0-99", &[(0, 100)])]
+    #[case::open("bytes=900-", &[(900, 1000)])]
+    #[case::suffix("bytes=-10", &[(990, 1000)])]
+    #[case::long_suffix("bytes=-5000", &[(0, 1000)])]
+    #[case::beyond_end("bytes=990-5000", &[(990, 1000)])]
+    #[case::several("bytes=0-9, 20-29", &[(0, 10), (20, 30)])]
+    #[case::order_kept("bytes=500-509,0-9", &[(500, 510), (0, 10)])]
+    #[case::overlapping("bytes=0-99,50-149", &[(0, 150)])]
+    #[case::touching("bytes=0-9,10-19", &[(0, 20)])]
+    #[case::one_outside("bytes=0-9,2000-", &[(0, 10)])]
+    #[case::again_and_again("bytes=0-,0-,0-", &[(0, 1000)])]
+    #[case::capitals("BYTES=0-0", &[(0, 1)])]
+    #[case::huge("bytes=0-99999999999999999999999", &[(0, 1000)])]
+    fn parts(#[case] field: &str, #[case] expected: &[(u64, u64)]) {
+        assert_eq!(
+            understand(field, 1000),
+            Ranges::Parts(expected.iter().map(|&(start, end)| start..end).collect())
+        );
     }
 
     #[rstest]
@@ -123,7 +127,6 @@ mod tests {
     #[case::empty("bytes=", Ranges::Ignored)]
     #[case::no_unit("0-9", Ranges::Ignored)]
     #[case::other_unit("lines=0-9", Ranges::Ignored)]
-    #[case::again_and_again("bytes=0-,0-,0-", Ranges::Parts(vec![0..1000]))]
     fn odd_ones(#[case] field: &str, #[case] expected: Ranges) {
         assert_eq!(understand(field, 1000), expected);
     }

@@ -129,14 +129,17 @@ pub struct Compress {
     pub types: Vec<String>,
     /// The smallest body worth it, in bytes.
     pub at_least: u64,
+    /// Agents that get nothing compressed; a `*` stands for anything.
+    pub not_for: Vec<String>,
 }
 
 impl Default for Compress {
     fn default() -> Self {
         Compress {
-            codecs: vec![Codec::Brotli, Codec::Gzip],
+            codecs: vec![Codec::Brotli, Codec::Zstd, Codec::Gzip],
             types: settings::COMPRESSED_TYPES.iter().map(|&name| name.to_owned()).collect(),
             at_least: 256,
+            not_for: Vec::new(),
         }
     }
 }
@@ -151,6 +154,30 @@ impl Compress {
     }
 }
 
+impl Compress {
+    /// Whether an agent gets nothing compressed.
+    pub fn leaves_out(&self, agent: &str) -> bool {
+        self.not_for.iter().any(|pattern| fits(pattern, agent))
+    }
+}
+
+/// Whether a text fits a pattern, in which `*` stands for anything.
+fn fits(pattern: &str, text: &str) -> bool {
+    let Some((beginning, rest)) = pattern.split_once('*') else { return pattern == text };
+    let Some(mut text) = text.strip_prefix(beginning) else { return false };
+    let mut parts = rest.split('*').peekable();
+    while let Some(part) = parts.next() {
+        if parts.peek().is_none() {
+            return text.ends_with(part);
+        }
+        match text.find(part) {
+            Some(at) => text = &text[at + part.len()..],
+            None => return false,
+        }
+    }
+    true
+}
+
 /// The word of a list that is most likely meant by another, if any comes close.
 pub fn nearest<'w>(word: &str, words: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {
     words
@@ -159,4 +186,23 @@ pub fn nearest<'w>(word: &str, words: impl IntoIterator<Item = &'w str>) -> Opti
         .filter(|(distance, known)| *distance <= 1 + known.len().max(word.len()) / 4)
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, known)| known)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("LindryKiosk/1.*", "LindryKiosk/1.2", true)]
+    #[case("LindryKiosk/1.*", "LindryKiosk/2.0", false)]
+    #[case("*Kiosk*", "a Kiosk of old", true)]
+    #[case("Boat", "Boat", true)]
+    #[case("Boat", "Boats", false)]
+    #[case("a*b*c", "a-b-b-c", true)]
+    #[case("a*b*c", "a-c", false)]
+    #[case("ab*b", "ab", false)]
+    fn patterns(#[case] pattern: &str, #[case] text: &str, #[case] expected: bool) {
+        assert_eq!(fits(pattern, text), expected);
+    }
 }

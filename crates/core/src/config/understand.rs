@@ -232,6 +232,9 @@ impl Reading<'_> {
         if let Some(types) = section.texts("types") {
             compress.types = types.into_iter().map(|text| text.value.to_ascii_lowercase()).collect();
         }
+        if let Some(agents) = section.texts("not_for") {
+            compress.not_for = agents.into_iter().map(|agent| agent.value).collect();
+        }
         if let Some(text) = section.text("at_least") {
             match units::size(&text.value) {
                 Some(size) => compress.at_least = size,

@@ -7,8 +7,12 @@ use std::io::Write;
 pub enum Codec {
     /// Brotli (RFC 7932).
     Brotli,
+    /// Zstandard (RFC 8878).
+    Zstd,
     /// gzip (RFC 1952).
     Gzip,
+    /// The zlib format, which RFC 9110 §8.4.1.2 calls deflate (RFC 1950).
+    Deflate,
 }
 
 /// How hard a codec tries.
@@ -16,35 +20,64 @@ pub enum Codec {
 pub enum Effort {
     /// While somebody waits.
     Quick,
+    /// In the background, once.
+    Thorough,
 }
 
 impl Codec {
     /// All of them.
-    pub const ALL: [Codec; 2] = [Codec::Brotli, Codec::Gzip];
+    pub const ALL: [Codec; 4] = [Codec::Brotli, Codec::Zstd, Codec::Gzip, Codec::Deflate];
 
     /// The name in `Content-Encoding`.
     pub fn name(self) -> &'static str {
         match self {
             Codec::Brotli => "br",
+            Codec::Zstd => "zstd",
             Codec::Gzip => "gzip",
+            Codec::Deflate => "deflate",
         }
     }
 
-    /// A writer that passes on what it is given, encoded, to another. Dropping it ends the stream, but
-    /// [`Encoder::finish`] says whether that worked.
-    pub fn encoder<W: Write>(self, effort: Effort, out: W) -> Encoder<W> {
-        let Effort::Quick = effort;
+    /// The extension of a file that was encoded beforehand, where that is done.
+    pub fn extension(self) -> Option<&'static str> {
         match self {
-            Codec::Brotli => Encoder::Brotli(Box::new(brotli::CompressorWriter::new(out, 16 << 10, 4, 20))),
-            Codec::Gzip => {
-                Encoder::Gzip(Box::new(flate2::write::GzEncoder::new(out, flate2::Compression::new(5))))
-            }
+            Codec::Brotli => Some("br"),
+            Codec::Zstd => Some("zst"),
+            Codec::Gzip => Some("gz"),
+            Codec::Deflate => None,
         }
+    }
+
+    /// The codec's number for an effort, in the codec's own scale.
+    pub fn level(self, effort: Effort) -> u32 {
+        match (self, effort) {
+            (Codec::Brotli, Effort::Quick) => 4,
+            (Codec::Brotli, Effort::Thorough) => 11,
+            (Codec::Zstd, Effort::Quick) => 3,
+            (Codec::Zstd, Effort::Thorough) => 19,
+            (Codec::Gzip | Codec::Deflate, Effort::Quick) => 5,
+            (Codec::Gzip | Codec::Deflate, Effort::Thorough) => 9,
+        }
+    }
+
+    /// A writer that passes on what it is given, encoded, to another; [`Encoder::finish`] ends the stream.
+    pub fn encoder<W: Write>(self, effort: Effort, out: W) -> std::io::Result<Encoder<W>> {
+        let level = self.level(effort);
+        let flate = flate2::Compression::new(level);
+        Ok(match self {
+            Codec::Brotli => {
+                let window = if effort == Effort::Quick { 20 } else { 22 };
+                Encoder::Brotli(Box::new(brotli::CompressorWriter::new(out, 16 << 10, level, window)))
+            }
+            Codec::Zstd => Encoder::Zstd(zstd::Encoder::new(out, level as i32)?),
+            Codec::Gzip => Encoder::Gzip(Box::new(flate2::write::GzEncoder::new(out, flate))),
+            Codec::Deflate => Encoder::Deflate(Box::new(flate2::write::ZlibEncoder::new(out, flate))),
+        })
     }
 
     /// A whole body, encoded.
     pub fn encode(self, effort: Effort, body: &[u8]) -> std::io::Result<Vec<u8>> {
-        let mut encoder = self.encoder(effort, Vec::with_capacity(body.len() / 3 + 64));
+        let mut encoder = self.encoder(effort, Vec::with_capacity(body.len() / 3 + 64))?;
         encoder.write_all(body)?;
         encoder.finish()
     }
@@ -54,8 +87,12 @@ impl Codec {
 pub enum Encoder<W: Write> {
     /// Brotli.
     Brotli(Box<brotli::CompressorWriter<W>>),
+    /// Zstandard.
+    Zstd(zstd::Encoder<'static, W>),
     /// gzip.
     Gzip(Box<flate2::write::GzEncoder<W>>),
+    /// zlib.
+    Deflate(Box<flate2::write::ZlibEncoder<W>>),
 }
 
 impl<W: Write> Encoder<W> {
@@ -63,7 +100,9 @@ impl<W: Write> Encoder<W> {
     pub fn get_mut(&mut self) -> &mut W {
         match self {
             Encoder::Brotli(encoder) => encoder.get_mut(),
+            Encoder::Zstd(encoder) => encoder.get_mut(),
             Encoder::Gzip(encoder) => encoder.get_mut(),
+            Encoder::Deflate(encoder) => encoder.get_mut(),
         }
     }
 
@@ -74,24 +113,29 @@ impl<W: Write> Encoder<W> {
                 encoder.flush()?;
                 Ok(encoder.into_inner())
             }
+            Encoder::Zstd(encoder) => encoder.finish(),
             Encoder::Gzip(encoder) => encoder.finish(),
+            Encoder::Deflate(encoder) => encoder.finish(),
+        }
+    }
+
+    fn writer(&mut self) -> &mut dyn Write {
+        match self {
+            Encoder::Brotli(encoder) => encoder,
+            Encoder::Zstd(encoder) => encoder,
+            Encoder::Gzip(encoder) => encoder,
+            Encoder::Deflate(encoder) => encoder,
         }
     }
 }
 
 impl<W: Write> Write for Encoder<W> {
     fn write(&mut self, octets: &[u8]) -> std::io::Result<usize> {
-        match self {
-            Encoder::Brotli(encoder) => encoder.write(octets),
-            Encoder::Gzip(encoder) => encoder.write(octets),
-        }
+        self.writer().write(octets)
     }
 
     fn flush(&mut self) -> std::io::Result<()> {
-        match self {
-            Encoder::Brotli(encoder) => encoder.flush(),
-            Encoder::Gzip(encoder) => encoder.flush(),
-        }
+        self.writer().flush()
     }
 }
 
@@ -103,15 +147,21 @@ mod tests {
     #[test]
     fn bodies_come_back() {
         let body = "tide table, high and low water at Port Lindry\n".repeat(500).into_bytes();
-        for codec in Codec::ALL {
-            let encoded = codec.encode(Effort::Quick, &body).unwrap();
+        for (codec, effort) in
+            Codec::ALL.into_iter().flat_map(|codec| [(codec, Effort::Quick), (codec, Effort::Thorough)])
+        {
+            let encoded = codec.encode(effort, &body).unwrap();
             assert!(encoded.len() < body.len() / 10, "{codec:?}: {}", encoded.len());
             let mut decoded = Vec::new();
             match codec {
                 Codec::Brotli => {
                     brotli::Decompressor::new(&encoded[..], 4096).read_to_end(&mut decoded).unwrap()
                 }
+                Codec::Zstd => zstd::Decoder::new(&encoded[..]).unwrap().read_to_end(&mut decoded).unwrap(),
                 Codec::Gzip => flate2::read::GzDecoder::new(&encoded[..]).read_to_end(&mut decoded).unwrap(),
+                Codec::Deflate => {
+                    flate2::read::ZlibDecoder::new(&encoded[..]).read_to_end(&mut decoded).unwrap()
+                }
             };
             assert!(decoded == body, "{codec:?}");
         }

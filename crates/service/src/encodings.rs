@@ -1,0 +1,240 @@
+//! Encodings that settle: quick while somebody waits, thorough from then on.
+//!
+//! The first request for a file gets a quick encoding. A thread of its own makes the thorough one and keeps
+//! it: in memory, bounded, and on disk, named by what was encoded, so that a restart finds it again. What
+//! does not get smaller is remembered too, and sent as it is from then on.
+
+use crate::disk::{Disk, Kept};
+use bytes::Bytes;
+use exedra_core::answer::{Encoded, FileFacts, Question};
+use exedra_core::encode::{Codec, Effort};
+use quick_cache::Weighter;
+use quick_cache::sync::Cache;
+use sha2::{Digest, Sha256};
+use std::collections::HashSet;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// The largest file whose encoding settles: above it, thorough work would take too long.
+pub const MOST_TO_SETTLE: u64 = 4 << 20;
+/// How much memory kept encodings may take together.
+const MEMORY: u64 = 128 << 20;
+/// How much disk they may take together; the oldest go at the next start.
+const DISK: u64 = 1 << 30;
+/// How many files may wait for their thorough encoding; the others come with a later request.
+const MOST_WAITING: usize = 512;
+
+/// One file, as it was at some time, in one coding.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct Key {
+    question: Question,
+    facts: (u64, i128),
+    codec: Codec,
+}
+
+#[derive(Clone)]
+enum Form {
+    Quick(Bytes),
+    Settled(Bytes),
+    NoGain,
+}
+
+#[derive(Clone)]
+struct Weight;
+
+impl Weighter<Key, Form> for Weight {
+    fn weight(&self, key: &Key, form: &Form) -> u64 {
+        let body = match form {
+            Form::Quick(body) | Form::Settled(body) => body.len(),
+            Form::NoGain => 0,
+        };
+        (160 + key.question.path.as_str().len() + body) as u64
+    }
+}
+
+/// What a quick encoding came to.
+pub enum Quick {
+    /// This.
+    Body(Bytes),
+    /// More is known now: decide again.
+    Decided,
+}
+
+/// The encodings of all sites' files.
+pub struct Encodings {
+    kept: Cache<Key, Form, Weight>,
+    folder: PathBuf,
+    busy: Mutex<HashSet<Key>>,
+    jobs: SyncSender<Key>,
+}
+
+impl Encodings {
+    /// Opens the folder of kept encodings and starts the thread that makes them. It ends when this is dropped.
+    pub fn open(folder: PathBuf, disk: Arc<Disk>) -> io::Result<Arc<Self>> {
+        std::fs::create_dir_all(&folder)?;
+        trim(&folder)?;
+        let (jobs, waiting) = sync_channel(MOST_WAITING);
+        let kept = Cache::with_weighter(10_000, MEMORY, Weight);
+        let encodings = Arc::new(Encodings { kept, folder, busy: Mutex::default(), jobs });
+        let worker = Arc::downgrade(&encodings);
+        std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {
+            settle_all(&waiting, &disk, || worker.upgrade());
+        })?;
+        Ok(encodings)
+    }
+
+    /// What is known of a file's encodings.
+    pub fn known(
+        &self,
+        question: &Question,
+        kept: &Kept,
+        facts: FileFacts,
+    ) -> exedra_core::answer::Encodings {
+        Codec::ALL.map(|codec| match kept.ready(codec) {
+            Some(beside) => Encoded::Ready(beside),
+            None => match self.kept.get(&key(question, facts, codec)) {
+                Some(Form::Settled(body)) => Encoded::Settled(body.len() as u64),
+                Some(Form::NoGain) => Encoded::NoGain,
+                Some(Form::Quick(_)) | None => Encoded::Unknown,
+            },
+        })
+    }
+
+    /// The settled encoding, if it is still in memory.
+    pub fn settled(&self, question: &Question, facts: FileFacts, codec: Codec) -> Option<Bytes> {
+        match self.kept.get(&key(question, facts, codec)) {
+            Some(Form::Settled(body)) => Some(body),
+            _ => None,
+        }
+    }
+
+    /// The quick encoding of a file that has been asked for before.
+    pub fn quick(&self, question: &Question, facts: FileFacts, codec: Codec) -> Option<Bytes> {
+        match self.kept.get(&key(question, facts, codec)) {
+            Some(Form::Quick(body)) => Some(body),
+            _ => None,
+        }
+    }
+
+    /// Encodes a small file quickly, unless the thorough encoding turns up on disk. Blocks.
+    pub fn make_quick(
+        &self,
+        question: &Question,
+        facts: FileFacts,
+        codec: Codec,
+        plain: &[u8],
+    ) -> io::Result<Quick> {
+        let key = key(question, facts, codec);
+        if let Some(form) = self.read_kept(&name_of(plain, codec)) {
+            self.kept.insert(key, form);
+            return Ok(Quick::Decided);
+        }
+        let body = Bytes::from(codec.encode(Effort::Quick, plain)?);
+        if body.len() >= plain.len() {
+            self.kept.insert(key, Form::NoGain);
+            return Ok(Quick::Decided);
+        }
+        self.kept.insert(key, Form::Quick(body.clone()));
+        self.settle(question, facts, codec);
+        Ok(Quick::Body(body))
+    }
+
+    /// Has the thorough encoding made, once.
+    pub fn settle(&self, question: &Question, facts: FileFacts, codec: Codec) {
+        let key = key(question, facts, codec);
+        if facts.size > MOST_TO_SETTLE || !self.busy().insert(key.clone()) {
+            return;
+        }
+        if self.jobs.try_send(key.clone()).is_err() {
+            self.busy().remove(&key);
+        }
+    }
+
+    fn busy(&self) -> std::sync::MutexGuard<'_, HashSet<Key>> {
+        self.busy.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn settle_one(&self, key: &Key, disk: &Disk) -> io::Result<()> {
+        let (file, facts) = disk.open_file(&key.question)?;
+        if (facts.size, facts.modified) != key.facts {
+            // It has changed since; whoever asks for it now will have the new one made.
+            return Ok(());
+        }
+        let mut plain = Vec::with_capacity(facts.size as usize);
+        file.take(facts.size + 1).read_to_end(&mut plain)?;
+        if plain.len() as u64 != facts.size {
+            return Ok(());
+        }
+        let name = name_of(&plain, key.codec);
+        let form = match self.read_kept(&name) {
+            Some(form) => form,
+            None => {
+                let body = key.codec.encode(Effort::Thorough, &plain)?;
+                let body = if body.len() < plain.len() { body } else { Vec::new() };
+                if let Err(error) = self.write_kept(&name, &body) {
+                    tracing::warn!("an encoding could not be kept on disk and stays in memory only: {error}");
+                }
+                form_of(body)
+            }
+        };
+        self.kept.insert(key.clone(), form);
+        Ok(())
+    }
+
+    fn read_kept(&self, name: &str) -> Option<Form> {
+        std::fs::read(self.folder.join(name)).ok().map(form_of)
+    }
+
+    fn write_kept(&self, name: &str, body: &[u8]) -> io::Result<()> {
+        let fresh = self.folder.join(format!("{name}.new"));
+        std::fs::write(&fresh, body)?;
+        std::fs::rename(fresh, self.folder.join(name))
+    }
+}
+
+fn key(question: &Question, facts: FileFacts, codec: Codec) -> Key {
+    let question = Question { want: exedra_core::answer::Want::Entry, ..question.clone() };
+    Key { question, facts: (facts.size, facts.modified), codec }
+}
+
+/// Nothing gained is kept as an empty file.
+fn form_of(body: Vec<u8>) -> Form {
+    if body.is_empty() { Form::NoGain } else { Form::Settled(body.into()) }
+}
+
+/// The name of an encoding on disk: what was encoded, how, and how hard.
+fn name_of(plain: &[u8], codec: Codec) -> String {
+    let digest: String = Sha256::digest(plain).iter().map(|octet| format!("{octet:02x}")).collect();
+    format!("{digest}.{}-{}", codec.name(), codec.level(Effort::Thorough))
+}
+
+fn settle_all(waiting: &Receiver<Key>, disk: &Disk, encodings: impl Fn() -> Option<Arc<Encodings>>) {
+    while let Ok(key) = waiting.recv() {
+        let Some(encodings) = encodings() else { return };
+        if let Err(error) = encodings.settle_one(&key, disk) {
+            tracing::debug!(path = %key.question.path, "no thorough encoding was made: {error}");
+        }
+        encodings.busy().remove(&key);
+    }
+}
+
+/// Removes the oldest kept encodings where there are too many.
+fn trim(folder: &Path) -> io::Result<()> {
+    let mut files = Vec::new();
+    for entry in std::fs::read_dir(folder)? {
+        let entry = entry?;
+        let found = entry.metadata()?;
+        files.push((found.modified()?, found.len(), entry.path()));
+    }
+    files.sort_by_key(|file| std::cmp::Reverse(file.0));
+    let mut total = 0;
+    for (_, size, path) in files {
+        total += size;
+        if total > DISK {
+            std::fs::remove_file(path)?;
+        }
+    }
+    Ok(())
+}
