@@ -3,11 +3,16 @@
 //! `exedra-benches read PROGRAM [LINES]` makes a log of combined lines and compares `PROGRAM report` with
 //! counting newlines and with a minimal counter, alternating; the medians are printed.
 //!
-//! - [`made_log`]: a log with heavy tails
-//! - [`ceilings`]: the least that could be done
+//! `exedra-benches serve PROGRAM` compares the service with a bare server that answers the same bytes from
+//! memory, both loaded by `wrk` on loopback.
+//!
+//! - [`made_log`]: a log with heavy tails; [`ceilings`]: the least that could be done with it
+//! - [`serve`]: the service under load; [`bare`]: a server that only answers
 
+mod bare;
 mod ceilings;
 mod made_log;
+mod serve;
 
 use std::path::Path;
 use std::process::{Command, ExitCode, Stdio};
@@ -18,6 +23,8 @@ const ROUNDS: usize = 5;
 fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     match arguments.iter().map(String::as_str).collect::<Vec<_>>()[..] {
+        ["serve", program] => serve::compare(program),
+        ["bare", size] => bare::run(size.parse().unwrap_or(1024)),
         ["read", program] => read(program, 3_000_000),
         ["read", program, lines] => read(program, lines.parse().unwrap_or(3_000_000)),
         // A program of its own, so that nothing of another measurement is in its memory.
@@ -25,10 +32,16 @@ fn main() -> ExitCode {
         ["counter", file] => report(ceilings::counter(Path::new(file))),
         ["make", file, lines] => report(made_log::write(Path::new(file), lines.parse().unwrap_or(3_000_000))),
         _ => {
-            eprintln!("exedra-benches read PROGRAM [LINES]");
+            eprintln!("exedra-benches read PROGRAM [LINES], or serve PROGRAM");
             ExitCode::FAILURE
         }
     }
+}
+
+/// The middle one of some measurements.
+fn median(mut measured: Vec<f64>) -> f64 {
+    measured.sort_by(f64::total_cmp);
+    measured.get(measured.len() / 2).copied().unwrap_or(f64::NAN)
 }
 
 fn report(result: std::io::Result<u64>) -> ExitCode {
@@ -76,13 +89,7 @@ fn read(program: &str, lines: u64) -> ExitCode {
             seconds.push(began.elapsed().as_secs_f64());
         }
     }
-    let medians: Vec<f64> = seconds
-        .into_iter()
-        .map(|mut seconds| {
-            seconds.sort_by(f64::total_cmp);
-            seconds[ROUNDS / 2]
-        })
-        .collect();
+    let medians: Vec<f64> = seconds.into_iter().map(median).collect();
     println!("{:<26} {:>8} {:>9} {:>22}", "", "seconds", "MB/s", "times minimal counter");
     for ((what, _), median) in runs.iter().zip(&medians) {
         println!("{what:<26} {median:>8.2} {:>9.0} {:>22.2}", size / median, median / medians[1]);

@@ -3,11 +3,13 @@
 //! - [`serve`]: runs the service
 //! - [`report`]: reads logs and says what is in them
 //! - [`status`]: asks the running service how it is
+//! - [`audit`]: what a stranger could reach and should not
 //! - [`sign_in`]: prints a fresh link to the console
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`facts`], [`settings`]: the lists that rules and configurations are written by
 //! - [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
 
+mod audit;
 mod configuration;
 mod demo;
 mod facts;
@@ -37,6 +39,8 @@ enum Command {
     Report(report::Options),
     /// Ask the running service how it is
     Status(status::Options),
+    /// Walk a site as a stranger would and name what should not be reachable
+    Audit(audit::Options),
     /// Print a link that signs in to the console, once
     SignIn(sign_in::Options),
     /// Start Port Lindry: three sites, five weeks of past, and a little traffic
@@ -61,6 +65,7 @@ fn main() -> ExitCode {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
         Command::Status(options) => status::run(&options),
+        Command::Audit(options) => audit::run(&options),
         Command::SignIn(options) => sign_in::run(&options),
         Command::Demo(options) => demo::run(&options),
         Command::Facts => facts::run(),

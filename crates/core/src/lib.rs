@@ -8,6 +8,7 @@
 //! as values, so that tests, rehearsals and the running service share every line.
 
 pub mod answer;
+pub mod audit;
 pub mod config;
 pub mod encode;
 pub mod facts;

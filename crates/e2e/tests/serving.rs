@@ -249,6 +249,7 @@ fn parts_of_files(#[case] size: usize) {
     let whole = ask(&[]);
     assert_eq!(field(&whole, "accept-ranges"), "bytes");
     let tag = field(&whole, "etag").to_owned();
+    assert!(whole.bytes().unwrap() == content);
 
     let part = ask(&[("Range", "bytes=1000-1999")]);
     assert_eq!(
@@ -286,7 +287,7 @@ fn parts_of_files(#[case] size: usize) {
     expected.extend_from_slice(format!("\r\n--{boundary}--\r\n").as_bytes());
     assert!(body == expected, "{}", String::from_utf8_lossy(&body[..400.min(body.len())]));
     let log = until("all are logged", || Some(place.log("lamp")).filter(|lines| lines.len() == 6));
-    assert!(log[1].contains("\" 206 1000 "), "{}", log[1]);
+    assert!(log.iter().any(|line| line.contains("\" 206 1000 ")), "{log:?}");
 }
 
 #[test]

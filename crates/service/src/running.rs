@@ -116,7 +116,8 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
     }
     drop(written);
     let layouts = config.sites.iter().map(|site| site.layout.clone());
-    let followed: Vec<_> = logs.iter().cloned().zip(layouts).collect();
+    let follows = logs.iter().cloned().zip(layouts).filter(|_| config.service.records);
+    let followed: Vec<_> = follows.collect();
     let ending = Arc::new(AtomicBool::new(false));
     let ingest = Ingest::new(Arc::clone(&records), folder, &followed, Arc::clone(&ending));
     let ingest = ingest.map_err(|error| StartError::Path { path: folder.clone(), error })?;

@@ -70,6 +70,8 @@ pub struct Service {
     pub state: Located<PathBuf>,
     /// Folder of access logs.
     pub logs: Located<PathBuf>,
+    /// Whether the service reads its own logs into records.
+    pub records: bool,
     /// Whose days and hours reports speak of.
     pub time_zone: TimeZone,
     /// Networks whose `Forwarded` field is believed (RFC 7239).

@@ -94,6 +94,13 @@ pub const SETTINGS: &[Setting] = &[
     ),
     setting(
         "service",
+        "records",
+        Kind::Flag,
+        "records = true",
+        "whether the service reads its own logs into records",
+    ),
+    setting(
+        "service",
         "time_zone",
         Kind::Text,
         "time_zone = \"Atlantic/Faroe\"",

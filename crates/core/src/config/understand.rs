@@ -107,7 +107,8 @@ impl Reading<'_> {
         });
         let forwarders = section.texts("forwarders").unwrap_or_default();
         let forwarders = forwarders.into_iter().filter_map(|text| self.network(&text)).collect();
-        Service { console: console.unwrap_or(loopback), state, logs, time_zone, forwarders }
+        let records = section.flag("records").is_none_or(|flag| flag.value);
+        Service { console: console.unwrap_or(loopback), state, logs, records, time_zone, forwarders }
     }
 
     fn site(&mut self, section: &Section<'_>, defaults: &Compress) -> Option<Site> {

@@ -1,0 +1,143 @@
+//! The service under load, beside a bare server, alternating.
+
+use crate::{ROUNDS, median};
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, ExitCode, Stdio};
+
+/// Seconds of load in one round.
+const SECONDS: u32 = 3;
+const LARGE: usize = 100_000_000;
+
+/// A server that is being measured; it is killed in the end.
+struct Server {
+    child: Child,
+    address: String,
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Server {
+    fn start(command: &[&str], address_in: impl Fn(&str) -> Option<String>) -> Option<Server> {
+        let mut child = Command::new(command[0])
+            .args(&command[1..])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .ok()?;
+        let mut lines = BufReader::new(child.stdout.take()?).lines().map_while(Result::ok);
+        let address = lines.by_ref().find_map(|line| address_in(&line));
+        std::thread::spawn(move || lines.for_each(drop));
+        Some(Server { child, address: address? })
+    }
+
+    fn bare(size: usize) -> Option<Server> {
+        let own = std::env::current_exe().ok()?;
+        Server::start(&[&own.to_string_lossy(), "bare", &size.to_string()], |line| Some(line.to_owned()))
+    }
+
+    fn ours(program: &str, config: &Path) -> Option<Server> {
+        let config = config.to_string_lossy();
+        Server::start(&[program, "serve", "--config", &config], |line| {
+            line.rsplit_once("  on ").map(|(_, address)| address.trim().to_owned())
+        })
+    }
+
+    /// Requests and bytes a second.
+    fn load(&self, path: &str, encodings: &str, connections: u32) -> (f64, f64) {
+        let url = format!("http://{}{path}", self.address);
+        let output = Command::new("wrk")
+            .args(["-t1", &format!("-c{connections}"), &format!("-d{SECONDS}s"), "--timeout", "20s"])
+            .args(["-H", "Host: a.example", "-H", &format!("Accept-Encoding: {encodings}"), &url])
+            .output();
+        let text =
+            output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default();
+        let figure = |name: &str| {
+            let line = text.lines().find(|line| line.trim_start().starts_with(name))?;
+            let word = line.split_whitespace().last()?;
+            let units = [("GB", 1e9), ("MB", 1e6), ("KB", 1e3), ("B", 1.0), ("", 1.0)];
+            let (unit, scale) = units.iter().find(|(unit, _)| word.ends_with(unit))?;
+            Some(word.trim_end_matches(unit).parse::<f64>().ok()? * scale)
+        };
+        (figure("Requests/sec").unwrap_or(f64::NAN), figure("Transfer/sec").unwrap_or(f64::NAN))
+    }
+}
+
+fn configuration(folder: &Path, records: bool) -> std::io::Result<std::path::PathBuf> {
+    let name = if records { "on" } else { "off" };
+    let path = folder.join(format!("{name}.toml"));
+    let text = format!(
+        "[service]\nconsole = \"127.0.0.1:0\"\nstate = \"state-{name}\"\nrecords = {records}\n\
+         [[listener]]\naddress = \"127.0.0.1:0\"\n\
+         [[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"site\"\n"
+    );
+    std::fs::write(&path, text)?;
+    Ok(path)
+}
+
+/// Prints the rows of the comparison.
+pub fn compare(program: &str) -> ExitCode {
+    match measure(program) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("{error}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn measure(program: &str) -> std::io::Result<()> {
+    let folder = tempfile::tempdir()?;
+    let site = folder.path().join("site");
+    std::fs::create_dir(&site)?;
+    std::fs::write(site.join("small.bin"), vec![b'x'; 1024])?;
+    std::fs::write(site.join("large.bin"), vec![b'x'; LARGE])?;
+    let mut number = 1u64;
+    let page: String = std::iter::repeat_with(|| {
+        number = number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        format!("word{} ", number >> 54)
+    })
+    .take(2_000)
+    .collect();
+    std::fs::write(site.join("page.html"), &page[..16 << 10])?;
+
+    let missing = || std::io::Error::other("a server did not start");
+    let off = Server::ours(program, &configuration(folder.path(), false)?).ok_or_else(missing)?;
+    let on = Server::ours(program, &configuration(folder.path(), true)?).ok_or_else(missing)?;
+    let small = Server::bare(1024).ok_or_else(missing)?;
+    let large = Server::bare(LARGE).ok_or_else(missing)?;
+
+    println!("{:<44} {:>12} {:>12} {:>7}", "", "ceiling", "ours", "ratio");
+    let row = |what: &str, ceiling: &dyn Fn() -> f64, ours: &dyn Fn() -> f64, unit: f64| {
+        let pairs: Vec<(f64, f64)> = (0..ROUNDS).map(|_| (ceiling(), ours())).collect();
+        let ratio = median(pairs.iter().map(|(ceiling, ours)| ours / ceiling).collect());
+        let (ceiling, ours) = (
+            median(pairs.iter().map(|pair| pair.0).collect()),
+            median(pairs.iter().map(|pair| pair.1).collect()),
+        );
+        println!("{what:<44} {:>12.0} {:>12.0} {ratio:>7.2}", ceiling / unit, ours / unit);
+    };
+    let requests = |server: &Server, path: &str, encodings: &str| server.load(path, encodings, 32).0;
+    row(
+        "1 KB, log on, records off: requests/s",
+        &|| requests(&small, "/", ""),
+        &|| requests(&off, "/small.bin", ""),
+        1.0,
+    );
+    row(
+        "1 KB, log on, records on: requests/s",
+        &|| requests(&small, "/", ""),
+        &|| requests(&on, "/small.bin", ""),
+        1.0,
+    );
+    off.load("/page.html", "br", 4);
+    let plain = || requests(&off, "/page.html", "identity");
+    row("16 KB settled, ceiling the same plain", &plain, &|| requests(&off, "/page.html", "br"), 1.0);
+    row("100 MB, MB/s", &|| large.load("/", "", 4).1, &|| off.load("/large.bin", "", 4).1, 1e6);
+    Ok(())
+}
