@@ -102,7 +102,7 @@ fn measure(program: &str) -> std::io::Result<()> {
         number = number.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         format!("word{} ", number >> 54)
     })
-    .take(2_000)
+    .take(4_000)
     .collect();
     std::fs::write(site.join("page.html"), &page[..16 << 10])?;
 

@@ -23,6 +23,11 @@ use std::time::{Duration, Instant};
 
 /// Octets that may wait to be written; what comes on top of them is counted and lost.
 const MOST_WAITING: usize = 32 << 20;
+/// Octets that are written without gathering more.
+const MOST_GATHERED: usize = 1 << 20;
+/// How long lines are gathered before they are written: waking a thread for every one would cost more than
+/// everything else about it.
+const GATHERING: Duration = Duration::from_millis(8);
 /// How often a failing disk is complained about.
 const COMPLAINT: Duration = Duration::from_secs(60);
 
@@ -104,6 +109,11 @@ impl AccessLog {
                 }
                 let idle = Duration::from_secs(1);
                 waiting = self.wake.wait_timeout(waiting, idle).unwrap_or_else(PoisonError::into_inner).0;
+            }
+            if !self.stop.load(Ordering::SeqCst) && waiting.len() < MOST_GATHERED {
+                drop(waiting);
+                std::thread::sleep(GATHERING);
+                waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
             }
             std::mem::swap(&mut *waiting, &mut lines);
             drop(waiting);
@@ -196,16 +206,9 @@ pub struct Finished {
 impl Finished {
     /// Writes the line.
     pub fn write(self) {
-        let target = match self.target.authority() {
-            None => Cow::Owned(self.target.to_string().into_bytes()),
-            Some(_) => Cow::Owned(
-                self.target.path_and_query().map_or("*", |target| target.as_str()).as_bytes().to_vec(),
-            ),
-        };
+        let target = self.target.path_and_query().map_or("*", |target| target.as_str());
         let client = self.client.to_string();
-        let octets = |value: &Option<HeaderValue>| {
-            value.as_ref().map_or(Vec::new(), |value| value.as_bytes().to_vec())
-        };
+        let octets = |value| Option::map_or(value, &b""[..], HeaderValue::as_bytes);
         let request = LoggedRequest {
             time: self.time,
             status: self.status.as_u16(),
@@ -215,10 +218,10 @@ impl Finished {
             client: &client,
             user: "",
             method: self.method.as_str(),
-            target,
+            target: Cow::Borrowed(target.as_bytes()),
             protocol: protocol(self.version),
-            referrer: &octets(&self.referrer),
-            agent: &octets(&self.agent),
+            referrer: octets(self.referrer.as_ref()),
+            agent: octets(self.agent.as_ref()),
             scheme: self.scheme.as_str(),
             host: &self.host,
             encoding: self.encoding,

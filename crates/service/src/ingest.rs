@@ -18,6 +18,8 @@ use std::time::{Duration, Instant};
 
 /// How much is read at a time.
 const BLOCK: usize = 4 << 20;
+/// How long news are gathered before the logs are looked at.
+const GATHERING: Duration = Duration::from_millis(40);
 /// How long requests stay in the tail only.
 const TAIL_TIME: Duration = Duration::from_secs(5);
 
@@ -85,9 +87,11 @@ impl Ingest {
             if stopping {
                 return;
             }
-            if written.recv_timeout(Duration::from_secs(1)) == Err(RecvTimeoutError::Disconnected) {
+            match written.recv_timeout(Duration::from_secs(1)) {
+                Ok(()) => std::thread::sleep(GATHERING),
+                Err(RecvTimeoutError::Timeout) => {}
                 // All writers have ended: whatever they wrote is read in the last round.
-                self.stop.store(true, Ordering::SeqCst);
+                Err(RecvTimeoutError::Disconnected) => self.stop.store(true, Ordering::SeqCst),
             }
         }
     }

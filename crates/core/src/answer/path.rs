@@ -69,6 +69,11 @@ pub enum NoPath {
 /// Finds the place that a path means. Dot segments are removed as RFC 3986 §5.2.4 says, also encoded ones.
 pub fn resolve(path: &str) -> Result<Resolved, NoPath> {
     let rest = path.strip_prefix('/').ok_or(NoPath::Malformed)?;
+    if is_plain(path) {
+        let as_folder = rest.is_empty() || rest.ends_with('/');
+        let place = SitePath(rest.trim_end_matches('/').to_owned());
+        return Ok(Resolved { place, tidy: path.to_owned(), as_folder, untidy: false });
+    }
     let mut names: Vec<(String, &str)> = Vec::new();
     let mut untidy = false;
     let mut as_folder = true;
@@ -105,6 +110,20 @@ pub fn resolve(path: &str) -> Result<Resolved, NoPath> {
     }
     let names: Vec<String> = names.into_iter().map(|(name, _)| name).collect();
     Ok(Resolved { place: SitePath(names.join("/")), tidy, as_folder, untidy })
+}
+
+/// Whether a path means just what it says: nothing encoded, no dot or slash after a slash, nothing unusual.
+fn is_plain(path: &str) -> bool {
+    let mut last = 0;
+    path.bytes().all(|octet| {
+        let plain = match octet {
+            b'.' | b'/' => last != b'/',
+            b'%' | b'\\' => false,
+            octet => matches!(octet, 0x21..0x7f),
+        };
+        last = octet;
+        plain
+    })
 }
 
 fn decode(segment: &str) -> Result<String, NoPath> {

@@ -24,9 +24,9 @@ pub struct Representation {
 
 /// The codings a file may be sent in to this client; `None` where the file is never encoded.
 pub fn codings(site: &Site, facts: &Facts<'_>, path: &SitePath, file: &FileFacts) -> Option<Vec<Codec>> {
-    let (_, essence) = types::media_type(path.as_str());
+    let essence = types::media_type(path.as_str()).essence;
     let compress = &site.compress;
-    if compress.codecs.is_empty() || file.size < compress.at_least || !compress.has_type(&essence) {
+    if compress.codecs.is_empty() || file.size < compress.at_least || !compress.has_type(essence) {
         return None;
     }
     let agent = facts.field(&header::USER_AGENT).value().unwrap_or_default();
@@ -54,8 +54,7 @@ pub fn represent(
     known: &Encodings,
 ) -> Representation {
     let mut headers = HeaderMap::with_capacity(8);
-    let (media_type, _) = types::media_type(path.as_str());
-    headers.insert(header::CONTENT_TYPE, media_type);
+    headers.insert(header::CONTENT_TYPE, types::media_type(path.as_str()).value);
     if liked.is_some() {
         let varies = match site.compress.not_for.is_empty() {
             true => "Accept-Encoding",

@@ -17,6 +17,14 @@ pub fn write(text: &[u8], bare: bool, out: &mut Vec<u8>) {
         out.extend_from_slice(b"\\x2d");
         return;
     }
+    let plain = |octet: &u8| match octet {
+        b'"' | b'\\' => false,
+        b' ' => !bare,
+        octet => matches!(octet, 0x21..0x7f),
+    };
+    if text.iter().all(plain) {
+        return out.extend_from_slice(text);
+    }
     for chunk in text.utf8_chunks() {
         for letter in chunk.valid().chars() {
             match letter {
