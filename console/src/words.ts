@@ -6,7 +6,7 @@ export const words = {
     sites: "Site",
     allSites: "All sites",
     period: "Period",
-    periods: { "1": "Day", "7": "7 days", "30": "30 days" } as Record<string, string>,
+    periods: { "1": "Day", "7": "7 days", "30": "30 days", "365": "Year" } as Record<string, string>,
     earlier: "Earlier",
     later: "Later",
     lastHour: "The last hour",

@@ -4,9 +4,9 @@
 //! disk as the service sees it. Only what would be sent counts.
 
 use crate::figures::several;
-use crate::{Failure, configuration};
+use crate::{Failure, Form, configuration};
 use anstyle::{Effects, Style};
-use clap::{Args, ValueEnum};
+use clap::Args;
 use exedra_core::answer::path::resolve;
 use exedra_core::answer::{Body, Encodings, Question, Reply, Want, answer};
 use exedra_core::audit::{self, Kind};
@@ -33,12 +33,6 @@ pub struct Options {
     /// The form of the answer
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
-}
-
-#[derive(Clone, Copy, ValueEnum)]
-enum Form {
-    Text,
-    Json,
 }
 
 /// Something that a stranger can reach and should not.
@@ -184,18 +178,16 @@ fn print(site: &str, walk: &Walk<'_>) {
         "{STRONG}{site}{STRONG:#}  {QUIET}{} reachable{QUIET:#}",
         several(walk.files, "file", "files")
     );
-    let mut kinds: Vec<&'static str> = walk.found.iter().map(|exposure| exposure.kind).collect();
-    kinds.sort_unstable();
-    kinds.dedup();
-    for kind in kinds {
+    for kind in audit::KINDS.iter().chain([&audit::LISTING]).map(|kind| kind.name) {
         let of_kind: Vec<&Exposure> = walk.found.iter().filter(|exposure| exposure.kind == kind).collect();
+        if of_kind.is_empty() {
+            continue;
+        }
         anstream::println!("\n{STRONG}{kind}{STRONG:#}  {}", of_kind[0].reason);
         for exposure in &of_kind {
             anstream::println!("  {}", exposure.address);
         }
         anstream::println!("  {QUIET}{}{QUIET:#}", of_kind[0].remedy);
     }
-    if walk.found.is_empty() {
-        anstream::println!("Nothing is exposed.");
-    }
+    anstream::println!("{}", if walk.found.is_empty() { "Nothing is exposed." } else { "" });
 }

@@ -20,7 +20,7 @@ mod settings;
 mod sign_in;
 mod status;
 
-use clap::{Parser, Subcommand};
+use clap::{Parser, Subcommand, ValueEnum};
 use std::process::ExitCode;
 
 /// Serves static websites and reads their logs, so that what the logs show becomes a change.
@@ -49,6 +49,15 @@ enum Command {
     Facts,
     /// List the settings of a configuration
     Settings,
+}
+
+/// The form of what a command says.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Form {
+    /// For people
+    Text,
+    /// For programs
+    Json,
 }
 
 /// A command that failed: the words for whoever called it.

@@ -1,8 +1,8 @@
 //! `exedra status`: asks the running service how it is.
 
 use crate::figures::{bytes, grouped, several};
-use crate::{Failure, configuration};
-use clap::{Args, ValueEnum};
+use crate::{Failure, Form, configuration};
+use clap::Args;
 use exedra_api::{Problem, Status};
 use exedra_service::running::TOKEN_FILE;
 use std::path::PathBuf;
@@ -20,12 +20,6 @@ pub struct Options {
     /// The form of the answer
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
-}
-
-#[derive(Clone, Copy, ValueEnum)]
-enum Form {
-    Text,
-    Json,
 }
 
 /// Asks and prints.

@@ -99,11 +99,17 @@ fn log_report_api_and_page_agree_on_the_demo() {
     assert_eq!(row["requests"], today);
 
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
-    runtime.block_on(look(&program));
+    let logs = ["harbour", "lamp", "records"].map(|site| {
+        let log = std::fs::read_to_string(folder.path().join(format!("town/state/logs/{site}.000001.log")))
+            .unwrap();
+        let count = log.lines().count() as u64;
+        until("all is recorded", || (program.recorded(site) == count).then_some(count))
+    });
+    runtime.block_on(look(&program, logs.iter().sum()));
 }
 
-/// Signs in, sees the figure that the API gives, changes the site, follows a path.
-async fn look(program: &Program) {
+/// Signs in, sees the figures that the API and the logs give, changes the site, follows a path.
+async fn look(program: &Program, lines: u64) {
     let browser = Browser::open().await;
     let window = &browser.window;
     window.goto(format!("http://{}/", program.console)).await.unwrap();
@@ -130,6 +136,10 @@ async fn look(program: &Program) {
         let wanted = totals[measure].as_u64().unwrap();
         browser.text_when(&format!("[data-testid=total-{measure}]"), |text| number(text) == wanted).await;
     }
+
+    browser.click(By::XPath("//button[text()='Year']")).await;
+    browser.text_when("[data-testid=total-requests]", |text| number(text) == lines).await;
+    browser.click(By::XPath("//button[text()='30 days']")).await;
 
     browser.click(By::Css("[aria-label=Site]")).await;
     browser.click(By::XPath("//*[@role='option'][.='harbour']")).await;

@@ -393,6 +393,19 @@ fn every_request_is_a_line_of_the_full_layout() {
     assert!(place.log("lamp").is_empty());
 }
 
+#[test]
+fn addresses_are_masked_before_they_are_written_where_asked_for() {
+    let place = Place::new();
+    place.configure("[site.log]\nclients = \"masked\"\n");
+    let program = place.serve();
+    program.ask("lamp.example", "/", &[("Forwarded", "for=\"[2001:db8:1:2::7]\"")]);
+    program.ask("harbour.example", "/", &[("Forwarded", "for=203.0.113.9")]);
+    let masked = until("the line is there", || place.log("lamp").pop());
+    assert!(masked.starts_with("2001:db8:1:: - - ["), "{masked}");
+    let whole = until("the line is there", || place.log("harbour").pop());
+    assert!(whole.starts_with("203.0.113.9 - - ["), "{whole}");
+}
+
 #[rstest]
 #[case("TERM")]
 #[case("INT")]

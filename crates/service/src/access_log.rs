@@ -8,6 +8,7 @@
 use crate::Counters;
 use exedra_core::config::Site;
 use exedra_core::facts::Scheme;
+use exedra_core::logs::mask::masked;
 use exedra_core::logs::{LogTemplate, LoggedRequest};
 use http::{HeaderValue, Method, StatusCode, Uri, Version};
 use std::borrow::Cow;
@@ -38,6 +39,7 @@ pub struct AccessLog {
     /// The file that is being written.
     pub path: PathBuf,
     template: LogTemplate,
+    masks_clients: bool,
     waiting: Mutex<Vec<u8>>,
     wake: Condvar,
     stop: AtomicBool,
@@ -60,6 +62,7 @@ impl AccessLog {
             site: name,
             path,
             template: LogTemplate::new(&site.layout),
+            masks_clients: site.masks_clients,
             waiting: Mutex::default(),
             wake: Condvar::new(),
             stop: AtomicBool::new(false),
@@ -207,7 +210,7 @@ impl Finished {
     /// Writes the line.
     pub fn write(self) {
         let target = self.target.path_and_query().map_or("*", |target| target.as_str());
-        let client = self.client.to_string();
+        let client = if self.log.masks_clients { masked(self.client) } else { self.client }.to_string();
         let octets = |value| Option::map_or(value, &b""[..], HeaderValue::as_bytes);
         let request = LoggedRequest {
             time: self.time,

@@ -8,8 +8,8 @@ mod columns;
 mod reading;
 mod text;
 
-use crate::Failure;
-use clap::{Args, ValueEnum};
+use crate::{Failure, Form};
+use clap::Args;
 use exedra_core::logs::Layout;
 use exedra_core::scope::{Scope, filters, period};
 use exedra_core::survey::{ReportOptions, SurveyPlan, SurveyReport, VisitorKey};
@@ -53,12 +53,6 @@ pub struct Options {
     /// How many threads read
     #[arg(long, value_name = "NUMBER")]
     threads: Option<std::num::NonZeroUsize>,
-}
-
-#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Form {
-    Text,
-    Json,
 }
 
 /// A report as a program is given it.

@@ -5,7 +5,7 @@
 //! logs are.
 
 use crate::Failure;
-use exedra_core::logs::layout::detect;
+use exedra_core::logs::detect::detect;
 use exedra_core::logs::reader::LONGEST_LINE;
 use exedra_core::logs::{Layout, LineReader, Unread, escape};
 use exedra_core::survey::report::{Lines, UnreadLine, UnreadReason};

@@ -99,6 +99,8 @@ pub struct Site {
     pub compress: Compress,
     /// How its access log is written.
     pub layout: Layout,
+    /// Whether addresses are cut to their network before they are written.
+    pub masks_clients: bool,
 }
 
 /// Pages of a site's own for errors, by status before class.

@@ -178,6 +178,13 @@ pub const SETTINGS: &[Setting] = &[
         "layout = \"full\"",
         "full, combined, common, or a template of one's own",
     ),
+    setting(
+        "log",
+        "clients",
+        Kind::Text,
+        "clients = \"masked\"",
+        "whole, or masked: addresses cut to their network before they are written",
+    ),
 ];
 
 /// The settings of one section.

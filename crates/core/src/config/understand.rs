@@ -147,8 +147,26 @@ impl Reading<'_> {
         let compress = self.compress(&compress, defaults.clone());
         let log = section.section("log", &mut self.diagnostics);
         let layout = self.layout(&log);
+        let masks_clients = log.text("clients").is_some_and(|text| {
+            if !["whole", "masked"].contains(&text.value.as_str()) {
+                let message = format!("clients cannot be written `{}`", text.value);
+                self.error(&text.span, message, "not known", "write \"whole\" or \"masked\"");
+            }
+            text.value == "masked"
+        });
         let listing = section.flag("listing").is_some_and(|flag| flag.value);
-        Some(Site { name, hosts, main_host, folder, index, listing, error_pages, compress, layout: layout? })
+        Some(Site {
+            name,
+            hosts,
+            main_host,
+            folder,
+            index,
+            listing,
+            error_pages,
+            compress,
+            layout: layout?,
+            masks_clients,
+        })
     }
 
     fn index_file(&mut self, file: Located<String>) -> Option<String> {

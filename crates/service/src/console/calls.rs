@@ -1,10 +1,11 @@
 //! The calls of the API.
 
 use super::Console;
+use super::failure::{Failure, problem};
 use super::query::{Asked, asked};
 use axum::Json;
 use axum::extract::{RawQuery, State};
-use axum::http::{HeaderValue, StatusCode, header};
+use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use exedra_api::{Now, Problem, Request, SiteStatus, Status};
 use exedra_core::logs::{Column, TextColumn};
@@ -19,47 +20,6 @@ use utoipa::OpenApi;
 /// How many of the last requests are shown.
 const LATEST: usize = 30;
 const HOUR: i64 = 3_600_000;
-
-/// Why a call could not be answered.
-#[derive(Debug)]
-pub enum Failure {
-    /// The call is wrong.
-    Wrong(String),
-    /// The records failed.
-    Store(StoreError),
-    /// Something else did.
-    Internal,
-}
-
-impl From<StoreError> for Failure {
-    fn from(error: StoreError) -> Self {
-        Failure::Store(error)
-    }
-}
-
-impl IntoResponse for Failure {
-    fn into_response(self) -> Response {
-        match self {
-            Failure::Wrong(detail) => problem(StatusCode::BAD_REQUEST, "The call is not understood", &detail),
-            Failure::Store(error) => {
-                tracing::error!("the console could not answer: {error}");
-                problem(StatusCode::INTERNAL_SERVER_ERROR, "The records cannot be read", &error.to_string())
-            }
-            Failure::Internal => {
-                problem(StatusCode::INTERNAL_SERVER_ERROR, "Something went wrong", "See the error log.")
-            }
-        }
-    }
-}
-
-/// A problem in the form of RFC 9457.
-pub fn problem(status: StatusCode, title: &str, detail: &str) -> Response {
-    let body = Problem { status: status.as_u16(), title: title.to_owned(), detail: detail.to_owned() };
-    let mut response = (status, Json(body)).into_response();
-    let media_type = HeaderValue::from_static("application/problem+json");
-    response.headers_mut().insert(header::CONTENT_TYPE, media_type);
-    response
-}
 
 /// Anything else below `/api`.
 pub async fn unknown() -> Response {

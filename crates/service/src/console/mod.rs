@@ -1,12 +1,13 @@
 //! The console and its API: who may use them, what they answer.
 //!
 //! - [`sign_in`]: one-time links, sessions, tokens
-//! - [`calls`]: the API
+//! - [`calls`]: the API; [`failure`]: what it says when it cannot answer
 //! - [`query`]: the scope of a call, from its address
 //! - [`assets`]: the pages, from inside the program
 
 pub mod assets;
 pub mod calls;
+pub mod failure;
 pub mod query;
 pub mod sign_in;
 

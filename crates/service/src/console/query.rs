@@ -2,7 +2,7 @@
 //!
 //! `?site=harbour&last=7+days&only=status%3D404&step=hour&top=20`
 
-use super::calls::Failure;
+use super::failure::Failure;
 use exedra_core::config::{Config, nearest};
 use exedra_core::scope::{Scope, filters, period};
 use exedra_core::survey::{ReportOptions, Step};
@@ -18,8 +18,8 @@ pub struct Asked {
     pub options: ReportOptions,
 }
 
-/// The most buckets a timeline may have.
-const MOST_BUCKETS: i64 = 5_000;
+/// The most buckets a timeline may have: the hours of a year and some.
+const MOST_BUCKETS: i64 = 10_000;
 
 /// Understands the query of a call that came at `now` (milliseconds since 1970 UTC).
 pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {

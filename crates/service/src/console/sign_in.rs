@@ -1,7 +1,7 @@
 //! Who is let in: a browser with a session, made by a one-time link; a program with a token.
 
 use super::Console;
-use super::calls::{Failure, problem};
+use super::failure::{Failure, problem};
 use axum::extract::{RawQuery, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;

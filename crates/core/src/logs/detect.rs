@@ -1,0 +1,60 @@
+//! Finding the layout that fits: everything is tried on the first lines.
+
+use super::layout::Layout;
+use super::plan::Plan;
+
+/// How well a layout reads some lines.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fit {
+    /// Place of the layout in the list that was tried.
+    pub layout: usize,
+    /// Lines it reads.
+    pub lines: usize,
+    /// Fields it read in all of them together.
+    pub fields: usize,
+}
+
+/// Tries every layout on some lines: the one that reads the most fields from the most lines, if any reads one.
+pub fn detect(layouts: &[Layout], lines: &[&[u8]]) -> Option<Fit> {
+    let mut best: Option<Fit> = None;
+    for (layout, tried) in layouts.iter().enumerate() {
+        let mut plan = Plan::new(tried);
+        let (mut read, mut fields) = (0, 0);
+        for line in lines {
+            if plan.run(line).is_ok() {
+                read += 1;
+                fields += plan.fields();
+            }
+        }
+        let fit = Fit { layout, lines: read, fields };
+        if read > 0 && best.as_ref().is_none_or(|best| fit.fields > best.fields) {
+            best = Some(fit);
+        }
+    }
+    best
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const COMMON: &str = r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512"#;
+    const COMBINED: &str =
+        r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1""#;
+    const FULL: &str = r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1" http a.example 90 - 512 "-" 1791640536000"#;
+
+    #[rstest]
+    #[case::common(&[COMMON], Some("common"))]
+    #[case::combined(&[COMBINED], Some("combined"))]
+    #[case::full(&[FULL], Some("full"))]
+    #[case::most_lines_win(&[COMBINED, COMBINED, FULL], Some("combined"))]
+    #[case::another_kind(&["Oct 10 13:55:36 lamp sshd[812]: hello", "{}"], None)]
+    #[case::nothing(&[], None)]
+    fn finds(#[case] lines: &[&str], #[case] expected: Option<&str>) {
+        let lines: Vec<&[u8]> = lines.iter().map(|line| line.as_bytes()).collect();
+        let layouts = Layout::all_named();
+        let found = detect(&layouts, &lines).map(|fit| layouts[fit.layout].name.as_str());
+        assert_eq!(found, expected);
+    }
+}
