@@ -329,6 +329,58 @@ fn folders_are_listed_only_where_asked_for() {
 }
 
 #[test]
+fn ten_thousand_entries_have_pages_and_every_order() {
+    let place = Place::new();
+    place.configure("listing = true\n");
+    std::fs::create_dir(place.path("lamp/many")).unwrap();
+    for number in 0..10_000 {
+        std::fs::write(place.path(&format!("lamp/many/{number:05}.txt")), vec![b'x'; number % 97]).unwrap();
+    }
+    let program = place.serve();
+    let first = program.get("lamp.example", "/many/").text().unwrap();
+    assert!(first.contains("00000.txt") && first.contains("Page 1 of 10, 10000 entries in all"));
+    let last = program.get("lamp.example", "/many/?by=name&page=10").text().unwrap();
+    assert!(last.contains("09999.txt") && !last.contains("08999.txt"));
+    let rows: serde_json::Value =
+        program.ask("lamp.example", "/many/?by=-size", &[("Accept", "application/json")]).json().unwrap();
+    let sizes: Vec<u64> = rows.as_array().unwrap().iter().map(|row| row["bytes"].as_u64().unwrap()).collect();
+    assert!(sizes.len() == 10_000 && sizes.is_sorted_by(|a, b| a >= b));
+}
+
+#[test]
+fn a_file_that_changes_is_never_sent_half_old_and_half_new() {
+    let place = Place::new();
+    let program = place.serve();
+    let stop = std::sync::atomic::AtomicBool::new(false);
+    let content = |letter: u8, size: usize| vec![letter; size];
+    std::fs::write(place.path("lamp/moving.bin"), content(b'a', 400_000)).unwrap();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            for round in 0.. {
+                if stop.load(std::sync::atomic::Ordering::Relaxed) {
+                    break;
+                }
+                let fresh = place.path("lamp/moving.new");
+                let letter = if round % 2 == 0 { b'b' } else { b'a' };
+                std::fs::write(&fresh, content(letter, if round % 3 == 0 { 1_000 } else { 400_000 }))
+                    .unwrap();
+                std::fs::rename(&fresh, place.path("lamp/moving.bin")).unwrap();
+            }
+        });
+        for _ in 0..150 {
+            let answer = program.get("lamp.example", "/moving.bin");
+            if answer.status() == 200 {
+                let body = answer.bytes().unwrap();
+                assert!(matches!(body.len(), 1_000 | 400_000) && body.iter().all(|octet| *octet == body[0]));
+            } else {
+                assert_eq!((answer.status().as_u16(), field(&answer, "retry-after")), (503, "1"));
+            }
+        }
+        stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    });
+}
+
+#[test]
 fn programs_are_told_of_errors_in_json() {
     let place = Place::new();
     let program = place.serve();

@@ -303,6 +303,51 @@ mod tests {
         assert_eq!(shorten("a\u{1b}[2Jb", 20), "a\u{fffd}[2Jb");
     }
 
+    fn survey() -> SurveyReport {
+        let json = serde_json::json!({
+            "version": 1, "time_zone": "Atlantic/Faroe",
+            "first": "2026-10-19T05:00:00Z", "last": "2026-10-21T21:30:00Z",
+            "lines": { "read": 1234, "unread": 2, "reasons": [{ "reason": "does not fit the layout", "lines": 2, "examples": [
+                { "source": "access.log", "line": 17, "column": 5, "text": "what is \u{1b}[2J this" }] }] },
+            "totals": { "requests": 1234, "visitors": 56, "bytes": 7_890_123 },
+            "by_class": [],
+            "by_status": [{ "status": 200, "requests": 1200, "bytes": 7_890_000 }, { "status": 404, "requests": 30, "bytes": 123 }, { "status": 500, "requests": 4, "bytes": 0 }],
+            "by_day": [{ "day": "2026-10-19", "requests": 1000, "visitors": 50, "bytes": 1, "errors": 0 }, { "day": "2026-10-21", "requests": 234, "visitors": 6, "bytes": 1, "errors": 34 }],
+            "by_hour": (0..24).map(|hour| serde_json::json!({ "hour": hour, "requests": hour * hour, "bytes": 0 })).collect::<Vec<_>>(),
+            "timeline": [],
+            "paths": [{ "path": "/tides/today.html", "requests": 900, "bytes": 5_000_000 }, { "path": format!("/notices/{}/end.html", "long/".repeat(30)), "requests": 3, "bytes": 1_500 }],
+            "missing": [{ "path": "/mariners/berthing.html", "requests": 30, "without_referrer": 4, "referrers": [{ "referrer": "https://pilots.saltwater.example/links", "requests": 20 }] }],
+            "clients": [{ "client": "2001:db8::7", "requests": 800, "bytes": 4_000_000 }],
+            "rest": { "paths": { "entries": 12, "requests": 331, "bytes": 1 }, "clients": { "entries": 1, "requests": 434, "bytes": 1 } },
+            "caveats": [],
+        });
+        serde_json::from_value(json).unwrap()
+    }
+
+    #[test]
+    fn a_page_for_the_terminal() {
+        let sources = [Source { name: "access.log".into(), layout: "combined".into() }];
+        let page = anstream::adapter::strip_str(&page(&survey(), &sources, 100)).to_string();
+        assert!(page.lines().all(|line| line.width() <= 100), "{page}");
+        insta::assert_snapshot!(page);
+    }
+
+    #[test]
+    fn a_narrow_terminal_is_kept_to() {
+        let sources =
+            [Source { name: "a-rather-long-name-of-a-log-file-somewhere.log".into(), layout: "full".into() }];
+        let page = anstream::adapter::strip_str(&page(&survey(), &sources, 80)).to_string();
+        assert!(page.lines().all(|line| line.width() <= 80), "{page}");
+    }
+
+    #[test]
+    fn nothing_read_says_so_and_no_more() {
+        let mut nothing = survey();
+        nothing.totals = Default::default();
+        let page = anstream::adapter::strip_str(&page(&nothing, &[], 100)).to_string();
+        assert!(page.contains("0 requests") && !page.contains("When"), "{page}");
+    }
+
     #[test]
     fn days_without_requests_stand_too() {
         let day =

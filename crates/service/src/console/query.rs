@@ -88,3 +88,45 @@ pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {
     }
     Ok(asked)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use std::path::Path;
+
+    fn config() -> Config {
+        let text = "[service]\ntime_zone = \"Atlantic/Faroe\"\n[[listener]]\naddress = \"127.0.0.1:0\"\n\
+                    [[site]]\nname = \"harbour\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+        exedra_core::config::understand(text, Path::new("")).unwrap()
+    }
+
+    const NOW: i64 = 1_794_000_000_000;
+
+    #[test]
+    fn the_words_of_the_clients_options() {
+        let query = "site=harbour&from=2026-11-01&until=2026-11-02T12:00:00Z&only=status%3D404&only=status=5*&without=path=/a/*&step=hour&top=7";
+        let asked = asked(query, &config(), NOW).unwrap();
+        assert_eq!(asked.scope.sites, ["harbour"]);
+        assert_eq!((asked.scope.from, asked.scope.until), (Some(1_793_491_200_000), Some(1_793_620_800_000)));
+        assert_eq!(asked.scope.filters.len(), 2);
+        assert_eq!((asked.step, asked.options.top), (Some(Step::Hour), 7));
+    }
+
+    #[rstest]
+    #[case("site=harbor", "there is no site `harbor`: did you mean `harbour`?")]
+    #[case("form=2026-11-01", "there is no parameter `form`: did you mean `from`?")]
+    #[case("from=yesterday", "`yesterday` is no time")]
+    #[case("last=7", "`7` is no stretch of time")]
+    #[case("only=404", "`404` is no filter")]
+    #[case("step=week", "`week` is no step")]
+    #[case("top=all", "`all` is no length of a list")]
+    #[case("step=minute&from=2020-01-01", "the period is too long for this step")]
+    #[case("step=hour", "the period is too long for this step")]
+    fn mistakes_say_what_instead(#[case] query: &str, #[case] words: &str) {
+        match asked(query, &config(), NOW) {
+            Err(Failure::Wrong(said)) => assert!(said.contains(words), "{said}"),
+            other => panic!("{other:?}"),
+        }
+    }
+}
