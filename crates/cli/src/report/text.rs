@@ -47,7 +47,10 @@ impl Page {
 
     fn title(&mut self, title: &str, beside: &str) {
         self.line("");
-        let line = format!("{STRONG}{title}{STRONG:#}  {QUIET}{beside}{QUIET:#}");
+        let line = match beside {
+            "" => format!("{STRONG}{title}{STRONG:#}"),
+            beside => format!("{STRONG}{title}{STRONG:#}  {QUIET}{beside}{QUIET:#}"),
+        };
         self.line(line);
     }
 
@@ -100,31 +103,28 @@ impl Page {
         let left = columns(&days.iter().flat_map(|day| vec![day.1; stretch]).collect::<Vec<_>>(), HEIGHT);
         let hours: Vec<u64> = report.by_hour.iter().map(|hour| hour.requests).collect();
         let right = columns(&hours, HEIGHT);
-        let wide = days.len() * stretch;
+        let unit = if each == 1 { "by day".to_owned() } else { format!("by {each} days") };
+        let peak = days.iter().map(|day| day.1).max().unwrap_or(0);
+        let note = format!("{unit}, at most {}", grouped(peak));
+        let drawn = days.len() * stretch;
+        let wide = drawn.max(note.len());
         for (left, right) in left.iter().zip(&right) {
-            let line = format!("  {CHART}{left}{CHART:#}    {CHART}{right}{CHART:#}");
+            let gap = " ".repeat(wide - drawn + 4);
+            let line = format!("  {CHART}{left}{CHART:#}{gap}{CHART}{right}{CHART:#}");
             self.line(line);
         }
         let date = |date: Option<&(Date, u64)>| {
             date.map_or(String::new(), |(date, _)| date.strftime("%-d %b").to_string())
         };
         let (first, last) = (date(days.first()), date(days.last()));
-        let mut axis = match wide > first.len() + last.len() + 1 {
-            true => format!("{first}{last:>rest$}", rest = wide - first.len()),
+        let axis = match drawn > first.len() + last.len() + 1 {
+            true => format!("{first}{last:>rest$}", rest = drawn - first.len()),
             false => first,
         };
-        while axis.len() < wide {
-            axis.push(' ');
-        }
-        let unit = if each == 1 { "by day".to_owned() } else { format!("by {each} days") };
-        let peak = days.iter().map(|day| day.1).max().unwrap_or(0);
         let busiest = hours.iter().copied().max().unwrap_or(0);
-        let gap = " ".repeat(wide.max(axis.len()).saturating_sub(axis.len()) + 4);
-        let line = format!("  {QUIET}{axis}{gap}0     6     12    18   23{QUIET:#}");
+        let line = format!("  {QUIET}{axis:<wide$}    0     6     12    18   23{QUIET:#}");
         self.line(line);
-        let note = format!("{unit}, at most {}", grouped(peak));
-        let pad = " ".repeat((wide.max(axis.len()) + 4).saturating_sub(note.len()).max(2));
-        let line = format!("  {QUIET}{note}{pad}by hour, at most {}{QUIET:#}", grouped(busiest));
+        let line = format!("  {QUIET}{note:<wide$}    by hour, at most {}{QUIET:#}", grouped(busiest));
         self.line(line);
     }
 
