@@ -73,7 +73,7 @@ function PeriodChoice({ zone, scope, change }: { zone: string; scope: Scope; cha
         <button type="button" className={arrow} aria-label={words.scope.earlier} onClick={() => step(-scope.days)}>
           ‹
         </button>
-        <span data-testid="period">{first === last ? dayName(last, true) : `${dayName(first)} – ${dayName(last, true)}`}</span>
+        <span data-testid="period">{first === last ? dayName(last, true) : `${dayName(first, first.slice(0, 4) !== last.slice(0, 4))} – ${dayName(last, true)}`}</span>
         <button type="button" className={arrow} aria-label={words.scope.later} disabled={last >= today} onClick={() => step(scope.days)}>
           ›
         </button>
