@@ -62,7 +62,7 @@ fn demo(options: &[String]) -> Result<(), Failed> {
 fn test() -> Result<(), Failed> {
     let root = root();
     setup::compiler()?;
-    setup::browser()?;
+    setup::tests()?;
     run("formatting", cargo(&root).args(["fmt", "--all", "--check"]))?;
     console::check(&root)?;
     console::build(&root)?;

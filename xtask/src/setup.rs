@@ -6,8 +6,9 @@ use std::process::{Command, Stdio};
 
 /// SQLite and Zstandard are C.
 const COMPILER: [(&str, &str); 1] = [("cc", "gcc")];
-/// The console is tested in a browser.
-const BROWSER: [(&str, &str); 2] = [("chromium", "chromium"), ("chromedriver", "chromium-driver")];
+/// The console is tested in a browser, and the service is sent signals.
+const TESTS: [(&str, &str); 3] =
+    [("chromium", "chromium"), ("chromedriver", "chromium-driver"), ("kill", "procps")];
 
 /// Servers are measured under a load from outside.
 const LOADER: [(&str, &str); 1] = [("wrk", "wrk")];
@@ -17,9 +18,9 @@ pub fn compiler() -> Result<(), Failed> {
     packages(&COMPILER)
 }
 
-/// Chromium and its driver.
-pub fn browser() -> Result<(), Failed> {
-    packages(&BROWSER)
+/// Chromium and its driver, and what sends signals.
+pub fn tests() -> Result<(), Failed> {
+    packages(&TESTS)
 }
 
 /// A program that loads servers.

@@ -18,6 +18,8 @@ use std::time::{Duration, Instant};
 
 /// How much is read at a time.
 const BLOCK: usize = 4 << 20;
+/// The most requests the tail holds. When it cannot be committed, the rest waits where it is safe: in the logs.
+const MOST_IN_TAIL: usize = 8 * BATCH_ROWS;
 /// How long news are gathered before the logs are looked at.
 const GATHERING: Duration = Duration::from_millis(40);
 /// How long requests stay in the tail only.
@@ -64,7 +66,8 @@ impl Ingest {
         loop {
             let stopping = self.stop.load(Ordering::SeqCst);
             let mut idle = true;
-            for followed in &mut self.followed {
+            let room = self.records.tail_requests() < MOST_IN_TAIL;
+            for followed in self.followed.iter_mut().filter(|_| room) {
                 match followed.read_on(&self.records) {
                     Ok(more) => idle &= !more,
                     Err(error) => tracing::error!(log = %followed.path.display(), "cannot be read: {error}"),
@@ -133,7 +136,7 @@ impl Followed {
             checkpoint.unread += reader.unread.lines() - unread_before;
             records.append(&self.site, &self.name, batch, texts, checkpoint);
         }
-        Ok(length > checkpoint.octets && read == block.len() && lines.len() + 4096 > BLOCK)
+        Ok(read == BLOCK)
     }
 }
 
