@@ -11,6 +11,7 @@
 
 mod bare;
 mod ceilings;
+mod decide;
 mod made_log;
 mod serve;
 
@@ -24,6 +25,7 @@ fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     match arguments.iter().map(String::as_str).collect::<Vec<_>>()[..] {
         ["serve", program] => serve::compare(program),
+        ["decide"] => decide::measure(),
         ["bare", size] => bare::run(size.parse().unwrap_or(1024)),
         ["read", program] => read(program, 3_000_000),
         ["read", program, lines] => read(program, lines.parse().unwrap_or(3_000_000)),

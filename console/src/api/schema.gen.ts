@@ -142,6 +142,33 @@ export interface components {
              */
             unread: number;
         };
+        /** @description How a log is, all its files together. */
+        LogStatus: {
+            /** @description The file that is being written. */
+            file: string;
+            /**
+             * Format: int64
+             * @description Octets that are not in the records yet.
+             */
+            lag: number;
+            /**
+             * Format: int64
+             * @description Lines that were lost since the start because they could not be written.
+             */
+            lost: number;
+            /**
+             * Format: int64
+             * @description Requests that are in the records.
+             */
+            recorded: number;
+            /** @description Why lines cannot be written at the moment, if they cannot. */
+            trouble?: string | null;
+            /**
+             * Format: int64
+             * @description Lines that could not be read.
+             */
+            unread: number;
+        };
         /** @description A page that was asked for and is not there. */
         MissingPage: {
             /** @description Path without query, never decoded. */
@@ -281,32 +308,11 @@ export interface components {
             folder: string;
             /** @description Host names it answers to. */
             hosts: string[];
-            /**
-             * Format: int64
-             * @description Octets of its log that are not in the records yet.
-             */
-            lag: number;
-            /** @description The access log that is being written. */
-            log: string;
+            log?: components["schemas"]["LogStatus"] | null;
             /** @description The one host name it is known by. */
             main_host?: string | null;
             /** @description Its name. */
             name: string;
-            /**
-             * Format: int64
-             * @description Requests of its logs that are in the records.
-             */
-            recorded: number;
-            /**
-             * Format: int64
-             * @description Lines of its logs that could not be read.
-             */
-            unread: number;
-            /**
-             * Format: int64
-             * @description Log lines that could not be written since the start.
-             */
-            unwritten: number;
         };
         /** @description How the service is. */
         Status: {
@@ -315,8 +321,16 @@ export interface components {
              * @description Requests answered since the start.
              */
             answered: number;
+            /**
+             * Format: int64
+             * @description Connections that are open.
+             */
+            connections: number;
+            /** @description The log of errors. */
+            errors: components["schemas"]["LogStatus"];
             /** @description Addresses on which sites answer. */
             listeners: string[];
+            no_site?: components["schemas"]["LogStatus"] | null;
             /**
              * Format: int64
              * @description Body bytes sent since the start.

@@ -20,8 +20,14 @@ pub struct Status {
     pub answered: u64,
     /// Body bytes sent since the start.
     pub sent: u64,
+    /// Connections that are open.
+    pub connections: u64,
     /// The sites, in the order of the configuration.
     pub sites: Vec<SiteStatus>,
+    /// The log of what no site answers: unknown hosts, and what was no request.
+    pub no_site: Option<LogStatus>,
+    /// The log of errors.
+    pub errors: LogStatus,
 }
 
 /// How a site is.
@@ -35,16 +41,25 @@ pub struct SiteStatus {
     pub main_host: Option<String>,
     /// Its folder.
     pub folder: String,
-    /// The access log that is being written.
-    pub log: String,
-    /// Requests of its logs that are in the records.
+    /// Its access log, where it has one.
+    pub log: Option<LogStatus>,
+}
+
+/// How a log is, all its files together.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LogStatus {
+    /// The file that is being written.
+    pub file: String,
+    /// Requests that are in the records.
     pub recorded: u64,
-    /// Lines of its logs that could not be read.
+    /// Lines that could not be read.
     pub unread: u64,
-    /// Octets of its log that are not in the records yet.
+    /// Octets that are not in the records yet.
     pub lag: u64,
-    /// Log lines that could not be written since the start.
-    pub unwritten: u64,
+    /// Lines that were lost since the start because they could not be written.
+    pub lost: u64,
+    /// Why lines cannot be written at the moment, if they cannot.
+    pub trouble: Option<String>,
 }
 
 /// What is going on.

@@ -12,6 +12,7 @@ use exedra_core::answer::{Body, Encodings, Question, Reply, Want, answer};
 use exedra_core::audit::{self, Kind};
 use exedra_core::config::{Config, SiteId, nearest};
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
+use exedra_service::connections::Clock;
 use exedra_service::disk::Disk;
 use http::HeaderMap;
 use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
@@ -75,7 +76,8 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         let all: Vec<&str> = kinds().collect();
         return Err(Failure(format!("there is no kind `{unknown}`: there is {}", all.join(", "))));
     }
-    let mut walk = Walk { config: &config, id, disk: Disk::open(&config)?, files: 0, found: Vec::new() };
+    let mut walk =
+        Walk { config: &config, id, disk: Disk::open(&config, Clock::new())?, files: 0, found: Vec::new() };
     walk.folder("")?;
     walk.found.retain(|exposure| !options.without.iter().any(|name| name == exposure.kind));
     match options.form {
@@ -152,7 +154,7 @@ impl Walk<'_> {
             query: Known::Absent,
             fields: Fields::All(&fields),
         };
-        let answer = answer(self.config, facts).finish(|question| self.reply(question));
+        let (answer, ()) = answer(self.config, facts).finish(|question| self.reply(question));
         (answer.status == 200).then_some(answer.body)
     }
 

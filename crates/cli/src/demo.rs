@@ -47,7 +47,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             (false, Some(&address)) => Some(tokio::spawn(exedra_demo::live::stream(address, now as u64))),
             _ => None,
         };
-        until_told_to_stop().await?;
+        until_told_to_stop(&running).await?;
         if let Some(stream) = stream {
             stream.abort();
         }

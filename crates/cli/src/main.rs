@@ -23,6 +23,10 @@ mod status;
 use clap::{Parser, Subcommand, ValueEnum};
 use std::process::ExitCode;
 
+/// Answering allocates little and often, on several threads: what this one is made for.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Serves static websites and reads their logs, so that what the logs show becomes a change.
 #[derive(Parser)]
 #[command(version, disable_help_subcommand = true)]

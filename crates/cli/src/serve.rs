@@ -29,7 +29,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         } else {
             anstream::println!("sign in    `exedra sign-in` prints a link");
         }
-        until_told_to_stop().await?;
+        until_told_to_stop(&running).await?;
         anstream::println!("stopping: what is under way is finished first");
         running.stop().await;
         Ok(())
@@ -61,14 +61,17 @@ pub fn keep_error_log() {
     let _ = subscriber.try_init();
 }
 
-/// Waits for SIGTERM or SIGINT.
-pub async fn until_told_to_stop() -> std::io::Result<()> {
+/// Waits for SIGTERM or SIGINT. SIGHUP begins new logs where somebody took the old ones away.
+pub async fn until_told_to_stop(running: &Running) -> std::io::Result<()> {
     let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
-    tokio::select! {
-        _ = terminate.recv() => {}
-        _ = interrupt.recv() => {}
+    let mut hangup = signal(SignalKind::hangup())?;
+    loop {
+        tokio::select! {
+            _ = terminate.recv() => return Ok(()),
+            _ = interrupt.recv() => return Ok(()),
+            _ = hangup.recv() => running.reopen_logs(),
+        }
     }
-    Ok(())
 }
 
 fn is_first_start(config: &Config) -> bool {

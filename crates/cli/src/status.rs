@@ -2,8 +2,9 @@
 
 use crate::figures::{bytes, grouped, several};
 use crate::{Failure, Form, configuration};
+use anstyle::{AnsiColor, Style};
 use clap::Args;
-use exedra_api::{Problem, Status};
+use exedra_api::{LogStatus, Problem, Status};
 use exedra_service::running::TOKEN_FILE;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -57,26 +58,54 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 }
 
 fn print(status: &Status) {
-    let Status { version, started, listeners, answered, sent, sites, .. } = status;
+    let Status { version, started, listeners, answered, sent, connections, sites, .. } = status;
     let since = started.get(..16).unwrap_or(started).replace('T', " ");
     anstream::println!("Exedra {version}, running since {since} UTC, answers on {}", listeners.join(", "));
     anstream::println!(
-        "{} answered since then, {} sent\n",
+        "{} answered since then, {} sent; {} open\n",
         several(*answered, "request", "requests"),
-        bytes(*sent)
+        bytes(*sent),
+        several(*connections, "connection", "connections"),
     );
-    let width = sites.iter().map(|site| site.name.len()).max().unwrap_or(0).max(4);
+    let none = status
+        .no_site
+        .iter()
+        .map(|log| ("(no site)", Some(log), "unknown hosts, and what was no request".to_owned()));
+    let rows: Vec<_> = sites
+        .iter()
+        .map(|site| (site.name.as_str(), site.log.as_ref(), site.hosts.join(" ")))
+        .chain(none)
+        .collect();
+    let width = rows.iter().map(|(name, ..)| name.len()).max().unwrap_or(0);
     anstream::println!("{:<width$}  {:>12}  {:>8}  {:>10}  hosts", "site", "recorded", "unread", "log lag");
-    for site in sites {
-        let hosts = site.hosts.join(" ");
-        let (recorded, unread, lag) = (grouped(site.recorded), grouped(site.unread), bytes(site.lag));
-        anstream::println!("{:<width$}  {recorded:>12}  {unread:>8}  {lag:>10}  {hosts}", site.name);
-        if site.unwritten > 0 {
-            anstream::println!(
-                "{:<width$}  {} could not be written",
-                "",
-                several(site.unwritten, "log line", "log lines")
-            );
-        }
+    for (name, log, hosts) in rows {
+        let Some(log) = log else {
+            anstream::println!("{name:<width$}  {:>12}  {:>8}  {:>10}  {hosts}", "no log", "", "");
+            continue;
+        };
+        let (recorded, unread, lag) = (grouped(log.recorded), grouped(log.unread), bytes(log.lag));
+        anstream::println!("{name:<width$}  {recorded:>12}  {unread:>8}  {lag:>10}  {hosts}");
+        trouble(log, width);
+    }
+    trouble(&status.errors, width);
+}
+
+/// What is wrong with a log, if anything.
+fn trouble(log: &LogStatus, width: usize) {
+    if let Some(trouble) = &log.trouble {
+        anstream::println!(
+            "{:<width$}  {ATTENTION}{} cannot be written: {trouble}{ATTENTION:#}",
+            "",
+            log.file
+        );
+    }
+    if log.lost > 0 {
+        let lost = several(log.lost, "line", "lines");
+        anstream::println!(
+            "{:<width$}  {ATTENTION}{lost} could not be written and are lost{ATTENTION:#}",
+            ""
+        );
     }
 }
+
+const ATTENTION: Style = AnsiColor::Yellow.on_default();

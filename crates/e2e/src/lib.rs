@@ -107,11 +107,34 @@ folder = "lamp"
         self.path("exedra.toml")
     }
 
-    /// The lines of a site's log.
+    /// The lines of a site's log, all its generations together.
     pub fn log(&self, site: &str) -> Vec<String> {
-        let path = self.path(&format!("state/logs/{site}.000001.log"));
-        let octets = std::fs::read(path).unwrap_or_default();
-        String::from_utf8(octets).expect("a log is text").lines().map(str::to_owned).collect()
+        let mut text = String::new();
+        for path in self.generations(site) {
+            let octets = std::fs::read(&path).unwrap_or_default();
+            match path.extension().is_some_and(|extension| extension == "gz") {
+                true => {
+                    _ = flate2::read::GzDecoder::new(&octets[..])
+                        .read_to_string(&mut text)
+                        .expect("a log is text")
+                }
+                false => text.push_str(std::str::from_utf8(&octets).expect("a log is text")),
+            }
+        }
+        text.lines().map(str::to_owned).collect()
+    }
+
+    /// The files of a site's log, in order.
+    pub fn generations(&self, site: &str) -> Vec<PathBuf> {
+        let files = std::fs::read_dir(self.path("state/logs")).into_iter().flatten();
+        let paths = files.map(|file| file.expect("an entry").path());
+        let is_one = |path: &PathBuf| {
+            let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+            name.starts_with(&format!("{site}.")) && (name.ends_with(".log") || name.ends_with(".log.gz"))
+        };
+        let mut paths: Vec<PathBuf> = paths.filter(is_one).collect();
+        paths.sort();
+        paths
     }
 
     /// Starts the service here.

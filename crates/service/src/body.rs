@@ -3,35 +3,45 @@
 //! Every body knows the request it answers. When it has been sent, or given up, the line for the log is
 //! written: once, whatever became of it.
 
-use crate::access_log::Finished;
+use crate::buffers;
+use crate::finished::{Failure, Finished};
 use bytes::Bytes;
 use exedra_core::answer::Piece;
 use exedra_core::encode::{Codec, Effort, Encoder};
 use http_body::{Body, Frame, SizeHint};
+use rustix::io::{ReadWriteFlags, preadv2};
 use std::collections::VecDeque;
 use std::fs::File;
-use std::io::{self, Write};
+use std::io::{self, IoSliceMut, Write};
 use std::os::unix::fs::FileExt;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use tokio::task::JoinHandle;
 
-/// How much of a file is read at a time.
-const PIECE: usize = 256 << 10;
-
-/// The body of an answer, and the line that its end writes.
+/// The body of an answer, and the request that its end finishes.
 pub struct LoggedBody {
     content: Content,
-    finished: Option<Finished>,
+    finished: Option<Box<Finished>>,
 }
 
-enum Content {
-    Whole(Option<Bytes>),
-    Pieces { reading: Reading, left: Option<u64> },
+/// What a body consists of.
+pub enum Content {
+    /// Something that is all there.
+    Whole(Bytes),
+    /// A file, or parts of it, read on the way.
+    Pieces {
+        /// What is read next, or being read.
+        reading: Reading,
+        /// Octets to come, where that is known.
+        left: Option<u64>,
+    },
 }
 
-enum Reading {
+/// A file on its way.
+pub enum Reading {
+    /// Nobody reads.
     Idle(Option<Box<Pieces>>),
+    /// A thread that may block reads.
     Busy(JoinHandle<io::Result<(Bytes, Option<Box<Pieces>>)>>),
 }
 
@@ -44,8 +54,8 @@ pub struct Pieces {
 
 impl Pieces {
     /// A file of a known size, perhaps to be encoded on the way.
-    pub fn new(file: File, size: u64, codec: Option<Codec>) -> io::Result<Self> {
-        let encoder = codec.map(|codec| codec.encoder(Effort::Quick, Vec::new())).transpose()?;
+    pub fn new(file: File, size: u64, coding: Option<(Codec, Effort)>) -> io::Result<Self> {
+        let encoder = coding.map(|(codec, effort)| codec.encoder(effort, Vec::new())).transpose()?;
         let parts = if size > 0 { VecDeque::from([Piece::File(0..size)]) } else { VecDeque::new() };
         Ok(Pieces { file, parts, encoder })
     }
@@ -64,13 +74,44 @@ impl Pieces {
         self.parts.iter().map(length).sum()
     }
 
+    /// The next piece, if it is to be had without waiting for the disk: the system has it in memory.
+    fn next_at_once(&mut self) -> Option<Bytes> {
+        if self.encoder.is_some() {
+            return None;
+        }
+        match self.parts.front_mut()? {
+            Piece::Octets(octets) => {
+                let octets = std::mem::take(octets);
+                self.parts.pop_front();
+                Some(octets.into())
+            }
+            Piece::File(part) => {
+                let length = buffers::SIZE.min(usize::try_from(part.end - part.start).unwrap_or(usize::MAX));
+                let mut buffer = buffers::take();
+                let room = &mut [IoSliceMut::new(&mut buffer[..length])];
+                let read = preadv2(&self.file, room, part.start, ReadWriteFlags::NOWAIT)
+                    .ok()
+                    .filter(|read| *read > 0);
+                let Some(read) = read else {
+                    buffers::give_back(buffer);
+                    return None;
+                };
+                part.start += read as u64;
+                if part.start == part.end {
+                    self.parts.pop_front();
+                }
+                Some(buffers::piece(buffer, read))
+            }
+        }
+    }
+
     /// The next piece, and what comes after it. Blocks.
     fn next(mut self: Box<Self>) -> io::Result<(Bytes, Option<Box<Self>>)> {
         loop {
             let piece = self.read()?;
             let Some(mut encoder) = self.encoder.take() else {
                 let rest = (!self.parts.is_empty()).then_some(self);
-                return Ok((piece.into(), rest));
+                return Ok((piece, rest));
             };
             encoder.write_all(&piece)?;
             if self.parts.is_empty() {
@@ -84,39 +125,64 @@ impl Pieces {
         }
     }
 
-    fn read(&mut self) -> io::Result<Vec<u8>> {
+    fn read(&mut self) -> io::Result<Bytes> {
         match self.parts.pop_front() {
-            None => Ok(Vec::new()),
-            Some(Piece::Octets(octets)) => Ok(octets),
+            None => Ok(Bytes::new()),
+            Some(Piece::Octets(octets)) => Ok(octets.into()),
             Some(Piece::File(part)) => {
-                let until = part.end.min(part.start + PIECE as u64);
-                let mut octets = vec![0; (until - part.start) as usize];
-                self.file.read_exact_at(&mut octets, part.start)?;
+                let until = part.end.min(part.start + buffers::SIZE as u64);
+                let length = (until - part.start) as usize;
+                let mut buffer = buffers::take();
+                self.file.read_exact_at(&mut buffer[..length], part.start)?;
                 if until < part.end {
                     self.parts.push_front(Piece::File(until..part.end));
                 }
-                Ok(octets)
+                Ok(buffers::piece(buffer, length))
             }
         }
     }
 }
 
-impl LoggedBody {
-    /// Something that is all there.
-    pub fn whole(content: Bytes, finished: Option<Finished>) -> Self {
-        LoggedBody { content: Content::Whole(Some(content)), finished }
+impl Content {
+    /// Nothing.
+    pub fn none() -> Self {
+        Content::Whole(Bytes::new())
     }
 
     /// A file.
-    pub fn pieces(pieces: Pieces, finished: Option<Finished>) -> Self {
+    pub fn pieces(pieces: Pieces) -> Self {
         let left = pieces.encoder.is_none().then(|| pieces.left());
         let pieces = (!pieces.parts.is_empty() || pieces.encoder.is_some()).then(|| Box::new(pieces));
-        LoggedBody { content: Content::Pieces { reading: Reading::Idle(pieces), left }, finished }
+        Content::Pieces { reading: Reading::Idle(pieces), left }
     }
 
-    fn count(&mut self, piece: &Bytes) {
+    /// Octets to come, where that is known.
+    pub fn length(&self) -> Option<u64> {
+        match self {
+            Content::Whole(content) => Some(content.len() as u64),
+            Content::Pieces { left, .. } => *left,
+        }
+    }
+
+    fn is_over(&self) -> bool {
+        match self {
+            Content::Whole(content) => content.is_empty(),
+            Content::Pieces { reading, .. } => matches!(reading, Reading::Idle(None)),
+        }
+    }
+}
+
+impl LoggedBody {
+    /// The body of an answer to a request.
+    pub fn new(content: Content, finished: Box<Finished>) -> Self {
+        LoggedBody { content, finished: Some(finished) }
+    }
+
+    fn failed(&mut self, error: &io::Error) {
         if let Some(finished) = &mut self.finished {
-            finished.bytes += piece.len() as u64;
+            let cause =
+                format!("after {} bytes the disk failed, or the file was shortened: {error}", finished.bytes);
+            finished.failure = Some(Failure { file: None, cause });
         }
     }
 }
@@ -128,51 +194,57 @@ impl Body for LoggedBody {
     fn poll_frame(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
         let body = self.get_mut();
         let piece = match &mut body.content {
-            Content::Whole(content) => match content.take().filter(|content| !content.is_empty()) {
-                Some(content) => content,
-                None => return Poll::Ready(None),
-            },
+            Content::Whole(content) if content.is_empty() => return Poll::Ready(None),
+            Content::Whole(content) => std::mem::take(content),
             Content::Pieces { reading, left } => {
-                if let Reading::Idle(pieces) = reading {
-                    let Some(pieces) = pieces.take() else { return Poll::Ready(None) };
-                    *reading = Reading::Busy(tokio::task::spawn_blocking(move || pieces.next()));
-                }
-                let Reading::Busy(handle) = reading else { return Poll::Ready(None) };
-                let result = ready!(Pin::new(handle).poll(context)).map_err(io::Error::other);
-                match result.and_then(|result| result) {
-                    Err(error) => {
-                        *reading = Reading::Idle(None);
+                let piece = match ready!(reading.poll_next(context)) {
+                    None => return Poll::Ready(None),
+                    Some(Ok(piece)) => piece,
+                    Some(Err(error)) => {
+                        body.failed(&error);
                         return Poll::Ready(Some(Err(error)));
                     }
-                    Ok((piece, rest)) => {
-                        *reading = Reading::Idle(rest);
-                        if let Some(left) = left {
-                            *left = left.saturating_sub(piece.len() as u64);
-                        }
-                        piece
-                    }
+                };
+                if let Some(left) = left {
+                    *left = left.saturating_sub(piece.len() as u64);
                 }
+                piece
             }
         };
-        body.count(&piece);
+        if let Some(finished) = &mut body.finished {
+            finished.bytes += piece.len() as u64;
+        }
         Poll::Ready(Some(Ok(Frame::data(piece))))
     }
 
     fn is_end_stream(&self) -> bool {
-        match &self.content {
-            Content::Whole(content) => content.as_ref().is_none_or(Bytes::is_empty),
-            Content::Pieces { reading, .. } => matches!(reading, Reading::Idle(None)),
-        }
+        self.content.is_over()
     }
 
     fn size_hint(&self) -> SizeHint {
-        match &self.content {
-            Content::Whole(content) => {
-                SizeHint::with_exact(content.as_ref().map_or(0, |body| body.len() as u64))
+        self.content.length().map_or_else(SizeHint::default, SizeHint::with_exact)
+    }
+}
+
+impl Reading {
+    fn poll_next(&mut self, context: &mut Context<'_>) -> Poll<Option<io::Result<Bytes>>> {
+        if let Reading::Idle(pieces) = self {
+            let Some(mut whole) = pieces.take() else { return Poll::Ready(None) };
+            if let Some(piece) = whole.next_at_once() {
+                *pieces = (!whole.parts.is_empty()).then_some(whole);
+                return Poll::Ready(Some(Ok(piece)));
             }
-            Content::Pieces { left: Some(left), .. } => SizeHint::with_exact(*left),
-            Content::Pieces { left: None, .. } => SizeHint::default(),
+            *self = Reading::Busy(tokio::task::spawn_blocking(move || whole.next()));
         }
+        let Reading::Busy(handle) = self else { return Poll::Ready(None) };
+        let result =
+            ready!(Pin::new(handle).poll(context)).map_err(io::Error::other).and_then(|result| result);
+        let (piece, rest) = match result {
+            Ok((piece, rest)) => (Ok(piece), rest),
+            Err(error) => (Err(error), None),
+        };
+        *self = Reading::Idle(rest);
+        Poll::Ready(Some(piece))
     }
 }
 

@@ -4,11 +4,12 @@
 //! it: the operating system refuses. What was found is believed for [`BELIEVED`]; then a cheap look tells
 //! whether it still holds. Small files stay in memory.
 
+use crate::connections::Clock;
 use bytes::Bytes;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, Metadata, MetadataExt};
 use exedra_core::answer::listing::{Kind, Listed};
-use exedra_core::answer::{Entry, FileFacts, Question, Reply, Want};
+use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, Want};
 use exedra_core::config::Config;
 use exedra_core::encode::Codec;
 use quick_cache::Weighter;
@@ -18,10 +19,10 @@ use std::io::{self, Read};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// How long what was found is believed without looking again.
-const BELIEVED: Duration = Duration::from_millis(700);
+const BELIEVED: Duration = Duration::from_millis(600);
 /// The largest file that is kept in memory.
 pub const SMALL: u64 = 256 << 10;
 /// How much memory kept files may take together.
@@ -35,7 +36,7 @@ const PLACES: usize = 50_000;
 pub struct Disk {
     folders: Vec<Folder>,
     kept: Cache<Question, Arc<Kept>, Weight>,
-    started: Instant,
+    clock: Arc<Clock>,
 }
 
 struct Folder {
@@ -50,21 +51,24 @@ type Beside = [Option<FileFacts>; Codec::ALL.len()];
 pub struct Kept {
     /// What stands there.
     pub entry: Entry,
+    /// The card of a file.
+    card: Option<Arc<Card>>,
     /// The whole of a small file.
     pub content: Option<Bytes>,
     /// What is in a folder, where that was asked for.
     names: Option<Arc<[Listed]>>,
     beside: Beside,
-    /// When that was last true, in milliseconds since the disk was opened.
+    /// When that was last true, by the clock.
     seen: AtomicU64,
 }
 
 impl Kept {
     /// What the core is told of it.
     pub fn reply(&self) -> Reply {
-        match &self.names {
-            Some(names) => Reply::Names(Arc::clone(names)),
-            None => Reply::Entry(self.entry),
+        match (&self.names, &self.card) {
+            (Some(names), _) => Reply::Names(Arc::clone(names)),
+            (None, Some(card)) => Reply::File(Arc::clone(card)),
+            (None, None) => Reply::Entry(self.entry),
         }
     }
 
@@ -88,14 +92,14 @@ impl Weighter<Question, Arc<Kept>> for Weight {
 
 impl Disk {
     /// Opens the folders of a configuration.
-    pub fn open(config: &Config) -> io::Result<Self> {
+    pub fn open(config: &Config, clock: Arc<Clock>) -> io::Result<Self> {
         let folders = config.sites.iter().map(|site| {
             let root = site.folder.value.canonicalize()?;
             let inside = Dir::open_ambient_dir(&root, ambient_authority())?;
             Ok(Folder { root, inside })
         });
         let kept = Cache::with_weighter(PLACES, MEMORY, Weight);
-        Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, started: Instant::now() })
+        Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock })
     }
 
     /// What is known of a place and may still be believed.
@@ -108,6 +112,7 @@ impl Disk {
     /// Looks at a place. Blocks.
     pub fn look(&self, question: &Question) -> Arc<Kept> {
         let folder = &self.folders[question.site.0];
+        self.clock.tick();
         let now = self.now();
         let found = folder.metadata(question);
         let entry = found.as_ref().map_or_else(entry_of_error, entry_of);
@@ -131,13 +136,12 @@ impl Disk {
             (Want::Names, Entry::Folder) => folder.names(question).ok(),
             _ => None,
         };
-        let kept = Arc::new(Kept {
-            entry: if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 },
-            content: fresh.1,
-            names,
-            beside,
-            seen: AtomicU64::new(now),
-        });
+        let entry = if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 };
+        let card = match entry {
+            Entry::File(facts) => Some(Arc::new(Card::new(&question.path, facts))),
+            _ => None,
+        };
+        let kept = Arc::new(Kept { entry, card, content: fresh.1, names, beside, seen: AtomicU64::new(now) });
         self.kept.insert(question.clone(), Arc::clone(&kept));
         kept
     }
@@ -155,7 +159,7 @@ impl Disk {
     }
 
     fn now(&self) -> u64 {
-        self.started.elapsed().as_millis() as u64
+        self.clock.now()
     }
 }
 
@@ -307,7 +311,8 @@ mod tests {
         let text = format!(
             "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = {site:?}\n"
         );
-        let disk = Disk::open(&exedra_core::config::understand(&text, place.path()).unwrap()).unwrap();
+        let disk =
+            Disk::open(&exedra_core::config::understand(&text, place.path()).unwrap(), Clock::new()).unwrap();
         let look = |path: &str| {
             let question =
                 Question { site: SiteId(0), path: resolve(path).unwrap().place, want: Want::Entry };

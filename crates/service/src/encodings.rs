@@ -7,6 +7,7 @@
 use crate::disk::{Disk, Kept};
 use bytes::Bytes;
 use exedra_core::answer::{Encoded, FileFacts, Question};
+use exedra_core::config::{Config, SiteId};
 use exedra_core::encode::{Codec, Effort};
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
@@ -68,21 +69,34 @@ pub struct Encodings {
     folder: PathBuf,
     busy: Mutex<HashSet<Key>>,
     jobs: SyncSender<Key>,
+    /// The efforts of each site that are numbers; the others settle.
+    efforts: Vec<[Option<u32>; Codec::ALL.len()]>,
 }
 
 impl Encodings {
     /// Opens the folder of kept encodings and starts the thread that makes them. It ends when this is dropped.
-    pub fn open(folder: PathBuf, disk: Arc<Disk>) -> io::Result<Arc<Self>> {
+    pub fn open(folder: PathBuf, disk: Arc<Disk>, config: &Config) -> io::Result<Arc<Self>> {
         std::fs::create_dir_all(&folder)?;
         trim(&folder)?;
         let (jobs, waiting) = sync_channel(MOST_WAITING);
         let kept = Cache::with_weighter(10_000, MEMORY, Weight);
-        let encodings = Arc::new(Encodings { kept, folder, busy: Mutex::default(), jobs });
+        let efforts = config.sites.iter().map(|site| site.compress.effort).collect();
+        let encodings = Arc::new(Encodings { kept, folder, busy: Mutex::default(), jobs, efforts });
         let worker = Arc::downgrade(&encodings);
         std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {
             settle_all(&waiting, &disk, || worker.upgrade());
         })?;
         Ok(encodings)
+    }
+
+    /// How hard a codec tries while somebody waits.
+    pub fn quick_effort(&self, site: SiteId, codec: Codec) -> Effort {
+        self.efforts[site.0][codec as usize].map_or(Effort::Quick, Effort::Level)
+    }
+
+    /// How hard it tries for what is kept.
+    fn kept_effort(&self, site: SiteId, codec: Codec) -> Effort {
+        self.efforts[site.0][codec as usize].map_or(Effort::Thorough, Effort::Level)
     }
 
     /// What is known of a file's encodings.
@@ -127,11 +141,11 @@ impl Encodings {
         plain: &[u8],
     ) -> io::Result<Quick> {
         let key = key(question, facts, codec);
-        if let Some(form) = self.read_kept(&name_of(plain, codec)) {
+        if let Some(form) = self.read_kept(&name_of(plain, codec, self.kept_effort(question.site, codec))) {
             self.kept.insert(key, form);
             return Ok(Quick::Decided);
         }
-        let body = Bytes::from(codec.encode(Effort::Quick, plain)?);
+        let body = Bytes::from(codec.encode(self.quick_effort(question.site, codec), plain)?);
         if body.len() >= plain.len() {
             self.kept.insert(key, Form::NoGain);
             return Ok(Quick::Decided);
@@ -167,11 +181,12 @@ impl Encodings {
         if plain.len() as u64 != facts.size {
             return Ok(());
         }
-        let name = name_of(&plain, key.codec);
+        let effort = self.kept_effort(key.question.site, key.codec);
+        let name = name_of(&plain, key.codec, effort);
         let form = match self.read_kept(&name) {
             Some(form) => form,
             None => {
-                let body = key.codec.encode(Effort::Thorough, &plain)?;
+                let body = key.codec.encode(effort, &plain)?;
                 let body = if body.len() < plain.len() { body } else { Vec::new() };
                 if let Err(error) = self.write_kept(&name, &body) {
                     tracing::warn!("an encoding could not be kept on disk and stays in memory only: {error}");
@@ -205,9 +220,9 @@ fn form_of(body: Vec<u8>) -> Form {
 }
 
 /// The name of an encoding on disk: what was encoded, how, and how hard.
-fn name_of(plain: &[u8], codec: Codec) -> String {
+fn name_of(plain: &[u8], codec: Codec, effort: Effort) -> String {
     let digest: String = Sha256::digest(plain).iter().map(|octet| format!("{octet:02x}")).collect();
-    format!("{digest}.{}-{}", codec.name(), codec.level(Effort::Thorough))
+    format!("{digest}.{}-{}", codec.name(), codec.level(effort))
 }
 
 fn settle_all(waiting: &Receiver<Key>, disk: &Disk, encodings: impl Fn() -> Option<Arc<Encodings>>) {

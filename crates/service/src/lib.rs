@@ -2,20 +2,27 @@
 //!
 //! - [`preflight`]: what must be there before it starts
 //! - [`running`]: starting and stopping everything in order
-//! - [`listen`]: connections; [`respond`]: one request; [`forwarded`]: whose word is believed
+//! - [`connections`]: sockets, workers, time-outs; [`forwarded`]: whose word is believed
+//! - [`respond`]: one request; [`attempt`]: answering it from memory, or saying what is lacking
 //! - [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle
-//! - [`body`]: what goes out
-//! - [`access_log`]: one line for each request; [`ingest`]: the lines into the records
+//! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
+//! - [`journal`]: files that lines are written to; [`access_log`], [`error_log`]: what those lines say
+//! - [`ingest`]: the lines into the records
 //! - [`console`]: the console, its API and who may use them
 
 pub mod access_log;
+pub mod attempt;
 pub mod body;
+pub mod buffers;
+pub mod connections;
 pub mod console;
 pub mod disk;
 pub mod encodings;
+pub mod error_log;
+pub mod finished;
 pub mod forwarded;
 pub mod ingest;
-pub mod listen;
+pub mod journal;
 pub mod preflight;
 pub mod respond;
 pub mod running;

@@ -3,21 +3,25 @@
 //! Down: no new connections; requests under way finish; their lines are written; the lines are recorded.
 
 use crate::Counters;
-use crate::access_log::AccessLog;
+use crate::access_log::{AccessLog, NO_SITE};
+use crate::connections::{Clock, Workers, accept};
 use crate::console::{self, Console};
 use crate::disk::Disk;
 use crate::encodings::Encodings;
+use crate::error_log::{ERRORS, ErrorLog};
 use crate::ingest::Ingest;
-use crate::listen::listen;
+use crate::journal::keeping::{Kept, look_after};
+use crate::journal::{Journal, Opening};
 use crate::respond::Site;
-use exedra_core::config::Config;
+use exedra_core::config::{Config, Keeping};
+use exedra_core::logs::{Layout, LogTemplate};
 use exedra_store::{Purpose, Records, Secrets, StoreError};
 use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::sync_channel;
+use std::sync::mpsc::{Sender, SyncSender, channel, sync_channel};
 use std::thread::JoinHandle;
 use thiserror::Error;
 use tokio::net::TcpListener;
@@ -75,9 +79,11 @@ pub struct Running {
     pub sign_in: String,
     stop: watch::Sender<bool>,
     tasks: JoinSet<()>,
-    logs: Vec<Arc<AccessLog>>,
+    workers: Vec<JoinHandle<()>>,
+    journals: Vec<Arc<Journal>>,
     writers: Vec<JoinHandle<()>>,
     follower: (Arc<AtomicBool>, JoinHandle<()>),
+    keeper: (Sender<()>, JoinHandle<()>),
 }
 
 /// Starts the service by a configuration that has been checked.
@@ -88,9 +94,10 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
     let secrets = Arc::new(Secrets::open(state)?);
     let records = Arc::new(Records::open(state)?);
     let counters = Arc::new(Counters::default());
-    let disk = Disk::open(&config).map_err(|error| StartError::Path { path: state.clone(), error })?;
-    let disk = Arc::new(disk);
-    let encodings = Encodings::open(state.join("encodings"), Arc::clone(&disk));
+    let clock = Clock::new();
+    let disk = Disk::open(&config, Arc::clone(&clock));
+    let disk = Arc::new(disk.map_err(|error| StartError::Path { path: state.clone(), error })?);
+    let encodings = Encodings::open(state.join("encodings"), Arc::clone(&disk), &config);
     let encodings = encodings.map_err(|error| StartError::Path { path: state.join("encodings"), error })?;
 
     let mut sockets = Vec::new();
@@ -106,23 +113,51 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
         .collect();
 
     let folder = &config.service.logs.value;
+    let failed = |error| StartError::Path { path: folder.clone(), error };
     let (written, news) = sync_channel(1);
-    let (mut logs, mut writers) = (Vec::new(), Vec::new());
+    let mut journals = Journals { config: &config, journals: Vec::new(), writers: Vec::new() };
+    let mut logs = Vec::new();
     for site in &config.sites {
-        let opened = AccessLog::open(folder, site, written.clone());
-        let (log, writer) = opened.map_err(|error| StartError::Path { path: folder.clone(), error })?;
-        logs.push(log);
-        writers.push(writer);
+        let (layout, keeping) = (&site.log.layout, site.log.keeping);
+        let journal = match site.log.write {
+            true => Some(journals.open(&site.name.value, layout, keeping, Some(&written)).map_err(failed)?),
+            false => None,
+        };
+        let template = LogTemplate::new(layout);
+        logs.push(AccessLog { journal, template, masks_clients: site.log.masks_clients });
     }
+    let full = Layout::full();
+    let all_masked = config.sites.iter().all(|site| site.log.masks_clients);
+    let no_site = AccessLog {
+        journal: Some(journals.open(NO_SITE, &full, config.errors, Some(&written)).map_err(failed)?),
+        template: LogTemplate::new(&full),
+        masks_clients: all_masked,
+    };
+    let errors =
+        ErrorLog { journal: journals.open(ERRORS, &Layout::bare(), config.errors, None).map_err(failed)? };
     drop(written);
-    let layouts = config.sites.iter().map(|site| site.layout.clone());
-    let follows = logs.iter().cloned().zip(layouts).filter(|_| config.service.records);
-    let followed: Vec<_> = follows.collect();
+    let Journals { journals, writers, .. } = journals;
+
+    let layouts = config.sites.iter().map(|site| site.log.layout.clone()).chain([full]);
+    let followed = logs.iter().chain([&no_site]).zip(layouts).filter_map(|(log, layout)| {
+        let journal = log.journal.as_ref().filter(|_| config.service.records)?;
+        Some((Arc::clone(journal), layout))
+    });
+    let followed: Vec<_> = followed.collect();
+    let kept: Vec<Kept> = journals
+        .iter()
+        .map(|journal| {
+            let is_followed = followed.iter().any(|(followed, _)| Arc::ptr_eq(followed, journal));
+            Kept { journal: Arc::clone(journal), records: is_followed.then(|| Arc::clone(&records)) }
+        })
+        .collect();
     let ending = Arc::new(AtomicBool::new(false));
-    let ingest = Ingest::new(Arc::clone(&records), folder, &followed, Arc::clone(&ending));
-    let ingest = ingest.map_err(|error| StartError::Path { path: folder.clone(), error })?;
-    let thread = std::thread::Builder::new().name("records".to_owned()).spawn(move || ingest.run(&news));
-    let thread = thread.map_err(|error| StartError::Path { path: folder.clone(), error })?;
+    let ingest = Ingest::new(Arc::clone(&records), followed, Arc::clone(&ending));
+    let follower = std::thread::Builder::new().name("records".to_owned()).spawn(move || ingest.run(&news));
+    let follower = (ending, follower.map_err(failed)?);
+    let (stop_keeping, stop_kept) = channel();
+    let keeper = std::thread::Builder::new().name("past logs".to_owned());
+    let keeper = (stop_keeping, keeper.spawn(move || look_after(&kept, &stop_kept)).map_err(failed)?);
 
     let now = jiff::Timestamp::now().as_second();
     let token = secrets.make(Purpose::Token, now, now + TOKEN_TIME)?;
@@ -135,30 +170,81 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
         config: Arc::clone(&config),
         disk,
         encodings,
-        logs: logs.clone(),
+        logs,
+        no_site,
+        errors,
         counters: Arc::clone(&counters),
     });
+    let count = std::thread::available_parallelism().map_or(1, usize::from);
+    let (connections, workers) = Workers::start(count, &site, &clock, &stopping).map_err(failed)?;
     for socket in sockets {
-        tasks.spawn(listen(socket, Arc::clone(&site), stopping.clone()));
+        tasks.spawn(accept(socket, Arc::clone(&connections), stopping.clone()));
     }
-    let shown = Console::new(config, records, secrets, counters, logs.clone(), listeners.clone());
+    let shown = Console::new(site, connections, records, secrets, listeners.clone());
     tasks.spawn(console::serve(console_socket, shown, stopping));
-    Ok(Running { listeners, console, sign_in, stop, tasks, logs, writers, follower: (ending, thread) })
+    Ok(Running { listeners, console, sign_in, stop, tasks, workers, journals, writers, follower, keeper })
+}
+
+/// The journals that have been opened.
+struct Journals<'c> {
+    config: &'c Config,
+    journals: Vec<Arc<Journal>>,
+    writers: Vec<JoinHandle<()>>,
+}
+
+impl Journals<'_> {
+    fn open(
+        &mut self,
+        name: &str,
+        layout: &Layout,
+        keeping: Keeping,
+        written: Option<&SyncSender<()>>,
+    ) -> io::Result<Arc<Journal>> {
+        let (journal, writer) = Journal::open(Opening {
+            folder: &self.config.service.logs.value,
+            name,
+            heading: &layout.heading(),
+            keeping,
+            zone: self.config.service.time_zone.clone(),
+            written: written.cloned(),
+        })?;
+        self.journals.push(Arc::clone(&journal));
+        self.writers.push(writer);
+        Ok(journal)
+    }
 }
 
 impl Running {
+    /// Looks whether the logs are still where they were, and begins new ones where they are not.
+    pub fn reopen_logs(&self) {
+        self.journals.iter().for_each(|journal| journal.reopen());
+    }
+
     /// Stops, after finishing what is under way.
     pub async fn stop(mut self) {
         let _ = self.stop.send(true);
         while self.tasks.join_next().await.is_some() {}
-        let (logs, writers, (ending, thread)) = (self.logs, self.writers, self.follower);
+        let Running {
+            workers,
+            journals,
+            writers,
+            follower: (ending, follower),
+            keeper: (keeping, keeper),
+            ..
+        } = self;
         let last = tokio::task::spawn_blocking(move || {
-            logs.iter().for_each(|log| log.stop());
-            for writer in writers {
-                let _ = writer.join();
-            }
+            let join = |threads: Vec<JoinHandle<()>>| {
+                for thread in threads {
+                    // One that panicked has said so already.
+                    let _ = thread.join();
+                }
+            };
+            join(workers);
+            journals.iter().for_each(|journal| journal.stop());
+            join(writers);
             ending.store(true, Ordering::SeqCst);
-            let _ = thread.join();
+            drop(keeping);
+            join(vec![follower, keeper]);
         });
         let _ = last.await;
     }

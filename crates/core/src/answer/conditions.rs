@@ -14,6 +14,10 @@ pub fn entity_tag(file: &FileFacts, coding: Option<&str>) -> String {
     }
 }
 
+/// The fields that make a request conditional, in the order in which they are looked at.
+pub const FIELDS: [http::HeaderName; 4] =
+    [header::IF_MATCH, header::IF_UNMODIFIED_SINCE, header::IF_NONE_MATCH, header::IF_MODIFIED_SINCE];
+
 /// What the conditions of a `GET` or `HEAD` come to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Outcome {

@@ -5,61 +5,100 @@ use super::conditions::{self, Outcome};
 use super::listing::{self, Listed};
 use super::path::{NoPath, Resolved, resolve};
 use super::ranges::{self, Ranges};
-use super::represent::{self, Representation, insert};
+use super::represent::{self, Card, Codings, Representation, insert};
+use super::trace::{Step, Trace, Untidy, Witness};
+use super::verdicts::verdicts;
 use super::{
     Answer, Body, Encodings, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, negotiate,
     pages,
 };
 use crate::config::{Config, Site, SiteId};
 use crate::encode::Codec;
-use crate::facts::{Facts, Scheme};
+use crate::facts::{Facts, Fields, Scheme};
 use http::header;
 use http::{HeaderMap, HeaderValue, StatusCode};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// What sites answer to.
 const ALLOWED: HeaderValue = HeaderValue::from_static("GET, HEAD, OPTIONS");
 
 /// Decides a request, or asks the first question.
 pub fn answer<'a>(config: &'a Config, facts: Facts<'a>) -> Turn<'a> {
+    answer_before(config, facts, ())
+}
+
+/// The same, every step written down.
+pub fn answer_traced<'a>(config: &'a Config, facts: Facts<'a>) -> Turn<'a, Trace> {
+    answer_before(config, facts, Trace::default())
+}
+
+fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: W) -> Turn<'a, W> {
     let head_only = facts.method.value() == Some("HEAD");
-    let mut deciding = Deciding { config, facts, site: None, head_only };
-    let Some(host) = facts.host.value() else { return deciding.built_in(StatusCode::BAD_REQUEST) };
-    let Some(id) = site_for(config, host) else { return deciding.built_in(StatusCode::MISDIRECTED_REQUEST) };
+    let mut deciding = Deciding { config, facts, site: None, head_only, witness };
+    let Some(host) = facts.host.value() else {
+        deciding.witness.see(|| Step::NoHost);
+        return deciding.built_in(StatusCode::BAD_REQUEST);
+    };
+    let Some((id, as_default)) = site_for(config, host) else {
+        deciding.witness.see(|| Step::NoSite { host: host.to_owned() });
+        return deciding.built_in(StatusCode::MISDIRECTED_REQUEST);
+    };
     deciding.site = Some(id);
     let site = config.site(id);
+    deciding.witness.see(|| site_step(site, host, as_default));
     if let Some(main) = &site.main_host
         && !may_stay(host, &main.value)
     {
+        let step = || Step::MainHost { host: main.value.clone(), place: main.span.clone() };
+        deciding.witness.see(step);
         return deciding.redirect_to_host(&main.value);
     }
     match facts.method.value() {
         Some("GET" | "HEAD") => {}
-        Some("OPTIONS") => {
-            let mut headers = HeaderMap::new();
-            headers.insert(header::ALLOW, ALLOWED);
-            return deciding.done(StatusCode::NO_CONTENT, headers, Body::None);
+        other => {
+            deciding.witness.see(|| Step::Method { method: other.unwrap_or_default().to_owned() });
+            if other == Some("OPTIONS") {
+                let mut headers = HeaderMap::new();
+                headers.insert(header::ALLOW, ALLOWED);
+                return deciding.done(StatusCode::NO_CONTENT, headers, Body::None);
+            }
+            return deciding.failed(StatusCode::METHOD_NOT_ALLOWED);
         }
-        _ => return deciding.failed(StatusCode::METHOD_NOT_ALLOWED),
     }
-    match resolve(facts.path.value().unwrap_or_default()) {
-        Ok(path) if path.untidy => deciding.redirect_to_path(&path.tidy),
+    let written = facts.path.value().unwrap_or_default();
+    match resolve(written) {
+        Ok(path) if path.untidy => deciding.redirect_to_path(&path.tidy, Untidy::Slashes),
         Ok(path) => {
             let place = path.place.clone();
+            deciding.witness.see(|| Step::Path { written: written.to_owned(), place: place.clone() });
             deciding.ask(id, place, Stage::Path(path))
         }
-        Err(NoPath::Malformed) => deciding.failed(StatusCode::BAD_REQUEST),
-        Err(NoPath::Nowhere) => deciding.failed(StatusCode::NOT_FOUND),
+        Err(why) => {
+            deciding.witness.see(|| Step::NoPath { written: written.to_owned(), why });
+            match why {
+                NoPath::Malformed => deciding.failed(StatusCode::BAD_REQUEST),
+                NoPath::Nowhere => deciding.failed(StatusCode::NOT_FOUND),
+            }
+        }
     }
 }
 
-fn site_for(config: &Config, host: &str) -> Option<SiteId> {
+/// The site that answers to a host, and whether only because it answers to all unknown ones.
+pub fn site_for(config: &Config, host: &str) -> Option<(SiteId, bool)> {
     let host = host.trim_end_matches('.');
     let found = match host.bytes().any(|octet| octet.is_ascii_uppercase()) {
         true => config.hosts.get(&host.to_ascii_lowercase()),
         false => config.hosts.get(host),
     };
-    found.copied().or(config.default_site)
+    found.map(|id| (*id, false)).or(config.default_site.map(|id| (id, true)))
+}
+
+fn site_step(site: &Site, host: &str, as_default: bool) -> Step {
+    let named = host.trim_end_matches('.').to_ascii_lowercase();
+    let place =
+        site.hosts.iter().find(|listed| listed.value == named).map_or(&site.name.span, |host| &host.span);
+    Step::Site { host: host.to_owned(), site: site.name.value.clone(), as_default, place: place.clone() }
 }
 
 /// Whether a request need not be sent to the main host: it came there, or by a name below `.localhost`, which
@@ -72,79 +111,101 @@ fn may_stay(written: &str, main: &str) -> bool {
 
 /// A decision that waits for a reply.
 #[derive(Debug)]
-pub struct Waiting<'a> {
-    deciding: Deciding<'a>,
+pub struct Waiting<'a, W = ()> {
+    deciding: Deciding<'a, W>,
     asked: SitePath,
-    stage: Stage,
+    stage: Stage<'a>,
 }
 
 /// What was asked about, and why.
 #[derive(Debug)]
-enum Stage {
+enum Stage<'a> {
     /// The place that the path means.
-    Path(Resolved),
+    Path(Resolved<'a>),
     /// A file that may stand for its folder: which of the list.
     Index(SitePath, usize),
     /// What is in a folder.
     Listing(SitePath),
     /// The encodings of a file that is to be sent, in one of these codings, perhaps for a status.
-    Encodings(FileFacts, Vec<Codec>, Option<StatusCode>),
+    Encodings(Arc<Card>, Codings, Option<StatusCode>),
     /// The site's own page for a status.
     ErrorPage(StatusCode),
 }
 
-impl<'a> Waiting<'a> {
+/// What a reply says of a place, with the card of a file there.
+enum Found {
+    File(Arc<Card>),
+    Other(Entry),
+}
+
+impl<'a, W: Witness> Waiting<'a, W> {
     /// Goes on with the reply.
-    pub fn told(self, reply: Reply) -> Turn<'a> {
-        let Waiting { deciding, asked, stage } = self;
-        let entry = match (reply, &stage) {
-            (Reply::Names(names), Stage::Listing(path)) => {
-                let path = path.clone();
-                return deciding.list(&path, &names);
-            }
+    pub fn told(self, reply: Reply) -> Turn<'a, W> {
+        let Waiting { mut deciding, asked, stage } = self;
+        let found = match (reply, stage) {
+            (Reply::Names(names), Stage::Listing(path)) => return deciding.list(&path, &names),
             (Reply::Encodings(known), Stage::Encodings(file, liked, status)) => {
-                return deciding.encoded(asked, file, Some(liked), &known, *status);
+                return deciding.encoded(asked, &file, Some(&liked), &known, status);
             }
-            (Reply::Names(_) | Reply::Encodings(_), _) => Entry::Failed,
-            (Reply::Entry(entry), _) => entry,
+            (Reply::Entry(Entry::File(facts)), stage) => {
+                (Found::File(Arc::new(Card::new(&asked, facts))), stage)
+            }
+            (Reply::File(card), stage) => (Found::File(card), stage),
+            (Reply::Entry(entry), stage) => (Found::Other(entry), stage),
+            (Reply::Names(_) | Reply::Encodings(_), stage) => (Found::Other(Entry::Failed), stage),
         };
-        match (stage, entry) {
-            (Stage::ErrorPage(status), Entry::File(file)) => deciding.choose_form(asked, file, Some(status)),
+        let (found, stage) = found;
+        deciding.witness.see(|| {
+            let entry = match &found {
+                Found::File(card) => Entry::File(card.facts),
+                Found::Other(entry) => *entry,
+            };
+            Step::Looked { at: asked.clone(), found: entry, as_index: matches!(stage, Stage::Index(..)) }
+        });
+        match (stage, found) {
+            (Stage::ErrorPage(status), Found::File(file)) => deciding.choose_form(asked, file, Some(status)),
             (Stage::ErrorPage(status), _) => deciding.built_in(status),
-            (Stage::Path(path), Entry::Folder) if path.as_folder => deciding.look_for_index(path.place, 0),
-            (Stage::Path(path), Entry::Folder) => deciding.redirect_to_path(&format!("{}/", path.tidy)),
-            (Stage::Path(path), Entry::File(_)) if path.as_folder => deciding.failed(StatusCode::NOT_FOUND),
-            (Stage::Path(_) | Stage::Index(..), Entry::File(file)) => deciding.choose_form(asked, file, None),
-            (Stage::Index(folder, nth), Entry::Missing | Entry::Folder) => {
+            (Stage::Path(path), Found::Other(Entry::Folder)) if path.as_folder => {
+                deciding.look_for_index(path.place, 0)
+            }
+            (Stage::Path(path), Found::Other(Entry::Folder)) => {
+                deciding.redirect_to_path(&format!("{}/", path.tidy), Untidy::Folder)
+            }
+            (Stage::Path(path), Found::File(_)) if path.as_folder => deciding.failed(StatusCode::NOT_FOUND),
+            (Stage::Path(_) | Stage::Index(..), Found::File(file)) => deciding.choose_form(asked, file, None),
+            (Stage::Index(folder, nth), Found::Other(Entry::Missing | Entry::Folder)) => {
                 deciding.look_for_index(folder, nth + 1)
             }
             (Stage::Encodings(file, liked, status), _) => {
                 deciding.encoded(asked, &file, Some(&liked), &Encodings::default(), status)
             }
-            (Stage::Listing(_), Entry::File(_) | Entry::Folder) => {
+            (Stage::Listing(_), Found::File(_) | Found::Other(Entry::Folder | Entry::File(_))) => {
                 deciding.failed(StatusCode::INTERNAL_SERVER_ERROR)
             }
-            (_, Entry::Missing) => deciding.failed(StatusCode::NOT_FOUND),
-            (_, Entry::Forbidden) => deciding.failed(StatusCode::FORBIDDEN),
-            (_, Entry::Failed) => deciding.failed(StatusCode::INTERNAL_SERVER_ERROR),
+            (_, Found::Other(Entry::Missing)) => deciding.failed(StatusCode::NOT_FOUND),
+            (_, Found::Other(Entry::Forbidden)) => deciding.failed(StatusCode::FORBIDDEN),
+            (_, Found::Other(Entry::Failed | Entry::File(_))) => {
+                deciding.failed(StatusCode::INTERNAL_SERVER_ERROR)
+            }
         }
     }
 }
 
 #[derive(Debug)]
-struct Deciding<'a> {
+struct Deciding<'a, W> {
     config: &'a Config,
     facts: Facts<'a>,
     site: Option<SiteId>,
     head_only: bool,
+    witness: W,
 }
 
-impl<'a> Deciding<'a> {
+impl<'a, W: Witness> Deciding<'a, W> {
     fn settings(&self) -> Option<&'a Site> {
         self.site.map(|id| self.config.site(id))
     }
 
-    fn ask(self, site: SiteId, path: SitePath, stage: Stage) -> Turn<'a> {
+    fn ask(self, site: SiteId, path: SitePath, stage: Stage<'a>) -> Turn<'a, W> {
         let want = match stage {
             Stage::Listing(_) => Want::Names,
             Stage::Encodings(..) => Want::Encodings,
@@ -154,20 +215,22 @@ impl<'a> Deciding<'a> {
         Turn::Ask(question, Waiting { deciding: self, asked: path, stage })
     }
 
-    fn look_for_index(self, folder: SitePath, nth: usize) -> Turn<'a> {
-        match (self.site, self.settings().and_then(|site| site.index.get(nth))) {
-            (Some(id), Some(name)) => {
-                let place = folder.join(name);
-                self.ask(id, place, Stage::Index(folder, nth))
-            }
-            (Some(id), None) if self.settings().is_some_and(|site| site.listing) => {
-                self.ask(id, folder.clone(), Stage::Listing(folder))
-            }
-            _ => self.failed(StatusCode::FORBIDDEN),
+    fn look_for_index(mut self, folder: SitePath, nth: usize) -> Turn<'a, W> {
+        let (Some(id), Some(site)) = (self.site, self.settings()) else {
+            return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
+        };
+        if let Some(name) = site.index.get(nth) {
+            let place = folder.join(name);
+            return self.ask(id, place, Stage::Index(folder, nth));
+        }
+        self.witness.see(|| Step::Listing { on: site.listing });
+        match site.listing {
+            true => self.ask(id, folder.clone(), Stage::Listing(folder)),
+            false => self.failed(StatusCode::FORBIDDEN),
         }
     }
 
-    fn list(self, folder: &SitePath, names: &[Listed]) -> Turn<'a> {
+    fn list(self, folder: &SitePath, names: &[Listed]) -> Turn<'a, W> {
         let wanted = listing::Wanted::understand(self.facts.query.value().unwrap_or_default());
         let mut headers = HeaderMap::new();
         headers.insert(header::VARY, HeaderValue::from_static("Accept"));
@@ -189,11 +252,11 @@ impl<'a> Deciding<'a> {
     }
 
     /// Asks about a file's encodings where that matters. With a status, the file is the page for it.
-    fn choose_form(self, path: SitePath, file: FileFacts, status: Option<StatusCode>) -> Turn<'a> {
+    fn choose_form(self, path: SitePath, file: Arc<Card>, status: Option<StatusCode>) -> Turn<'a, W> {
         let (Some(id), Some(site)) = (self.site, self.settings()) else {
             return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
         };
-        match represent::codings(site, &self.facts, &path, &file) {
+        match represent::codings(site, &self.facts, &file) {
             Some(liked) if !liked.is_empty() => self.ask(id, path, Stage::Encodings(file, liked, status)),
             liked => self.encoded(path, &file, liked.as_deref(), &Encodings::default(), status),
         }
@@ -201,29 +264,37 @@ impl<'a> Deciding<'a> {
 
     /// A file in the form that suits: conditions first, then parts.
     fn encoded(
-        self,
+        mut self,
         path: SitePath,
-        file: &FileFacts,
+        file: &Card,
         liked: Option<&[Codec]>,
         known: &Encodings,
         status: Option<StatusCode>,
-    ) -> Turn<'a> {
+    ) -> Turn<'a, W> {
         let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
-        let is_get = self.facts.method.value() == Some("GET");
-        let range = self.facts.field(&header::RANGE).value().filter(|_| is_get && status.is_none());
-        let mut found = represent::represent(site, &path, file, liked, known);
+        let facts = self.facts;
+        let is_get = facts.method.value() == Some("GET");
+        let range = facts.field(&header::RANGE).value().filter(|_| is_get && status.is_none());
+        let mut found = represent::represent(site, file, liked, known);
         if range.is_some() && matches!(found.form, Form::Quick(_)) {
             // What is encoded in passing has no parts; the file as it is has.
-            found = represent::represent(site, &path, file, liked.map(|_| &[][..]), known);
+            found = represent::represent(site, file, liked.map(|_| &[][..]), known);
         }
         let Representation { form, size, mut headers, tag } = found;
+        for (codec, verdict) in self.verdicts(site, file, known, form, range.is_some()) {
+            self.witness.see(|| Step::Codec { codec, verdict });
+        }
+        self.witness.see(|| Step::Form { form, bytes: size });
         if let Some(status) = status {
             headers.remove(header::ACCEPT_RANGES);
             headers.append(header::VARY, HeaderValue::from_static("Accept"));
             mark(&mut headers, status);
             return self.done(status, headers, Body::File { path, form });
         }
-        match conditions::evaluate(&self.facts, &tag, file) {
+        let tag = tag.to_str().unwrap_or_default();
+        let outcome = conditions::evaluate(&facts, tag, &file.facts);
+        self.see_conditions(outcome);
+        match outcome {
             Outcome::Proceed => {}
             Outcome::Failed => return self.failed(StatusCode::PRECONDITION_FAILED),
             Outcome::NotModified => {
@@ -233,27 +304,57 @@ impl<'a> Deciding<'a> {
                 return self.done(StatusCode::NOT_MODIFIED, headers, Body::None);
             }
         }
-        let range = range.filter(|_| conditions::parts_hold(&self.facts, &tag, file)).zip(size);
-        match range.map(|(field, size)| (ranges::understand(field, size), size)) {
-            Some((Ranges::Parts(parts), size)) => {
-                let pieces = parts_of(&parts, size, file, &mut headers);
+        let Some((field, size)) = range.zip(size) else {
+            return self.done(StatusCode::OK, headers, Body::File { path, form });
+        };
+        let ranges =
+            conditions::parts_hold(&facts, tag, &file.facts).then(|| ranges::understand(field, size));
+        self.witness.see(|| Step::Range { written: field.to_owned(), ranges: ranges.clone() });
+        match ranges {
+            Some(Ranges::Parts(parts)) => {
+                let pieces = parts_of(&parts, size, &file.facts, &mut headers);
                 self.done(StatusCode::PARTIAL_CONTENT, headers, Body::Parts { path, form, pieces })
             }
-            Some((Ranges::Outside, size)) => self.outside(size),
-            _ => self.done(StatusCode::OK, headers, Body::File { path, form }),
+            Some(Ranges::Outside) => self.outside(size),
+            Some(Ranges::Ignored) | None => self.done(StatusCode::OK, headers, Body::File { path, form }),
+        }
+    }
+
+    /// The verdicts on all codecs, where somebody listens.
+    fn verdicts(
+        &mut self,
+        site: &Site,
+        file: &Card,
+        known: &Encodings,
+        form: Form,
+        parts_asked: bool,
+    ) -> Vec<(Codec, super::trace::Verdict)> {
+        match W::LISTENS {
+            true => verdicts(&site.compress, &self.facts, file, known, form, parts_asked).into(),
+            false => Vec::new(),
+        }
+    }
+
+    fn see_conditions(&mut self, outcome: Outcome) {
+        let Fields::All(map) = self.facts.fields else { return };
+        if W::LISTENS && conditions::FIELDS.iter().any(|name| map.contains_key(name)) {
+            let written =
+                |name: &header::HeaderName| Some(format!("{name}: {}", map.get(name)?.to_str().ok()?));
+            let fields = conditions::FIELDS.iter().filter_map(written).collect();
+            self.witness.see(|| Step::Condition { fields, outcome });
         }
     }
 
     /// None of the parts asked for is there: 416, with the length that is (RFC 9110 §15.5.17).
-    fn outside(self, size: u64) -> Turn<'a> {
+    fn outside(self, size: u64) -> Turn<'a, W> {
         let mut turn = self.built_in(StatusCode::RANGE_NOT_SATISFIABLE);
-        if let Turn::Done(answer) = &mut turn {
+        if let Turn::Done(answer, _) = &mut turn {
             insert(&mut answer.headers, header::CONTENT_RANGE, &format!("bytes */{size}"));
         }
         turn
     }
 
-    fn redirect_to_host(self, host: &str) -> Turn<'a> {
+    fn redirect_to_host(self, host: &str) -> Turn<'a, W> {
         let scheme = self.facts.scheme.value().unwrap_or(Scheme::Http).as_str();
         let port = self.facts.port.value().map(|port| format!(":{port}")).unwrap_or_default();
         let path = self.facts.path.value().filter(|path| path.starts_with('/')).unwrap_or("/");
@@ -261,7 +362,8 @@ impl<'a> Deciding<'a> {
         self.redirect(&target)
     }
 
-    fn redirect_to_path(self, path: &str) -> Turn<'a> {
+    fn redirect_to_path(mut self, path: &str, why: Untidy) -> Turn<'a, W> {
+        self.witness.see(|| Step::Tidied { path: path.to_owned(), why });
         let target = format!("{path}{}", self.query());
         self.redirect(&target)
     }
@@ -270,26 +372,31 @@ impl<'a> Deciding<'a> {
         self.facts.query.value().map(|query| format!("?{query}")).unwrap_or_default()
     }
 
-    fn redirect(self, target: &str) -> Turn<'a> {
+    fn redirect(self, target: &str) -> Turn<'a, W> {
         let mut headers = HeaderMap::new();
         insert(&mut headers, header::LOCATION, target);
         self.done(StatusCode::PERMANENT_REDIRECT, headers, Body::Page(String::new()))
     }
 
     /// The site's own page for a status where it has one; programs that prefer JSON get a problem.
-    fn failed(self, status: StatusCode) -> Turn<'a> {
+    fn failed(mut self, status: StatusCode) -> Turn<'a, W> {
         let page = self.settings().and_then(|site| site.error_pages.page(status.as_u16()));
-        match (self.site, page.map(|page| resolve(&page.value))) {
-            (Some(id), Some(Ok(page))) if !self.prefers_json() => {
+        match (self.site, page, page.map(|page| resolve(&page.value))) {
+            (Some(id), Some(written), Some(Ok(page))) if !self.prefers_json() => {
+                let step =
+                    || Step::ErrorPage { status, page: written.value.clone(), place: written.span.clone() };
+                self.witness.see(step);
                 self.ask(id, page.place, Stage::ErrorPage(status))
             }
             _ => self.built_in(status),
         }
     }
 
-    fn built_in(self, status: StatusCode) -> Turn<'a> {
+    fn built_in(mut self, status: StatusCode) -> Turn<'a, W> {
+        let as_json = self.prefers_json();
+        self.witness.see(|| Step::BuiltIn { status, as_json });
         let mut headers = HeaderMap::new();
-        let (media_type, body) = match self.prefers_json() {
+        let (media_type, body) = match as_json {
             true => ("application/problem+json", pages::problem(status)),
             false => ("text/html; charset=utf-8", pages::built_in(status)),
         };
@@ -299,8 +406,8 @@ impl<'a> Deciding<'a> {
         self.done(status, headers, Body::Page(body))
     }
 
-    fn done(self, status: StatusCode, headers: HeaderMap, body: Body) -> Turn<'a> {
-        Turn::Done(Answer { status, headers, body, head_only: self.head_only, site: self.site })
+    fn done(self, status: StatusCode, headers: HeaderMap, body: Body) -> Turn<'a, W> {
+        Turn::Done(Answer { status, headers, body, head_only: self.head_only, site: self.site }, self.witness)
     }
 }
 
@@ -400,7 +507,7 @@ index = ["start.html", "index.html"]
             query: query.into(),
             fields: Fields::All(&map),
         };
-        answer(&config, facts).finish(entry)
+        answer(&config, facts).finish(entry).0
     }
 
     #[rstest]

@@ -13,6 +13,7 @@
 //! - [`types`]: media types by extension
 //! - [`represent`]: the form a file is sent in, with its header fields
 //! - [`pages`]: the built-in pages
+//! - [`trace`]: the steps that led to an answer; [`verdicts`]: why each codec was taken, or not
 
 pub mod conditions;
 pub mod decide;
@@ -22,10 +23,14 @@ pub mod pages;
 pub mod path;
 pub mod ranges;
 pub mod represent;
+pub mod trace;
 pub mod types;
+pub mod verdicts;
 
-pub use decide::{Waiting, answer};
+pub use decide::{Waiting, answer, answer_traced};
 pub use path::SitePath;
+pub use represent::Card;
+pub use trace::{Step, Trace, Witness};
 
 use crate::config::SiteId;
 use crate::encode::Codec;
@@ -146,10 +151,12 @@ pub enum Want {
 }
 
 /// The reply to a question.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub enum Reply {
     /// What stands there.
     Entry(Entry),
+    /// A file stands there, and its card has been written before.
+    File(Arc<Card>),
     /// What is in the folder.
     Names(Arc<[Listed]>),
     /// What is known of the file's encodings.
@@ -182,20 +189,20 @@ pub struct FileFacts {
 
 /// What [`answer`] comes back with.
 #[derive(Debug)]
-pub enum Turn<'a> {
-    /// The answer.
-    Done(Answer),
+pub enum Turn<'a, W = ()> {
+    /// The answer, and the witness of how it came about.
+    Done(Answer, W),
     /// A question, and what waits for the reply to it.
-    Ask(Question, Waiting<'a>),
+    Ask(Question, Waiting<'a, W>),
 }
 
-impl Turn<'_> {
+impl<W: Witness> Turn<'_, W> {
     /// Replies to all questions by a function, until there is an answer.
-    pub fn finish(self, mut reply: impl FnMut(&Question) -> Reply) -> Answer {
+    pub fn finish(self, mut reply: impl FnMut(&Question) -> Reply) -> (Answer, W) {
         let mut turn = self;
         loop {
             match turn {
-                Turn::Done(answer) => return answer,
+                Turn::Done(answer, witness) => return (answer, witness),
                 Turn::Ask(question, waiting) => {
                     let reply = reply(&question);
                     turn = waiting.told(reply);

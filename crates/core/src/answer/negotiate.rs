@@ -1,26 +1,71 @@
 //! Which content coding an answer is sent in (RFC 9110 §12.5.3).
 
+use super::represent::Codings;
 use super::{Encoded, Encodings, Form};
 use crate::encode::Codec;
 
-/// The codings that a client likes best, in the site's order. Empty sends the body as it is.
-pub fn codings(accepted: Option<&str>, codecs: &[Codec]) -> Vec<Codec> {
-    let Some(accepted) = accepted else { return Vec::new() };
-    let plain = quality(accepted, "identity").unwrap_or(0.001);
-    let liked = |codec: Codec| {
-        let liked = match codec {
-            Codec::Gzip => quality(accepted, "gzip").or_else(|| named(accepted, "x-gzip")),
-            codec => quality(accepted, codec.name()),
-        };
-        liked.filter(|&liked| liked > 0.0 && liked >= plain)
-    };
-    let most = codecs.iter().filter_map(|&codec| liked(codec)).fold(0.0, f32::max);
-    codecs.iter().copied().filter(|&codec| liked(codec) == Some(most)).collect()
+/// What an `Accept-Encoding` field says: quality values, where it says anything.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Accepted {
+    codecs: [Option<f32>; Codec::ALL.len()],
+    identity: Option<f32>,
+    anything: Option<f32>,
 }
 
-/// The coding to use where nothing is known of the body: the first of [`codings`].
-pub fn coding(accepted: Option<&str>, codecs: &[Codec]) -> Option<Codec> {
-    codings(accepted, codecs).first().copied()
+impl Accepted {
+    /// Understands a field. The first word on a coding counts.
+    pub fn understand(field: &str) -> Self {
+        let mut accepted = Accepted::default();
+        let mut old_gzip = None;
+        for item in field.split(',') {
+            let (name, weight) = match item.split_once(';') {
+                None => (item.trim(), 1.0),
+                Some((name, parameters)) => (name.trim(), weight(parameters)),
+            };
+            let is = |known: &str| name.eq_ignore_ascii_case(known);
+            let said = match name.as_bytes().first() {
+                Some(b'*') => &mut accepted.anything,
+                Some(b'b' | b'B') if is("br") => &mut accepted.codecs[Codec::Brotli as usize],
+                Some(b'z' | b'Z') if is("zstd") => &mut accepted.codecs[Codec::Zstd as usize],
+                Some(b'g' | b'G') if is("gzip") => &mut accepted.codecs[Codec::Gzip as usize],
+                Some(b'd' | b'D') if is("deflate") => &mut accepted.codecs[Codec::Deflate as usize],
+                // RFC 9110 §8.4.1.3.
+                Some(b'x' | b'X') if is("x-gzip") => &mut old_gzip,
+                Some(b'i' | b'I') if is("identity") => &mut accepted.identity,
+                _ => continue,
+            };
+            said.get_or_insert(weight);
+        }
+        let gzip = &mut accepted.codecs[Codec::Gzip as usize];
+        *gzip = gzip.or(old_gzip);
+        accepted
+    }
+
+    /// How much a client likes a codec: its quality value, where the client names it or takes anything.
+    pub fn quality(&self, codec: Codec) -> Option<f32> {
+        self.codecs[codec as usize].or(self.anything)
+    }
+
+    /// How much a client likes a body as it is; hardly, where it does not say.
+    pub fn plain(&self) -> f32 {
+        self.identity.unwrap_or(0.001)
+    }
+}
+
+fn weight(parameters: &str) -> f32 {
+    let weight = parameters.split(';').find_map(|parameter| {
+        let parameter = parameter.trim();
+        parameter.strip_prefix("q=").or_else(|| parameter.strip_prefix("Q="))
+    });
+    weight.map_or(1.0, |weight| weight.parse::<f32>().unwrap_or(0.0).clamp(0.0, 1.0))
+}
+
+/// The codings that a client likes best, in the site's order. Empty sends the body as it is.
+pub fn codings(accepted: Option<&str>, codecs: &[Codec]) -> Codings {
+    let Some(accepted) = accepted.map(Accepted::understand) else { return Codings::new() };
+    let liked = |codec| accepted.quality(codec).filter(|&liked| liked > 0.0 && liked >= accepted.plain());
+    let most = codecs.iter().filter_map(|&codec| liked(codec)).fold(0.0, f32::max);
+    codecs.iter().copied().filter(|&codec| liked(codec) == Some(most)).collect()
 }
 
 /// The form to send a file in: of the codings liked best, the first of the site's until it has settled, then
@@ -52,11 +97,6 @@ pub fn prefers_json(accepted: Option<&str>) -> bool {
     let page =
         liked(&["text/html", "application/xhtml+xml"]).or_else(|| liked(&["text/*", "*/*"])).unwrap_or(0.0);
     json > page || (json > 0.0 && json == page && liked(&["text/html"]).is_none())
-}
-
-/// How much a client likes a coding, by its name or by `*`.
-fn quality(accepted: &str, name: &str) -> Option<f32> {
-    named(accepted, name).or_else(|| if name == "identity" { None } else { named(accepted, "*") })
 }
 
 fn named(accepted: &str, name: &str) -> Option<f32> {
@@ -116,6 +156,7 @@ mod tests {
     #[case::nonsense(Some("gzip;q=lots"), None)]
     #[case::unknown(Some("snappy"), None)]
     fn codings(#[case] accepted: Option<&str>, #[case] expected: Option<Codec>) {
-        assert_eq!(coding(accepted, &[Codec::Brotli, Codec::Gzip]), expected);
+        let codings = super::codings(accepted, &[Codec::Brotli, Codec::Gzip]);
+        assert_eq!(codings.first().copied(), expected);
     }
 }

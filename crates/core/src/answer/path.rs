@@ -5,14 +5,17 @@
 //! leads out of the folder is for whoever opens it to see to.)
 
 use percent_encoding::percent_decode_str;
+use smol_str::{SmolStr, format_smolstr};
+use std::borrow::Cow;
 use std::fmt;
 
 /// The folder whose hidden name is served all the same (RFC 8615).
 const WELL_KNOWN: &str = ".well-known";
 
 /// A place inside a site's folder: names joined by slashes, without one at either end. Empty is the folder itself.
+/// Cheap to clone: every request makes some.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct SitePath(String);
+pub struct SitePath(SmolStr);
 
 impl SitePath {
     /// The path as a relative one of the file system.
@@ -24,8 +27,8 @@ impl SitePath {
     #[must_use]
     pub fn join(&self, name: &str) -> SitePath {
         match self.0.as_str() {
-            "" => SitePath(name.to_owned()),
-            folder => SitePath(format!("{folder}/{name}")),
+            "" => SitePath(name.into()),
+            folder => SitePath(format_smolstr!("{folder}/{name}")),
         }
     }
 }
@@ -34,7 +37,7 @@ impl SitePath {
     /// The place beside this one whose name has an extension more.
     #[must_use]
     pub fn with_extension(&self, extension: &str) -> SitePath {
-        SitePath(format!("{}.{extension}", self.0))
+        SitePath(format_smolstr!("{}.{extension}", self.0))
     }
 }
 
@@ -46,11 +49,11 @@ impl fmt::Display for SitePath {
 
 /// What a client's path comes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Resolved {
+pub struct Resolved<'p> {
     /// The place in the folder.
     pub place: SitePath,
     /// The same path with dot segments and empty ones removed, still encoded as the client wrote it. It begins with exactly one slash.
-    pub tidy: String,
+    pub tidy: Cow<'p, str>,
     /// Whether it ends with a slash.
     pub as_folder: bool,
     /// Whether it had empty segments, so that visitors should be shown the tidy one.
@@ -67,12 +70,12 @@ pub enum NoPath {
 }
 
 /// Finds the place that a path means. Dot segments are removed as RFC 3986 §5.2.4 says, also encoded ones.
-pub fn resolve(path: &str) -> Result<Resolved, NoPath> {
+pub fn resolve(path: &str) -> Result<Resolved<'_>, NoPath> {
     let rest = path.strip_prefix('/').ok_or(NoPath::Malformed)?;
     if is_plain(path) {
         let as_folder = rest.is_empty() || rest.ends_with('/');
-        let place = SitePath(rest.trim_end_matches('/').to_owned());
-        return Ok(Resolved { place, tidy: path.to_owned(), as_folder, untidy: false });
+        let place = SitePath(rest.trim_end_matches('/').into());
+        return Ok(Resolved { place, tidy: Cow::Borrowed(path), as_folder, untidy: false });
     }
     let mut names: Vec<(String, &str)> = Vec::new();
     let mut untidy = false;
@@ -109,7 +112,7 @@ pub fn resolve(path: &str) -> Result<Resolved, NoPath> {
         tidy.push('/');
     }
     let names: Vec<String> = names.into_iter().map(|(name, _)| name).collect();
-    Ok(Resolved { place: SitePath(names.join("/")), tidy, as_folder, untidy })
+    Ok(Resolved { place: SitePath(names.join("/").into()), tidy: Cow::Owned(tidy), as_folder, untidy })
 }
 
 /// Whether a path means just what it says: nothing encoded, no dot or slash after a slash, nothing unusual.
@@ -173,8 +176,8 @@ mod tests {
     #[case::no_hex("/a%zz", Err(NoPath::Malformed))]
     #[case::relative("a", Err(NoPath::Malformed))]
     fn paths(#[case] path: &str, #[case] expected: Result<(&str, &str), NoPath>) {
-        let found = resolve(path).map(|resolved| (resolved.place.0, resolved.tidy));
-        assert_eq!(found, expected.map(|(place, tidy)| (place.to_owned(), tidy.to_owned())));
+        let found = resolve(path).map(|resolved| (resolved.place.to_string(), resolved.tidy.into_owned()));
+        assert_eq!(found, expected.map(|(place, tidy)| (format!("/{place}"), tidy.to_owned())));
     }
 
     proptest! {

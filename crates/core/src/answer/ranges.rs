@@ -8,15 +8,6 @@ use std::ops::Range;
 /// How many separate ranges one answer holds at most.
 pub const MOST_RANGES: usize = 16;
 
-/// What of a file is to be sent.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Selection {
-    /// All of it.
-    Whole,
-    /// Some parts, none of them empty, none touching another.
-    Parts(Vec<Range<u64>>),
-}
-
 /// What a `Range` field comes to for a file of some size.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Ranges {

@@ -1,13 +1,49 @@
 //! The form a file is sent in, with the header fields that say so.
+//!
+//! Whatever does not depend on the request stands ready-made on a [`Card`], which whoever looks at the disk
+//! may keep beside what it found.
 
 use super::conditions::entity_tag;
-use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate, types};
+use super::types::{MediaType, media_type};
+use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate};
 use crate::config::Site;
 use crate::encode::Codec;
 use crate::facts::{Facts, Fields};
+use arrayvec::ArrayVec;
 use http::header::{self, HeaderName};
 use http::{HeaderMap, HeaderValue};
 use std::borrow::Cow;
+
+/// Some codings, the preferred first.
+pub type Codings = ArrayVec<Codec, { Codec::ALL.len() }>;
+
+/// What is known of a file, and the header fields that say so.
+#[derive(Debug, Clone)]
+pub struct Card {
+    /// Its length and when it changed.
+    pub facts: FileFacts,
+    /// Its media type.
+    pub media: MediaType,
+    /// The header fields of the file as it is.
+    plain: HeaderMap,
+    tag: HeaderValue,
+}
+
+impl Card {
+    /// The card of a file.
+    pub fn new(path: &SitePath, facts: FileFacts) -> Self {
+        let seconds = u64::try_from(facts.modified / 1_000_000_000).unwrap_or(0).min(253_402_300_799);
+        let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
+        let media = media_type(path.as_str());
+        let tag = value(&entity_tag(&facts, None));
+        let mut plain = HeaderMap::with_capacity(8);
+        plain.insert(header::CONTENT_TYPE, media.value.clone());
+        plain.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
+        plain.insert(header::ETAG, tag.clone());
+        plain.insert(header::LAST_MODIFIED, value(&httpdate::fmt_http_date(changed)));
+        Card { facts, media, plain, tag }
+    }
+}
 
 /// A file in the form that suits the client.
 #[derive(Debug)]
@@ -19,25 +55,29 @@ pub struct Representation {
     /// Its header fields.
     pub headers: HeaderMap,
     /// Its entity tag.
-    pub tag: String,
+    pub tag: HeaderValue,
 }
 
 /// The codings a file may be sent in to this client; `None` where the file is never encoded.
-pub fn codings(site: &Site, facts: &Facts<'_>, path: &SitePath, file: &FileFacts) -> Option<Vec<Codec>> {
-    let essence = types::media_type(path.as_str()).essence;
+pub fn codings(site: &Site, facts: &Facts<'_>, file: &Card) -> Option<Codings> {
     let compress = &site.compress;
-    if compress.codecs.is_empty() || file.size < compress.at_least || !compress.has_type(essence) {
+    if compress.codecs.is_empty()
+        || file.facts.size < compress.at_least
+        || !compress.has_type(file.media.essence)
+    {
         return None;
     }
-    let agent = facts.field(&header::USER_AGENT).value().unwrap_or_default();
-    if compress.leaves_out(agent) {
-        return Some(Vec::new());
+    if !compress.not_for.is_empty() {
+        let agent = facts.field(&header::USER_AGENT).value().unwrap_or_default();
+        if compress.leaves_out(agent).is_some() {
+            return Some(Codings::new());
+        }
     }
     Some(negotiate::codings(accepted_encodings(facts).as_deref(), &compress.codecs))
 }
 
 /// The field may stand in several lines, which mean the same as one (RFC 9110 §5.3).
-fn accepted_encodings<'a>(facts: &Facts<'a>) -> Option<Cow<'a, str>> {
+pub fn accepted_encodings<'a>(facts: &Facts<'a>) -> Option<Cow<'a, str>> {
     let Fields::All(map) = facts.fields else { return None };
     let mut lines = map.get_all(header::ACCEPT_ENCODING).iter().filter_map(|line| line.to_str().ok());
     let first = lines.next()?;
@@ -46,15 +86,8 @@ fn accepted_encodings<'a>(facts: &Facts<'a>) -> Option<Cow<'a, str>> {
 
 /// A file in one of the codings that the client likes, by what is known of its encodings. `liked` is `None`
 /// where the file is never encoded.
-pub fn represent(
-    site: &Site,
-    path: &SitePath,
-    file: &FileFacts,
-    liked: Option<&[Codec]>,
-    known: &Encodings,
-) -> Representation {
-    let mut headers = HeaderMap::with_capacity(8);
-    headers.insert(header::CONTENT_TYPE, types::media_type(path.as_str()).value);
+pub fn represent(site: &Site, file: &Card, liked: Option<&[Codec]>, known: &Encodings) -> Representation {
+    let mut headers = file.plain.clone();
     if liked.is_some() {
         let varies = match site.compress.not_for.is_empty() {
             true => "Accept-Encoding",
@@ -63,31 +96,32 @@ pub fn represent(
         headers.insert(header::VARY, HeaderValue::from_static(varies));
     }
     let form = liked.map_or(Form::Plain, |liked| negotiate::form(liked, known));
-    let (size, tag) = match form {
-        Form::Plain => (Some(file.size), entity_tag(file, None)),
-        Form::Quick(codec) => (None, format!("W/{}", entity_tag(file, Some(codec.name())))),
-        Form::Settled(codec) | Form::Ready(codec) => match known[codec as usize] {
-            Encoded::Ready(beside) => (Some(beside.size), entity_tag(&beside, Some(codec.name()))),
-            Encoded::Settled(size) => (Some(size), entity_tag(file, Some(codec.name()))),
-            Encoded::Unknown | Encoded::NoGain => (None, entity_tag(file, Some(codec.name()))),
-        },
+    let facts = &file.facts;
+    let Some(codec) = form.codec() else {
+        return Representation { form, size: Some(facts.size), headers, tag: file.tag.clone() };
     };
-    if let Some(codec) = form.codec() {
-        headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static(codec.name()));
+    let (size, tag) = match (form, known[codec as usize]) {
+        (Form::Quick(_), _) => (None, format!("W/{}", entity_tag(facts, Some(codec.name())))),
+        (_, Encoded::Ready(beside)) => (Some(beside.size), entity_tag(&beside, Some(codec.name()))),
+        (_, Encoded::Settled(size)) => (Some(size), entity_tag(facts, Some(codec.name()))),
+        (_, Encoded::Unknown | Encoded::NoGain) => (None, entity_tag(facts, Some(codec.name()))),
+    };
+    let tag = value(&tag);
+    headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static(codec.name()));
+    headers.insert(header::ETAG, tag.clone());
+    if size.is_none() {
+        headers.remove(header::ACCEPT_RANGES);
     }
-    if size.is_some() {
-        headers.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
-    }
-    insert(&mut headers, header::ETAG, &tag);
-    let seconds = u64::try_from(file.modified / 1_000_000_000).unwrap_or(0).min(253_402_300_799);
-    let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
-    insert(&mut headers, header::LAST_MODIFIED, &httpdate::fmt_http_date(changed));
     Representation { form, size, headers, tag }
 }
 
-/// Adds a field whose value may come from elsewhere: octets that a field may not hold (RFC 9110 §5.5) are
-/// percent-encoded.
+/// Adds a field whose value may come from elsewhere.
 pub fn insert(headers: &mut HeaderMap, name: HeaderName, text: &str) {
+    headers.insert(name, value(text));
+}
+
+/// A text as the value of a field: octets that a field may not hold (RFC 9110 §5.5) are percent-encoded.
+fn value(text: &str) -> HeaderValue {
     let mut octets = Vec::with_capacity(text.len());
     for octet in text.bytes() {
         match octet {
@@ -95,7 +129,5 @@ pub fn insert(headers: &mut HeaderMap, name: HeaderName, text: &str) {
             _ => octets.extend_from_slice(percent_encoding::percent_encode_byte(octet).as_bytes()),
         }
     }
-    if let Ok(value) = HeaderValue::from_bytes(&octets) {
-        headers.insert(name, value);
-    }
+    HeaderValue::try_from(octets).unwrap_or_else(|_| HeaderValue::from_static(""))
 }

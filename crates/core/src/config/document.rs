@@ -72,6 +72,12 @@ impl<'t> Section<'t> {
         Some(Located { value: value.get_ref().as_bool()?, span: value.span() })
     }
 
+    /// A number.
+    pub fn number(&self, key: &str) -> Option<Located<u64>> {
+        let value = self.value(key)?;
+        Some(Located { value: whole(value.get_ref())?, span: value.span() })
+    }
+
     /// Keys and texts of a section whose keys are not from the list.
     pub fn pairs(&self) -> Vec<(Located<String>, &'t Spanned<DeValue<'t>>)> {
         let entries = self.table.into_iter().flat_map(|table| table.iter());
@@ -131,6 +137,12 @@ pub fn located(value: &Spanned<DeValue<'_>>) -> Option<Located<String>> {
     Some(Located { value: value.get_ref().as_str()?.to_owned(), span: value.span() })
 }
 
+/// A whole number that is not below zero.
+pub fn whole(value: &DeValue<'_>) -> Option<u64> {
+    let number = value.as_integer()?;
+    u64::from_str_radix(number.as_str(), number.radix()).ok()
+}
+
 fn is_of_kind(value: &DeValue<'_>, kind: Kind) -> bool {
     let all = |is: fn(&DeValue<'_>) -> bool| {
         value.as_array().is_some_and(|array| array.iter().all(|value| is(value.get_ref())))
@@ -139,6 +151,8 @@ fn is_of_kind(value: &DeValue<'_>, kind: Kind) -> bool {
         Kind::Text => value.is_str(),
         Kind::Texts => all(|value| value.is_str()),
         Kind::Flag => value.is_bool(),
+        Kind::Number => whole(value).is_some(),
+        Kind::TextOrSection => value.is_str() || value.is_table(),
         Kind::Section => value.is_table(),
         Kind::Sections => all(|value| value.is_table()),
     }

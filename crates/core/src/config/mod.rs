@@ -25,6 +25,7 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::ops::Range;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// A value and where it is written: octets of the configuration's text. Defaults stand at `0..0`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,6 +41,10 @@ pub struct Located<T> {
 pub struct Config {
     /// Settings of the service as a whole.
     pub service: Service,
+    /// How much a client may take, and how long.
+    pub limits: Limits,
+    /// How the log of errors is kept.
+    pub errors: Keeping,
     /// Addresses on which sites answer.
     pub listeners: Vec<Located<SocketAddr>>,
     /// The sites, in the order in which they are written.
@@ -98,9 +103,70 @@ pub struct Site {
     /// How answers are compressed.
     pub compress: Compress,
     /// How its access log is written.
+    pub log: Log,
+}
+
+/// How an access log is written.
+#[derive(Debug, Clone)]
+pub struct Log {
+    /// Whether there is one at all.
+    pub write: bool,
+    /// How a line looks.
     pub layout: Layout,
     /// Whether addresses are cut to their network before they are written.
     pub masks_clients: bool,
+    /// How its generations follow each other.
+    pub keeping: Keeping,
+}
+
+/// How the generations of a log follow each other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Keeping {
+    /// When the next one begins.
+    pub rotate: Rotate,
+    /// How long past ones are kept; `None` is for ever.
+    pub keep: Option<Duration>,
+}
+
+/// When the next generation of a log begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rotate {
+    /// After so many days of the service's time zone.
+    Days(u64),
+    /// When the next lines would make it larger than so many bytes.
+    Size(u64),
+    /// Never, unless somebody takes the file away.
+    Never,
+}
+
+/// How much a client may take, and how long.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// How long the head of a request may take to come in.
+    pub head_time: Duration,
+    /// How long a connection may wait for its next request.
+    pub idle_time: Duration,
+    /// How long a client may take none of an answer, or give none of a body.
+    pub body_time: Duration,
+    /// The largest head of a request, in bytes.
+    pub head_size: u64,
+    /// How many connections may be open.
+    pub connections: u64,
+    /// How many requests one connection may bring.
+    pub requests: u64,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Limits {
+            head_time: Duration::from_secs(20),
+            idle_time: Duration::from_secs(60),
+            body_time: Duration::from_secs(60),
+            head_size: 64 << 10,
+            connections: 20_000,
+            requests: 10_000,
+        }
+    }
 }
 
 /// Pages of a site's own for errors, by status before class.
@@ -133,6 +199,8 @@ pub struct Compress {
     pub types: Vec<String>,
     /// The smallest body worth it, in bytes.
     pub at_least: u64,
+    /// Effort by codec, in the order of [`Codec::ALL`]; those without one settle.
+    pub effort: [Option<u32>; Codec::ALL.len()],
     /// Agents that get nothing compressed; a `*` stands for anything.
     pub not_for: Vec<String>,
 }
@@ -143,6 +211,7 @@ impl Default for Compress {
             codecs: vec![Codec::Brotli, Codec::Zstd, Codec::Gzip],
             types: settings::COMPRESSED_TYPES.iter().map(|&name| name.to_owned()).collect(),
             at_least: 256,
+            effort: Default::default(),
             not_for: Vec::new(),
         }
     }
@@ -159,9 +228,9 @@ impl Compress {
 }
 
 impl Compress {
-    /// Whether an agent gets nothing compressed.
-    pub fn leaves_out(&self, agent: &str) -> bool {
-        self.not_for.iter().any(|pattern| fits(pattern, agent))
+    /// The pattern by which an agent gets nothing compressed, where there is one.
+    pub fn leaves_out(&self, agent: &str) -> Option<&str> {
+        self.not_for.iter().map(String::as_str).find(|pattern| fits(pattern, agent))
     }
 }
 

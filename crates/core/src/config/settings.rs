@@ -9,6 +9,10 @@ pub enum Kind {
     Texts,
     /// `true` or `false`.
     Flag,
+    /// A whole number, not below zero.
+    Number,
+    /// One text, or a section of its own.
+    TextOrSection,
     /// A section of its own.
     Section,
     /// Any number of sections of its own.
@@ -22,6 +26,8 @@ impl Kind {
             Kind::Text => "a text in quotation marks",
             Kind::Texts => "a list of texts",
             Kind::Flag => "true or false",
+            Kind::Number => "a whole number",
+            Kind::TextOrSection => "a text in quotation marks, or a section",
             Kind::Section => "a section",
             Kind::Sections => "sections in double brackets",
         }
@@ -75,6 +81,8 @@ pub const COMPRESSED_TYPES: &[&str] = &[
 pub const SETTINGS: &[Setting] = &[
     setting("", "service", Kind::Section, "[service]", "the service as a whole"),
     setting("", "listener", Kind::Sections, "[[listener]]", "an address on which sites answer"),
+    setting("", "limits", Kind::Section, "[limits]", "how much a client may take, and how long"),
+    setting("", "errors", Kind::Section, "[errors]", "the log of errors"),
     setting("", "defaults", Kind::Section, "[defaults]", "what every site begins with"),
     setting("", "site", Kind::Sections, "[[site]]", "a name, its hosts, a folder"),
     setting(
@@ -113,6 +121,50 @@ pub const SETTINGS: &[Setting] = &[
         "forwarders = [\"10.0.0.0/8\"]",
         "whose Forwarded header is believed (RFC 7239)",
     ),
+    setting(
+        "limits",
+        "head_time",
+        Kind::Text,
+        "head_time = \"20 seconds\"",
+        "how long the head of a request may take to come in; 20 seconds where not set",
+    ),
+    setting(
+        "limits",
+        "idle_time",
+        Kind::Text,
+        "idle_time = \"60 seconds\"",
+        "how long a connection may wait for its next request; 60 seconds where not set",
+    ),
+    setting(
+        "limits",
+        "body_time",
+        Kind::Text,
+        "body_time = \"60 seconds\"",
+        "how long a client may take none of an answer; 60 seconds where not set",
+    ),
+    setting(
+        "limits",
+        "head_size",
+        Kind::Text,
+        "head_size = \"64 KiB\"",
+        "the largest head of a request, from 8 KiB; 64 KiB where not set",
+    ),
+    setting(
+        "limits",
+        "connections",
+        Kind::Number,
+        "connections = 20000",
+        "how many may be open; past it the one idle longest is closed; 20,000 where not set",
+    ),
+    setting(
+        "limits",
+        "requests",
+        Kind::Number,
+        "requests = 10000",
+        "how many one connection may bring before it is closed; 10,000 where not set",
+    ),
+    setting("errors", "rotate", Kind::Text, "rotate = \"20 MB\"", "as in `log`; 20 MB where not set"),
+    setting("errors", "keep", Kind::Text, "keep = \"90 days\"", "as in `log`; 90 days where not set"),
     required(setting("listener", "address", Kind::Text, "address = \"127.0.0.1:7380\"", "address and port")),
     setting("defaults", "compress", Kind::Section, "[defaults.compress]", "how answers are compressed"),
     required(setting(
@@ -166,6 +218,13 @@ pub const SETTINGS: &[Setting] = &[
     setting("compress", "at_least", Kind::Text, "at_least = \"256 bytes\"", "the smallest body worth it"),
     setting(
         "compress",
+        "effort",
+        Kind::TextOrSection,
+        "effort = { br = 5, gzip = 6 }",
+        "\"settled\": quick now, thorough from then on; or a number for some codecs",
+    ),
+    setting(
+        "compress",
         "not_for",
         Kind::Texts,
         "not_for = [\"LindryKiosk/1.*\"]",
@@ -176,7 +235,22 @@ pub const SETTINGS: &[Setting] = &[
         "layout",
         Kind::Text,
         "layout = \"full\"",
-        "full, combined, common, or a template of one's own",
+        "full, combined, common, extended, json, or a template of one's own",
+    ),
+    setting("log", "write", Kind::Flag, "write = true", "whether the site's requests are logged at all"),
+    setting(
+        "log",
+        "rotate",
+        Kind::Text,
+        "rotate = \"1 day\"",
+        "when the next generation begins: days, a size as in \"50 MB\", or never; 1 day where not set",
+    ),
+    setting(
+        "log",
+        "keep",
+        Kind::Text,
+        "keep = \"90 days\"",
+        "how long past generations are kept, or forever; 90 days where not set",
     ),
     setting(
         "log",

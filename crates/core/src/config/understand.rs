@@ -1,8 +1,9 @@
 //! The document into a [`Config`].
 
 use super::diagnostic::Diagnostic;
-use super::document::{Section, in_words, located};
+use super::document::{Section, in_words, located, whole};
 use super::*;
+use crate::encode::Effort;
 use std::collections::HashMap;
 use std::path::Path;
 use toml::de::DeTable;
@@ -34,14 +35,25 @@ impl Reading<'_> {
     fn config(&mut self, top: &Section<'_>) -> Option<Config> {
         let service = top.section("service", &mut self.diagnostics);
         let service = self.service(&service);
+        let limits = top.section("limits", &mut self.diagnostics);
+        let limits = self.limits(&limits);
+        let errors = top.section("errors", &mut self.diagnostics);
+        let errors = self.keeping(&errors, Rotate::Size(20_000_000));
         let listeners = top.sections("listener", &mut self.diagnostics);
         let listeners: Vec<_> =
             listeners.iter().filter_map(|listener| self.address(listener.text("address")?)).collect();
         let defaults = top.section("defaults", &mut self.diagnostics);
         let defaults = defaults.section("compress", &mut self.diagnostics);
         let compress = self.compress(&defaults, Compress::default());
-        let mut config =
-            Config { service, listeners, sites: Vec::new(), hosts: BTreeMap::new(), default_site: None };
+        let mut config = Config {
+            service,
+            limits,
+            errors,
+            listeners,
+            sites: Vec::new(),
+            hosts: BTreeMap::new(),
+            default_site: None,
+        };
         let mut names: HashMap<String, Range<usize>> = HashMap::new();
         for section in top.sections("site", &mut self.diagnostics) {
             let Some(site) = self.site(&section, &compress) else { continue };
@@ -146,7 +158,13 @@ impl Reading<'_> {
         let compress = section.section("compress", &mut self.diagnostics);
         let compress = self.compress(&compress, defaults.clone());
         let log = section.section("log", &mut self.diagnostics);
-        let layout = self.layout(&log);
+        let log = self.log(&log);
+        let listing = section.flag("listing").is_some_and(|flag| flag.value);
+        Some(Site { name, hosts, main_host, folder, index, listing, error_pages, compress, log: log? })
+    }
+
+    fn log(&mut self, log: &Section<'_>) -> Option<Log> {
+        let layout = self.layout(log);
         let masks_clients = log.text("clients").is_some_and(|text| {
             if !["whole", "masked"].contains(&text.value.as_str()) {
                 let message = format!("clients cannot be written `{}`", text.value);
@@ -154,19 +172,84 @@ impl Reading<'_> {
             }
             text.value == "masked"
         });
-        let listing = section.flag("listing").is_some_and(|flag| flag.value);
-        Some(Site {
-            name,
-            hosts,
-            main_host,
-            folder,
-            index,
-            listing,
-            error_pages,
-            compress,
-            layout: layout?,
-            masks_clients,
-        })
+        let keeping = self.keeping(log, Rotate::Days(1));
+        let write = log.flag("write").is_none_or(|flag| flag.value);
+        Some(Log { write, layout: layout?, masks_clients, keeping })
+    }
+
+    /// How the generations of a log follow each other, unless said otherwise: a given rotation, and 90 days.
+    fn keeping(&mut self, section: &Section<'_>, rotate: Rotate) -> Keeping {
+        let mut keeping = Keeping { rotate, keep: Some(Duration::from_secs(90 * units::DAY)) };
+        if let Some(text) = section.text("rotate") {
+            let days = units::duration(&text.value).filter(|time| time.as_secs() % units::DAY == 0);
+            match (text.value.as_str(), days, units::size(&text.value)) {
+                ("never", ..) => keeping.rotate = Rotate::Never,
+                (_, Some(time), _) if !time.is_zero() => {
+                    keeping.rotate = Rotate::Days(time.as_secs() / units::DAY);
+                }
+                (_, _, Some(size)) if size >= 1000 => keeping.rotate = Rotate::Size(size),
+                _ => {
+                    let message = format!("a log cannot rotate by `{}`", text.value);
+                    let remedy = "write it like \"1 day\", \"50 MB\" or \"never\"";
+                    self.error(&text.span, message, "whole days, or a size of at least 1 kB", remedy);
+                }
+            }
+        }
+        if let Some(text) = section.text("keep") {
+            match (text.value.as_str(), units::duration(&text.value)) {
+                ("forever", _) => keeping.keep = None,
+                (_, Some(time)) => keeping.keep = Some(time),
+                _ => {
+                    let message = format!("`{}` is no length of time", text.value);
+                    self.error(
+                        &text.span,
+                        message,
+                        "a number and its unit",
+                        "write it like \"90 days\", or \"forever\"",
+                    );
+                }
+            }
+        }
+        keeping
+    }
+
+    fn limits(&mut self, section: &Section<'_>) -> Limits {
+        let mut limits = Limits::default();
+        for (key, time) in [
+            ("head_time", &mut limits.head_time),
+            ("idle_time", &mut limits.idle_time),
+            ("body_time", &mut limits.body_time),
+        ] {
+            let Some(text) = section.text(key) else { continue };
+            match units::duration(&text.value).filter(|time| !time.is_zero()) {
+                Some(written) => *time = written,
+                None => {
+                    let message = format!("`{}` is no time that a client could have", text.value);
+                    let remedy = "write it like \"20 seconds\" or \"2 minutes\"";
+                    self.error(&text.span, message, "a number above zero and its unit", remedy);
+                }
+            }
+        }
+        if let Some(text) = section.text("head_size") {
+            match units::size(&text.value).filter(|size| (8 << 10..=16 << 20).contains(size)) {
+                Some(size) => limits.head_size = size,
+                None => {
+                    let message = format!("the head of a request cannot be bounded by `{}`", text.value);
+                    self.error(&text.span, message, "from 8 KiB to 16 MiB", "write it like \"64 KiB\"");
+                }
+            }
+        }
+        for (key, most) in [("connections", &mut limits.connections), ("requests", &mut limits.requests)] {
+            match section.number(key) {
+                Some(number) if number.value == 0 => {
+                    let message = format!("no client could be answered with `{key} = 0`");
+                    self.error(&number.span, message, "at least 1", "leave it out for the ordinary limit");
+                }
+                Some(number) => *most = number.value,
+                None => {}
+            }
+        }
+        limits
     }
 
     fn index_file(&mut self, file: Located<String>) -> Option<String> {
@@ -251,6 +334,7 @@ impl Reading<'_> {
         if let Some(types) = section.texts("types") {
             compress.types = types.into_iter().map(|text| text.value.to_ascii_lowercase()).collect();
         }
+        self.effort(section, &mut compress);
         if let Some(agents) = section.texts("not_for") {
             compress.not_for = agents.into_iter().map(|agent| agent.value).collect();
         }
@@ -269,6 +353,32 @@ impl Reading<'_> {
             }
         }
         compress
+    }
+
+    fn effort(&mut self, section: &Section<'_>, compress: &mut Compress) {
+        if let Some(text) = section.text("effort") {
+            compress.effort = Default::default();
+            if text.value != "settled" {
+                let message = format!("there is no effort `{}`", text.value);
+                let remedy = "write \"settled\", or numbers as in { br = 5, gzip = 6 }";
+                self.error(&text.span, message, "not known", remedy);
+            }
+        }
+        let efforts = section.section("effort", &mut self.diagnostics);
+        for (name, value) in efforts.pairs() {
+            let Some(codec) = self.codec(&name) else { continue };
+            let range = codec.efforts();
+            let effort = whole(value.get_ref()).and_then(|effort| u32::try_from(effort).ok());
+            match effort.filter(|effort| range.contains(effort)) {
+                Some(effort) => compress.effort[codec as usize] = Some(effort),
+                None => {
+                    let message = format!("`{}` has no such effort", codec.name());
+                    let reason = format!("its efforts are {} to {}", range.start(), range.end());
+                    let remedy = format!("write it like {} = {}", codec.name(), codec.level(Effort::Quick));
+                    self.error(&value.span(), message, reason, remedy);
+                }
+            }
+        }
     }
 
     fn codec(&mut self, name: &Located<String>) -> Option<Codec> {
@@ -381,6 +491,25 @@ at_least = "1 kB"
         assert_eq!(&SOUND[site.name.span.clone()], "\"harbour\"");
     }
 
+    #[test]
+    fn limits_logs_and_efforts_as_they_are_written() {
+        let text = SOUND.replace(
+            "at_least = \"1 kB\"",
+            "effort = { zstd = 12 }\n[site.log]\nrotate = \"50 MB\"\nkeep = \"forever\"\nwrite = false",
+        ) + "[limits]\nidle_time = \"2 minutes\"\nconnections = 7\n[errors]\nrotate = \"2 days\"\nkeep = \"1 week\"\n";
+        let config = understand(&text, Path::new("")).unwrap();
+        let limits = Limits { idle_time: Duration::from_secs(120), connections: 7, ..Limits::default() };
+        assert_eq!(config.limits, limits);
+        assert_eq!(
+            config.errors,
+            Keeping { rotate: Rotate::Days(2), keep: Some(Duration::from_secs(7 * units::DAY)) }
+        );
+        let site = &config.sites[0];
+        assert_eq!(site.log.keeping, Keeping { rotate: Rotate::Size(50_000_000), keep: None });
+        assert!(!site.log.write);
+        assert_eq!(site.compress.effort, [None, Some(12), None, None]);
+    }
+
     #[rstest]
     #[case::unknown_setting(
         "folder =",
@@ -415,6 +544,49 @@ at_least = "1 kB"
         "write \"/errors/lost.html\""
     )]
     #[case::status("404", "4O4", "`4O4` is no error status", "write it like 404")]
+    #[case::effort(
+        "[\"gzip\"]",
+        "[\"gzip\"]\neffort = { gzip = 12 }",
+        "`gzip` has no such effort",
+        "write it like gzip = 5"
+    )]
+    #[case::effort_word(
+        "[\"gzip\"]",
+        "[\"gzip\"]\neffort = \"most\"",
+        "there is no effort `most`",
+        "settled"
+    )]
+    #[case::time("[service]", "[limits]\nhead_time = \"soon\"\n[service]", "`soon` is no time", "20 seconds")]
+    #[case::no_connections(
+        "[service]",
+        "[limits]\nconnections = 0\n[service]",
+        "no client could be answered",
+        "leave it out"
+    )]
+    #[case::below_zero(
+        "[service]",
+        "[limits]\nconnections = -1\n[service]",
+        "takes a whole number",
+        "connections = 20000"
+    )]
+    #[case::head(
+        "[service]",
+        "[limits]\nhead_size = \"2 kB\"\n[service]",
+        "cannot be bounded by `2 kB`",
+        "64 KiB"
+    )]
+    #[case::rotate(
+        "at_least = \"1 kB\"",
+        "[site.log]\nrotate = \"1 hour\"",
+        "cannot rotate by `1 hour`",
+        "1 day"
+    )]
+    #[case::keep(
+        "at_least = \"1 kB\"",
+        "[site.log]\nkeep = \"long\"",
+        "`long` is no length of time",
+        "90 days"
+    )]
     #[case::size("1 kB", "1 stone", "`1 stone` is no size", "256 bytes")]
     #[case::toml("[service]", "[service", "this is no valid TOML", "")]
     #[case::host_twice("\"www.h", "\"h", "the host `harbour.lindry.example` is claimed twice", "remove one")]

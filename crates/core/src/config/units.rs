@@ -1,4 +1,6 @@
-//! Sizes written out: `"256 bytes"`, `"50 MB"`.
+//! Sizes and times written out: `"256 bytes"`, `"50 MB"`, `"20 seconds"`, `"90 days"`.
+
+use std::time::Duration;
 
 /// A size in bytes. Units are powers of 1000 (`kB`, `MB`, `GB`) or of 1024 (`KiB`, `MiB`, `GiB`).
 pub fn size(text: &str) -> Option<u64> {
@@ -6,6 +8,23 @@ pub fn size(text: &str) -> Option<u64> {
     let plain = plain.strip_suffix("bytes").or_else(|| plain.strip_suffix("byte")).unwrap_or(plain);
     plain.trim().parse::<bytesize::ByteSize>().ok().map(|size| size.as_u64())
 }
+
+/// A length of time: a whole number and its unit, from seconds to weeks.
+pub fn duration(text: &str) -> Option<Duration> {
+    let (number, unit) = text.trim().split_once(' ')?;
+    let seconds = match unit.trim().trim_end_matches('s') {
+        "second" => 1,
+        "minute" => 60,
+        "hour" => 3_600,
+        "day" => DAY,
+        "week" => 7 * DAY,
+        _ => return None,
+    };
+    number.parse::<u64>().ok()?.checked_mul(seconds).map(Duration::from_secs)
+}
+
+/// Seconds in a day without a change of clocks.
+pub const DAY: u64 = 86_400;
 
 #[cfg(test)]
 mod tests {
@@ -21,5 +40,19 @@ mod tests {
     #[case("-1 MB", None)]
     fn sizes(#[case] text: &str, #[case] expected: Option<u64>) {
         assert_eq!(size(text), expected);
+    }
+
+    #[rstest]
+    #[case("20 seconds", Some(20))]
+    #[case("1 minute", Some(60))]
+    #[case("90 days", Some(90 * DAY))]
+    #[case("1 week", Some(7 * DAY))]
+    #[case("2 fortnights", None)]
+    #[case("20", None)]
+    #[case("-1 day", None)]
+    #[case("99999999999999999999 days", None)]
+    #[case("999999999999999999 weeks", None)]
+    fn durations(#[case] text: &str, #[case] seconds: Option<u64>) {
+        assert_eq!(duration(text), seconds.map(Duration::from_secs));
     }
 }

@@ -22,6 +22,8 @@ pub enum Effort {
     Quick,
     /// In the background, once.
     Thorough,
+    /// As hard as the codec's own number says.
+    Level(u32),
 }
 
 impl Codec {
@@ -57,6 +59,17 @@ impl Codec {
             (Codec::Zstd, Effort::Thorough) => 19,
             (Codec::Gzip | Codec::Deflate, Effort::Quick) => 5,
             (Codec::Gzip | Codec::Deflate, Effort::Thorough) => 9,
+            (_, Effort::Level(level)) => level.clamp(*self.efforts().start(), *self.efforts().end()),
+        }
+    }
+
+    /// The codec's own scale of efforts. Zstandard ends where browsers' memory does: above 19 a window may
+    /// exceed the 8 MB that RFC 9659 allows.
+    pub fn efforts(self) -> std::ops::RangeInclusive<u32> {
+        match self {
+            Codec::Brotli => 0..=11,
+            Codec::Zstd => 1..=19,
+            Codec::Gzip | Codec::Deflate => 1..=9,
         }
     }
 
@@ -66,7 +79,7 @@ impl Codec {
         let flate = flate2::Compression::new(level);
         Ok(match self {
             Codec::Brotli => {
-                let window = if effort == Effort::Quick { 20 } else { 22 };
+                let window = if level <= 5 { 20 } else { 22 };
                 Encoder::Brotli(Box::new(brotli::CompressorWriter::new(out, 16 << 10, level, window)))
             }
             Codec::Zstd => Encoder::Zstd(zstd::Encoder::new(out, level as i32)?),

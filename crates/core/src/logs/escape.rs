@@ -17,12 +17,10 @@ pub fn write(text: &[u8], bare: bool, out: &mut Vec<u8>) {
         out.extend_from_slice(b"\\x2d");
         return;
     }
-    let plain = |octet: &u8| match octet {
-        b'"' | b'\\' => false,
-        b' ' => !bare,
-        octet => matches!(octet, 0x21..0x7f),
-    };
-    if text.iter().all(plain) {
+    // All octets are looked at, whatever the first ones say: so several can be looked at at once.
+    let lowest = if bare { 0x21 } else { 0x20 };
+    let is_plain = |octet: u8| (octet >= lowest) & (octet < 0x7f) & (octet != b'"') & (octet != b'\\');
+    if text.iter().fold(true, |plain, &octet| plain & is_plain(octet)) {
         return out.extend_from_slice(text);
     }
     for chunk in text.utf8_chunks() {

@@ -31,6 +31,21 @@ impl Layout {
         Ok(Layout { name: text.to_owned(), pieces: template::parse(template)? })
     }
 
+    /// The layout that the service writes unless told otherwise.
+    pub fn full() -> Layout {
+        Layout::understand("full").unwrap_or_else(|_| Layout::bare())
+    }
+
+    /// A layout without any place: for files whose lines are not made by layouts.
+    pub fn bare() -> Layout {
+        Layout { name: String::new(), pieces: Vec::new() }
+    }
+
+    /// What a file in this layout begins with.
+    pub fn heading(&self) -> Vec<u8> {
+        Vec::new()
+    }
+
     /// All named layouts, the richest first.
     pub fn all_named() -> Vec<Layout> {
         NAMED.iter().filter_map(|(name, _)| Layout::understand(name).ok()).collect()

@@ -30,8 +30,8 @@ pub async fn asset(uri: Uri, headers: HeaderMap) -> Response {
     let Some(asset) = found else { return (StatusCode::OK, WITHOUT).into_response() };
     let accepted = headers.get(header::ACCEPT_ENCODING).and_then(|value| value.to_str().ok());
     let takes_brotli =
-        exedra_core::answer::negotiate::coding(accepted, &[exedra_core::encode::Codec::Brotli]);
-    let (content, encoding) = match (asset.brotli, takes_brotli) {
+        exedra_core::answer::negotiate::codings(accepted, &[exedra_core::encode::Codec::Brotli]);
+    let (content, encoding) = match (asset.brotli, takes_brotli.first()) {
         (Some(brotli), Some(codec)) => (brotli, Some(codec.name())),
         _ => (asset.plain, None),
     };

@@ -3,11 +3,13 @@
 use super::Console;
 use super::failure::{Failure, problem};
 use super::query::{Asked, asked};
+use crate::journal::Journal;
+use crate::journal::generations::generations;
 use axum::Json;
 use axum::extract::{RawQuery, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use exedra_api::{Now, Problem, Request, SiteStatus, Status};
+use exedra_api::{LogStatus, Now, Problem, Request, SiteStatus, Status};
 use exedra_core::logs::{Column, TextColumn};
 use exedra_core::scope::Scope;
 use exedra_core::survey::{Step, SurveyPlan, SurveyReport, SurveyWorker};
@@ -47,28 +49,12 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
     let console = Arc::clone(&console);
     blocking(move || {
         let config = &console.config;
-        let sites = config.sites.iter().zip(&console.logs).map(|(site, log)| {
-            let (mut recorded, mut unread, mut lag) = (0, 0, 0);
-            let folder = &config.service.logs.value;
-            for path in crate::access_log::generations(folder, &log.site).unwrap_or_default() {
-                let name = path.file_name().unwrap_or_default().to_string_lossy();
-                let checkpoint = console.records.checkpoint(&name);
-                recorded += checkpoint.lines;
-                unread += checkpoint.unread;
-                let length = std::fs::metadata(&path).map_or(0, |file| file.len());
-                lag += length.saturating_sub(checkpoint.octets);
-            }
-            SiteStatus {
-                name: site.name.value.clone(),
-                hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
-                main_host: site.main_host.as_ref().map(|host| host.value.clone()),
-                folder: site.folder.value.display().to_string(),
-                log: log.path.display().to_string(),
-                recorded,
-                unread,
-                lag,
-                unwritten: log.unwritten(),
-            }
+        let sites = config.sites.iter().zip(&console.site.logs).map(|(site, log)| SiteStatus {
+            name: site.name.value.clone(),
+            hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
+            main_host: site.main_host.as_ref().map(|host| host.value.clone()),
+            folder: site.folder.value.display().to_string(),
+            log: log.journal.as_ref().map(|journal| log_status(&console, journal)),
         });
         Ok(Status {
             version: env!("CARGO_PKG_VERSION").to_owned(),
@@ -77,10 +63,34 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             listeners: console.listeners.iter().map(ToString::to_string).collect(),
             answered: console.counters.answered.load(Ordering::Relaxed),
             sent: console.counters.sent.load(Ordering::Relaxed),
+            connections: console.connections.open(),
             sites: sites.collect(),
+            no_site: console.site.no_site.journal.as_ref().map(|journal| log_status(&console, journal)),
+            errors: log_status(&console, &console.site.errors.journal),
         })
     })
     .await
+}
+
+fn log_status(console: &Console, journal: &Journal) -> LogStatus {
+    let mut status = LogStatus {
+        file: journal.path().display().to_string(),
+        recorded: 0,
+        unread: 0,
+        lag: 0,
+        lost: journal.lost(),
+        trouble: journal.trouble(),
+    };
+    let is_read = console.config.service.records && journal.name != console.site.errors.journal.name;
+    for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
+        let checkpoint = console.records.checkpoint(&generation.name);
+        status.recorded += checkpoint.lines;
+        status.unread += checkpoint.unread;
+        if is_read && !generation.is_whole(checkpoint.octets) {
+            status.lag += generation.length().unwrap_or_default().saturating_sub(checkpoint.octets);
+        }
+    }
+    status
 }
 
 /// What is going on.

@@ -12,7 +12,8 @@ pub mod query;
 pub mod sign_in;
 
 use crate::Counters;
-use crate::access_log::AccessLog;
+use crate::connections::Workers;
+use crate::respond::Site;
 use axum::Router;
 use axum::extract::Request;
 use axum::http::{HeaderValue, header};
@@ -29,11 +30,12 @@ use tokio::sync::watch;
 
 /// What the console shows, and who is let in.
 pub struct Console {
+    site: Arc<Site>,
     config: Arc<Config>,
+    connections: Arc<Workers>,
     records: Arc<Records>,
     secrets: Arc<Secrets>,
     counters: Arc<Counters>,
-    logs: Vec<Arc<AccessLog>>,
     listeners: Vec<SocketAddr>,
     started: jiff::Timestamp,
     key: VisitorKey,
@@ -42,16 +44,16 @@ pub struct Console {
 impl Console {
     /// A console for a service that has just started.
     pub fn new(
-        config: Arc<Config>,
+        site: Arc<Site>,
+        connections: Arc<Workers>,
         records: Arc<Records>,
         secrets: Arc<Secrets>,
-        counters: Arc<Counters>,
-        logs: Vec<Arc<AccessLog>>,
         listeners: Vec<SocketAddr>,
     ) -> Arc<Self> {
         let key = VisitorKey([rand::random(), rand::random()]);
         let started = jiff::Timestamp::now();
-        Arc::new(Console { config, records, secrets, counters, logs, listeners, started, key })
+        let (config, counters) = (Arc::clone(&site.config), Arc::clone(&site.counters));
+        Arc::new(Console { site, config, connections, records, secrets, counters, listeners, started, key })
     }
 }
 

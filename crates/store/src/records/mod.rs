@@ -80,6 +80,8 @@ struct State {
     tail: Vec<TailPart>,
     /// Checkpoints of the tail and of the segments before it.
     checkpoints: BTreeMap<String, Checkpoint>,
+    /// Those of them that are in the database.
+    committed: BTreeMap<String, Checkpoint>,
 }
 
 impl Records {
@@ -107,14 +109,26 @@ impl Records {
         let checkpoints = checkpoints.into_iter().map(|(name, octets, lines, unread)| {
             (name, Checkpoint { octets: octets as u64, lines: lines as u64, unread: unread as u64 })
         });
-        let state =
-            State { segments: kept.collect(), checkpoints: checkpoints.collect(), ..State::default() };
+        let committed: BTreeMap<String, Checkpoint> = checkpoints.collect();
+        let checkpoints = committed.clone();
+        let state = State { segments: kept.collect(), checkpoints, committed, ..State::default() };
         Ok(Records { path, writer: Mutex::new(writer), readers: Mutex::default(), state: Mutex::new(state) })
     }
 
     /// How far a log has been read, into the tail or further.
     pub fn checkpoint(&self, source: &str) -> Checkpoint {
         self.state().checkpoints.get(source).copied().unwrap_or_default()
+    }
+
+    /// How far a log has been read into segments: what no crash takes away.
+    pub fn committed(&self, source: &str) -> Checkpoint {
+        self.state().committed.get(source).copied().unwrap_or_default()
+    }
+
+    /// Whether anything has been read that is not in segments yet.
+    pub fn has_uncommitted(&self) -> bool {
+        let state = self.state();
+        !state.tail.is_empty() || state.checkpoints != state.committed
     }
 
     /// Takes in requests of a site, and how far their log has been read with them. Visible at once.
@@ -141,9 +155,18 @@ impl Records {
 
     /// Makes the tail segments, one for each site, in one transaction with the checkpoints.
     pub fn commit(&self) -> Result<(), StoreError> {
-        let (tail, checkpoints) = {
+        let (tail, changed) = {
             let state = self.state();
-            (state.tail.clone(), state.checkpoints.clone())
+            let is_new = |(name, checkpoint): &(&String, &Checkpoint)| {
+                state.committed.get(*name).is_none_or(|committed| committed != *checkpoint)
+            };
+            let changed: Vec<(String, Checkpoint)> = state
+                .checkpoints
+                .iter()
+                .filter(is_new)
+                .map(|(name, checkpoint)| (name.clone(), *checkpoint))
+                .collect();
+            (state.tail.clone(), changed)
         };
         let mut by_site: BTreeMap<Arc<str>, (RequestBatch, Dictionaries)> = BTreeMap::new();
         let everything = exedra_core::logs::Projection::everything();
@@ -154,7 +177,7 @@ impl Records {
         let packed: Vec<Packed> =
             by_site.into_iter().map(|(site, (batch, texts))| pack(site, &batch, &texts)).collect();
         let made = locked(&self.writer).immediate_transaction::<_, StoreError, _>(|writer| {
-            for (name, checkpoint) in &checkpoints {
+            for (name, checkpoint) in &changed {
                 let row = (
                     sources::name.eq(name),
                     sources::octets.eq(checkpoint.octets as i64),
@@ -168,6 +191,7 @@ impl Records {
         let mut state = self.state();
         state.segments.extend(made);
         state.tail.drain(..tail.len());
+        state.committed.extend(changed);
         Ok(())
     }
 

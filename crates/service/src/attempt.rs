@@ -1,0 +1,232 @@
+//! Answering from memory, or saying what is lacking.
+
+use crate::body::{Content, Pieces};
+use crate::disk::Kept;
+use crate::encodings::Quick;
+use crate::respond::Site;
+use bytes::Bytes;
+use exedra_core::answer::{
+    Answer, Body, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,
+};
+use exedra_core::encode::Codec;
+use exedra_core::facts::Facts;
+use std::fs::File;
+use std::sync::Arc;
+use tokio::task::spawn_blocking;
+
+/// An answer with its body.
+pub struct Ready {
+    /// The answer.
+    pub answer: Answer,
+    /// Its body.
+    pub content: Content,
+    /// Where the body is encoded: by what, and how many bytes it was before.
+    pub full: Option<(Codec, u64)>,
+}
+
+/// Something that has to be fetched first.
+pub enum Lack {
+    /// What stands at a place.
+    Place(Question),
+    /// The quick encoding of a small file.
+    Quick(Question, Arc<Kept>, FileFacts, Codec),
+    /// An open file, if it still is what the headers promise.
+    File(Question, FileFacts),
+    /// Nothing: what the decision rests upon has changed, and was forgotten.
+    Again,
+}
+
+/// What has been fetched for one request, whatever the caches do with it.
+#[derive(Default)]
+pub struct Fetched {
+    places: Vec<(Question, Arc<Kept>)>,
+    quick: Option<(SitePath, FileFacts, Codec, Bytes)>,
+    file: Option<(Question, FileFacts, File)>,
+}
+
+impl Fetched {
+    /// Fetches what is lacking. Says whether what was known still held.
+    pub async fn supply(&mut self, site: &Arc<Site>, lack: Lack) -> bool {
+        match lack {
+            Lack::Place(question) => {
+                let (disk, asked) = (Arc::clone(&site.disk), question.clone());
+                if let Ok(kept) = spawn_blocking(move || disk.look(&asked)).await {
+                    self.places.push((question, kept));
+                }
+                return true;
+            }
+            Lack::Quick(question, kept, facts, codec) => {
+                let (encodings, path) = (Arc::clone(&site.encodings), question.path.clone());
+                let made = spawn_blocking(move || {
+                    let plain = kept.content.as_deref().unwrap_or_default();
+                    encodings.make_quick(&question, facts, codec, plain)
+                });
+                match made.await {
+                    Ok(Ok(Quick::Body(body))) => self.quick = Some((path, facts, codec, body)),
+                    Ok(Ok(Quick::Decided)) => {}
+                    _ => return self.forget(),
+                }
+                return true;
+            }
+            Lack::File(question, promised) => {
+                let (disk, asked) = (Arc::clone(&site.disk), question.clone());
+                match spawn_blocking(move || disk.open_file(&asked)).await {
+                    Ok(Ok((file, facts))) if facts == promised => {
+                        self.file = Some((question, facts, file));
+                        return true;
+                    }
+                    _ => site.disk.forget(&question),
+                }
+            }
+            Lack::Again => {}
+        }
+        self.forget()
+    }
+
+    fn forget(&mut self) -> bool {
+        *self = Fetched::default();
+        false
+    }
+
+    fn place(&self, site: &Site, question: &Question) -> Option<Arc<Kept>> {
+        let fetched = self.places.iter().rev().find(|(asked, _)| asked == question);
+        fetched.map(|(_, kept)| Arc::clone(kept)).or_else(|| site.disk.remembered(question))
+    }
+}
+
+/// Decides a request and finds its body, by what is in memory and what has been fetched.
+pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<Ready, Lack> {
+    // The last place that was asked about is the one that is sent, or its folder.
+    let mut last: Option<(Question, Arc<Kept>)> = None;
+    let mut turn = answer(&site.config, facts);
+    let mut answer = loop {
+        match turn {
+            Turn::Done(answer, ()) => break answer,
+            Turn::Ask(question, waiting) if question.want == Want::Encodings => {
+                let known = match last.as_ref().map(|(_, kept)| (kept, kept.entry)) {
+                    Some((kept, Entry::File(facts))) => site.encodings.known(&question, kept, facts),
+                    _ => Default::default(),
+                };
+                turn = waiting.told(Reply::Encodings(known));
+            }
+            Turn::Ask(question, waiting) => {
+                let Some(kept) = fetched.place(site, &question) else { return Err(Lack::Place(question)) };
+                turn = waiting.told(kept.reply());
+                last = Some((question, kept));
+            }
+        }
+    };
+    let (path, form, pieces) = match &mut answer.body {
+        Body::None => return Ok(Ready { answer, content: Content::none(), full: None }),
+        Body::Page(page) => {
+            let content = Content::Whole(std::mem::take(page).into());
+            return Ok(Ready { answer, content, full: None });
+        }
+        Body::File { path, form } => (path, *form, None),
+        Body::Parts { path, form, pieces } => (path, *form, Some(&*pieces)),
+    };
+    let Some((question, kept)) = last.filter(|(question, _)| question.path == *path) else {
+        return Err(Lack::Again);
+    };
+    let Entry::File(facts) = kept.entry else { return Err(Lack::Again) };
+    let content = content(site, question, &kept, facts, form, pieces, fetched)?;
+    let full = form.codec().map(|codec| (codec, facts.size));
+    Ok(Ready { answer, content, full })
+}
+
+/// The body of an answer that is a file, in some form.
+fn content(
+    site: &Site,
+    mut question: Question,
+    kept: &Arc<Kept>,
+    facts: FileFacts,
+    form: Form,
+    pieces: Option<&Vec<Piece>>,
+    fetched: &mut Fetched,
+) -> Result<Content, Lack> {
+    let (whole, facts) = match form {
+        Form::Plain => (kept.content.clone(), facts),
+        Form::Quick(codec) => return quick(site, question, kept, facts, codec, fetched),
+        Form::Settled(codec) => match site.encodings.settled(&question, facts, codec) {
+            Some(body) => (Some(body), facts),
+            None => return Err(Lack::Again),
+        },
+        Form::Ready(codec) => {
+            let (Some(promised), Some(extension)) = (kept.ready(codec), codec.extension()) else {
+                return Err(Lack::Again);
+            };
+            let plain = question.clone();
+            question.path = question.path.with_extension(extension);
+            let Some(beside) = fetched.place(site, &question) else { return Err(Lack::Place(question)) };
+            if beside.entry != Entry::File(promised) {
+                site.disk.forget(&plain);
+                return Err(Lack::Again);
+            }
+            (beside.content.clone(), promised)
+        }
+    };
+    match (whole, pieces) {
+        (Some(whole), None) => Ok(Content::Whole(whole)),
+        (Some(whole), Some(pieces)) => put_together(&whole, pieces).ok_or(Lack::Again),
+        (None, pieces) => {
+            let file = opened(question, facts, fetched)?;
+            let pieces = match pieces {
+                None => Pieces::new(file, facts.size, None).map_err(|_| Lack::Again)?,
+                Some(pieces) => Pieces::of_parts(file, pieces.clone()),
+            };
+            Ok(Content::pieces(pieces))
+        }
+    }
+}
+
+/// A file encoded in passing: a small one as a whole, a large one as a stream. Either way the thorough
+/// encoding is on its way afterwards.
+fn quick(
+    site: &Site,
+    question: Question,
+    kept: &Arc<Kept>,
+    facts: FileFacts,
+    codec: Codec,
+    fetched: &mut Fetched,
+) -> Result<Content, Lack> {
+    if let Some((path, made_of, by, body)) = &fetched.quick
+        && (path, *made_of, *by) == (&question.path, facts, codec)
+    {
+        return Ok(Content::Whole(body.clone()));
+    }
+    if let Some(body) = site.encodings.quick(&question, facts, codec) {
+        return Ok(Content::Whole(body));
+    }
+    if kept.content.is_some() {
+        return Err(Lack::Quick(question, Arc::clone(kept), facts, codec));
+    }
+    let effort = site.encodings.quick_effort(question.site, codec);
+    let file = opened(question.clone(), facts, fetched)?;
+    site.encodings.settle(&question, facts, codec);
+    Pieces::new(file, facts.size, Some((codec, effort))).map(Content::pieces).map_err(|_| Lack::Again)
+}
+
+fn opened(question: Question, promised: FileFacts, fetched: &mut Fetched) -> Result<File, Lack> {
+    match fetched.file.take() {
+        Some((asked, facts, file)) if asked == question && facts == promised => Ok(file),
+        _ => Err(Lack::File(question, promised)),
+    }
+}
+
+fn put_together(whole: &Bytes, pieces: &[Piece]) -> Option<Content> {
+    let within = |part: &std::ops::Range<u64>| {
+        let (start, end) = (usize::try_from(part.start).ok()?, usize::try_from(part.end).ok()?);
+        (start <= end && end <= whole.len()).then_some(start..end)
+    };
+    if let [Piece::File(part)] = pieces {
+        return Some(Content::Whole(whole.slice(within(part)?)));
+    }
+    let mut out = Vec::new();
+    for piece in pieces {
+        match piece {
+            Piece::Octets(octets) => out.extend_from_slice(octets),
+            Piece::File(part) => out.extend_from_slice(&whole[within(part)?]),
+        }
+    }
+    Some(Content::Whole(out.into()))
+}

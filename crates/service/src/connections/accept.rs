@@ -1,0 +1,57 @@
+//! The listening socket, and how many may come in.
+
+use super::worker::Workers;
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+
+/// Accepts connections until told to stop. Where there are as many as may be, the one that has been idle
+/// longest makes room; when all are busy, newcomers wait.
+pub async fn accept(listener: TcpListener, workers: Arc<Workers>, mut stop: watch::Receiver<bool>) {
+    loop {
+        let accepted = tokio::select! {
+            accepted = listener.accept() => accepted,
+            _ = stop.wait_for(|stop| *stop) => break,
+        };
+        let (stream, peer) = match accepted {
+            Ok(accepted) => accepted,
+            Err(error) => {
+                out_of_descriptors(&workers, &error).await;
+                continue;
+            }
+        };
+        let place = match Arc::clone(&workers.places).try_acquire_owned() {
+            Ok(place) => place,
+            Err(_) => {
+                workers.close_idlest();
+                let place = tokio::select! {
+                    place = Arc::clone(&workers.places).acquire_owned() => place,
+                    _ = stop.wait_for(|stop| *stop) => break,
+                };
+                match place {
+                    Ok(place) => place,
+                    Err(_) => break,
+                }
+            }
+        };
+        // Small answers go out in one segment anyway, and nothing should wait for more.
+        let _ = stream.set_nodelay(true);
+        match stream.into_std() {
+            Ok(stream) => workers.hand_over(stream, peer, place),
+            Err(error) => tracing::debug!(%peer, "a connection ended before it began: {error}"),
+        }
+    }
+}
+
+/// Most failures to accept are about one connection. Running out of descriptors is about all of them: the
+/// next attempt would fail at once, so it waits until some connection has had time to end.
+async fn out_of_descriptors(workers: &Workers, error: &io::Error) {
+    if matches!(error.kind(), io::ErrorKind::ConnectionAborted | io::ErrorKind::ConnectionReset) {
+        return;
+    }
+    tracing::warn!("a connection could not be accepted: {error}");
+    workers.close_idlest();
+    tokio::time::sleep(Duration::from_millis(50)).await;
+}

@@ -1,0 +1,263 @@
+//! What the client of a connection is doing, and since when: the ground for every time-out.
+//!
+//! A timer for each request would cost more than the request. Instead each connection writes down what
+//! happens to it, by a clock that only ticks a few times a second, and its worker looks at all of them at
+//! every tick.
+
+use exedra_core::config::Limits;
+use futures_util::task::AtomicWaker;
+use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU16, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::task::Waker;
+use std::time::{Duration, Instant};
+
+/// How often the clock ticks and time-outs are looked for.
+pub const TICK: Duration = Duration::from_millis(100);
+/// How much of a request's head is kept for the log, in case nothing can be made of it.
+const KEPT_HEAD: usize = 1024;
+
+/// Milliseconds since it was made, as of the last tick. Reading it costs nothing.
+#[derive(Debug)]
+pub struct Clock {
+    began: Instant,
+    ticked: AtomicU64,
+}
+
+impl Clock {
+    /// A clock that begins now.
+    pub fn new() -> Arc<Self> {
+        Arc::new(Clock { began: Instant::now(), ticked: AtomicU64::new(0) })
+    }
+
+    /// Brings it up to date.
+    pub fn tick(&self) {
+        let now = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
+        self.ticked.fetch_max(now, Ordering::Relaxed);
+    }
+
+    /// Milliseconds, at most a tick old.
+    pub fn now(&self) -> u64 {
+        self.ticked.load(Ordering::Relaxed)
+    }
+}
+
+/// What a connection is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Phase {
+    /// Nothing: the next request has not begun.
+    Idle,
+    /// A request's head is coming in.
+    Head,
+    /// A request is being answered.
+    Answering,
+}
+
+/// What the client of one connection is doing.
+#[derive(Debug)]
+pub struct Pulse {
+    clock: Arc<Clock>,
+    phase: AtomicU8,
+    since: AtomicU64,
+    /// Whether octets wait that the client does not take.
+    stuck: AtomicBool,
+    expired: AtomicBool,
+    waker: AtomicWaker,
+    head: Mutex<Vec<u8>>,
+    /// The status of an answer that was given without asking us.
+    refused: AtomicU16,
+    requests: AtomicU64,
+}
+
+impl Pulse {
+    /// The pulse of a connection that has just been opened.
+    pub fn new(clock: Arc<Clock>) -> Arc<Self> {
+        let since = AtomicU64::new(clock.now());
+        Arc::new(Pulse {
+            clock,
+            phase: AtomicU8::new(Phase::Idle as u8),
+            since,
+            stuck: AtomicBool::new(false),
+            expired: AtomicBool::new(false),
+            waker: AtomicWaker::new(),
+            head: Mutex::default(),
+            refused: AtomicU16::new(0),
+            requests: AtomicU64::new(0),
+        })
+    }
+
+    /// What it is doing.
+    pub fn phase(&self) -> Phase {
+        match self.phase.load(Ordering::Relaxed) {
+            0 => Phase::Idle,
+            1 => Phase::Head,
+            _ => Phase::Answering,
+        }
+    }
+
+    fn enter(&self, phase: Phase) {
+        self.phase.store(phase as u8, Ordering::Relaxed);
+        self.since.store(self.clock.now(), Ordering::Relaxed);
+    }
+
+    /// Octets have come in.
+    pub fn came(&self, octets: &[u8]) {
+        match self.phase() {
+            Phase::Idle => {
+                self.enter(Phase::Head);
+                let mut head = self.head();
+                head.clear();
+                keep(&mut head, octets);
+            }
+            Phase::Head => keep(&mut self.head(), octets),
+            Phase::Answering => {}
+        }
+    }
+
+    /// A request's head is whole, and answering it begins. Gives how many there have been, this one included.
+    pub fn answering(&self) -> u64 {
+        self.enter(Phase::Answering);
+        self.requests.fetch_add(1, Ordering::Relaxed) + 1
+    }
+
+    /// The answer has been handed over.
+    pub fn answered(&self) {
+        self.enter(Phase::Idle);
+    }
+
+    /// Octets have gone out. In the middle of a head they are an answer to something that is no request.
+    pub fn went(&self, octets: &[u8]) {
+        self.stuck.store(false, Ordering::Relaxed);
+        self.since.store(self.clock.now(), Ordering::Relaxed);
+        if self.phase() == Phase::Head
+            && let Some(status) =
+                octets.get(9..12).and_then(|digits| std::str::from_utf8(digits).ok()?.parse().ok())
+        {
+            self.refused.store(status, Ordering::Relaxed);
+        }
+    }
+
+    /// The client takes nothing for now.
+    pub fn stuck(&self) {
+        if !self.stuck.swap(true, Ordering::Relaxed) {
+            self.since.store(self.clock.now(), Ordering::Relaxed);
+        }
+    }
+
+    /// Whoever waits for octets is woken when time is up.
+    pub fn waits(&self, waker: &Waker) {
+        self.waker.register(waker);
+    }
+
+    /// Whether time is up.
+    pub fn has_expired(&self) -> bool {
+        self.expired.load(Ordering::Relaxed)
+    }
+
+    /// Since when nothing has been going on, if that is so.
+    pub fn idle_since(&self) -> Option<u64> {
+        let idle = self.phase() == Phase::Idle && !self.stuck.load(Ordering::Relaxed) && !self.has_expired();
+        idle.then(|| self.since.load(Ordering::Relaxed))
+    }
+
+    /// Ends the connection if the client has used up its time.
+    pub fn judge(&self, limits: &Limits) {
+        let allowed = match (self.phase(), self.stuck.load(Ordering::Relaxed)) {
+            (Phase::Head, false) => limits.head_time,
+            (Phase::Idle, false) => limits.idle_time,
+            (_, true) => limits.body_time,
+            // We are the slow ones.
+            (Phase::Answering, false) => return,
+        };
+        let spent = self.clock.now().saturating_sub(self.since.load(Ordering::Relaxed));
+        if Duration::from_millis(spent) > allowed {
+            self.expire();
+        }
+    }
+
+    /// Ends the connection.
+    pub fn expire(&self) {
+        self.expired.store(true, Ordering::Relaxed);
+        self.waker.wake();
+    }
+
+    /// What came in that never became a request, with the status it was answered with: nothing when the
+    /// connection ended between requests.
+    pub fn unfinished(&self) -> Option<(u16, Vec<u8>)> {
+        let refused = self.refused.load(Ordering::Relaxed);
+        let status = match (self.phase(), refused) {
+            (Phase::Head, 0) if self.has_expired() => 408,
+            (Phase::Head, 0) => 400,
+            (_, 0) => return None,
+            (_, refused) => refused,
+        };
+        Some((status, std::mem::take(&mut *self.head())))
+    }
+
+    fn head(&self) -> MutexGuard<'_, Vec<u8>> {
+        self.head.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+fn keep(head: &mut Vec<u8>, octets: &[u8]) {
+    let room = KEPT_HEAD.saturating_sub(head.len());
+    head.extend_from_slice(&octets[..room.min(octets.len())]);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(clock: &Clock, milliseconds: u64) {
+        clock.ticked.store(milliseconds, Ordering::Relaxed);
+    }
+
+    #[test]
+    fn a_head_that_trickles_in_runs_out_of_time() {
+        let limits = Limits { head_time: Duration::from_secs(2), ..Limits::default() };
+        let clock = Clock::new();
+        let pulse = Pulse::new(Arc::clone(&clock));
+        for second in 0..=2 {
+            at(&clock, second * 1000);
+            pulse.came(b"GE");
+            pulse.judge(&limits);
+            assert!(!pulse.has_expired(), "after {second} s");
+        }
+        at(&clock, 2001);
+        pulse.judge(&limits);
+        assert!(pulse.has_expired());
+        assert_eq!(pulse.unfinished(), Some((408, b"GEGEGE".to_vec())));
+    }
+
+    #[test]
+    fn a_client_that_takes_something_now_and_then_may_stay() {
+        let limits = Limits { body_time: Duration::from_secs(5), ..Limits::default() };
+        let clock = Clock::new();
+        let pulse = Pulse::new(Arc::clone(&clock));
+        pulse.came(b"GET / HTTP/1.1\r\n\r\n");
+        assert_eq!(pulse.answering(), 1);
+        for second in [4, 8, 12] {
+            pulse.stuck();
+            at(&clock, second * 1000);
+            pulse.judge(&limits);
+            pulse.went(b"something");
+        }
+        pulse.stuck();
+        at(&clock, 17_001);
+        assert!(!pulse.has_expired());
+        pulse.judge(&limits);
+        assert!(pulse.has_expired() && pulse.unfinished().is_none());
+    }
+
+    #[test]
+    fn while_we_are_slow_no_time_runs() {
+        let clock = Clock::new();
+        let pulse = Pulse::new(Arc::clone(&clock));
+        pulse.came(b"GET");
+        pulse.answering();
+        at(&clock, 10_000_000);
+        pulse.judge(&Limits::default());
+        assert!(!pulse.has_expired() && pulse.idle_since().is_none());
+        pulse.answered();
+        assert_eq!(pulse.idle_since(), Some(10_000_000));
+    }
+}

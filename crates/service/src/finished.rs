@@ -1,0 +1,150 @@
+//! A request and what became of it: the line that is written when its body is done with, once, whatever
+//! happened to it.
+
+use crate::connections::pulse::Pulse;
+use crate::error_log::ErrorLine;
+use crate::respond::Site;
+use exedra_core::config::SiteId;
+use exedra_core::facts::Scheme;
+use exedra_core::logs::LoggedRequest;
+use exedra_core::logs::mask::masked;
+use http::request::Parts;
+use http::{HeaderValue, StatusCode, Version, header};
+use std::borrow::Cow;
+use std::fmt::Write;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Instant;
+
+/// A request that is being answered.
+pub struct Finished {
+    /// Where it is written down, and counted.
+    pub service: Arc<Site>,
+    /// The connection it came by.
+    pub pulse: Arc<Pulse>,
+    /// When it came in: milliseconds since 1970 UTC.
+    pub time: i64,
+    /// The same, by a clock that only goes forward.
+    pub began: Instant,
+    /// Address of the client.
+    pub client: IpAddr,
+    /// The request.
+    pub request: Parts,
+    /// The site that answers.
+    pub site: Option<SiteId>,
+    /// Status of the answer.
+    pub status: StatusCode,
+    /// Content coding of the answer.
+    pub encoding: &'static str,
+    /// Body bytes before compression, where the body was compressed.
+    pub full_bytes: Option<u64>,
+    /// Body bytes sent so far.
+    pub bytes: u64,
+    /// What went wrong, where something did.
+    pub failure: Option<Failure>,
+}
+
+/// What went wrong with a request.
+pub struct Failure {
+    /// The file that was looked for.
+    pub file: Option<String>,
+    /// The cause in words.
+    pub cause: String,
+}
+
+impl Finished {
+    /// Writes it down.
+    pub fn write(self) {
+        let service = &self.service;
+        let log = match self.site {
+            Some(id) => &service.logs[id.0],
+            None => &service.no_site,
+        };
+        let mut client = Text { octets: [0; 48], length: 0 };
+        // An address is never longer than what fits.
+        let _ = write!(client, "{}", if log.masks_clients { masked(self.client) } else { self.client });
+        let uri = &self.request.uri;
+        let target = uri.path_and_query().map_or("*", |target| target.as_str());
+        let field = |name| self.request.headers.get(name).map_or(&b""[..], HeaderValue::as_bytes);
+        let host = crate::respond::host(&self.request).unwrap_or_default();
+        let host = match host.bytes().any(|octet| octet.is_ascii_uppercase()) {
+            true => Cow::Owned(host.to_ascii_lowercase()),
+            false => Cow::Borrowed(host),
+        };
+        let request = LoggedRequest {
+            time: self.time,
+            status: self.status.as_u16(),
+            bytes: self.bytes,
+            full_bytes: self.full_bytes.unwrap_or(self.bytes),
+            duration: u64::try_from(self.began.elapsed().as_micros()).unwrap_or(u64::MAX),
+            client: client.as_str(),
+            user: "",
+            method: self.request.method.as_str(),
+            target: Cow::Borrowed(target.as_bytes()),
+            protocol: protocol(self.request.version),
+            referrer: field(header::REFERER),
+            agent: field(header::USER_AGENT),
+            scheme: Scheme::Http.as_str(),
+            host: &host,
+            encoding: self.encoding,
+            rule: "",
+        };
+        log.record(&request);
+        if let Some(failure) = &self.failure {
+            self.write_failure(failure, &request);
+        }
+        service.counters.answered.fetch_add(1, Ordering::Relaxed);
+        service.counters.sent.fetch_add(self.bytes, Ordering::Relaxed);
+        self.pulse.answered();
+    }
+
+    fn write_failure(&self, failure: &Failure, request: &LoggedRequest<'_>) {
+        let service = &self.service;
+        let time = jiff::Timestamp::from_millisecond(self.time).unwrap_or_default().to_string();
+        let site = self.site.map(|id| service.config.site(id).name.value.as_str());
+        service.errors.record(&ErrorLine {
+            time: time.into(),
+            site: site.map(Cow::Borrowed),
+            client: request.client.into(),
+            method: request.method.into(),
+            host: request.host.into(),
+            target: String::from_utf8_lossy(&request.target),
+            status: request.status,
+            file: failure.file.as_deref().map(Cow::Borrowed),
+            referrer: Some(String::from_utf8_lossy(request.referrer)).filter(|text| !text.is_empty()),
+            cause: failure.cause.as_str().into(),
+        });
+    }
+}
+
+/// Room for an address as text, where it needs no memory of its own.
+struct Text {
+    octets: [u8; 48],
+    length: usize,
+}
+
+impl Text {
+    fn as_str(&self) -> &str {
+        std::str::from_utf8(&self.octets[..self.length]).unwrap_or_default()
+    }
+}
+
+impl Write for Text {
+    fn write_str(&mut self, text: &str) -> std::fmt::Result {
+        let end = self.length + text.len();
+        let room = self.octets.get_mut(self.length..end).ok_or(std::fmt::Error)?;
+        room.copy_from_slice(text.as_bytes());
+        self.length = end;
+        Ok(())
+    }
+}
+
+fn protocol(version: Version) -> &'static str {
+    match version {
+        Version::HTTP_09 => "HTTP/0.9",
+        Version::HTTP_10 => "HTTP/1.0",
+        Version::HTTP_2 => "HTTP/2.0",
+        _ => "HTTP/1.1",
+    }
+}

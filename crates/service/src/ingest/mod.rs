@@ -1,0 +1,205 @@
+//! The access logs into the records, the way anybody's logs are read.
+//!
+//! One thread follows the logs of all sites, generation by generation. What it has read is in the tail at
+//! once; from time to time the tail becomes segments, together with how far each log was read. It only ever
+//! takes whole lines, so after a crash reading goes on exactly where the segments end.
+//!
+//! - [`source`]: a generation, compressed or not
+
+mod source;
+
+use crate::journal::Journal;
+use crate::journal::generations::{Generation, generations};
+use exedra_core::logs::{BATCH_ROWS, Dictionaries, Layout, LineReader, Projection, RequestBatch};
+use exedra_store::{Checkpoint, Records, StoreError};
+use source::Source;
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::time::{Duration, Instant};
+
+/// How much is read at a time.
+const BLOCK: usize = 4 << 20;
+/// The most requests the tail holds. When it cannot be committed, the rest waits where it is safe: in the logs.
+const MOST_IN_TAIL: usize = 8 * BATCH_ROWS;
+/// How long news are gathered before the logs are looked at.
+const GATHERING: Duration = Duration::from_millis(40);
+/// How long requests stay in the tail only.
+const TAIL_TIME: Duration = Duration::from_secs(5);
+/// How often a log that cannot be read is complained about.
+const COMPLAINT: Duration = Duration::from_secs(60);
+
+/// A log that is followed.
+pub struct Log {
+    journal: Arc<Journal>,
+    layout: Layout,
+    /// The generation that was written when its files were last looked for.
+    known: u64,
+    /// Generations that may have something to be read yet, oldest first.
+    unread: Vec<Followed>,
+    complained: Option<Instant>,
+}
+
+/// A generation that is followed.
+struct Followed {
+    generation: Generation,
+    source: Option<Source>,
+}
+
+/// What came of reading on.
+#[derive(PartialEq, Eq)]
+enum Progress {
+    /// There may be more.
+    More,
+    /// There is no more for now.
+    End,
+}
+
+/// The thread's work.
+pub struct Ingest {
+    records: Arc<Records>,
+    logs: Vec<Log>,
+    stop: Arc<AtomicBool>,
+}
+
+impl Ingest {
+    /// Follows all generations of these logs.
+    pub fn new(records: Arc<Records>, logs: Vec<(Arc<Journal>, Layout)>, stop: Arc<AtomicBool>) -> Self {
+        let logs = logs.into_iter().map(|(journal, layout)| Log {
+            journal,
+            layout,
+            known: 0,
+            unread: Vec::new(),
+            complained: None,
+        });
+        Ingest { records, logs: logs.collect(), stop }
+    }
+
+    /// Follows until told to stop, and then to the end of what is written by then.
+    pub fn run(mut self, written: &Receiver<()>) {
+        let mut committed = Instant::now();
+        loop {
+            let stopping = self.stop.load(Ordering::SeqCst);
+            let mut idle = true;
+            let room = self.records.tail_requests() < MOST_IN_TAIL;
+            for log in self.logs.iter_mut().filter(|_| room) {
+                match log.read_on(&self.records) {
+                    Ok(progress) => idle &= progress == Progress::End,
+                    Err(error) => log.complain(&error),
+                }
+            }
+            let waits = self.records.has_uncommitted();
+            let full = self.records.tail_requests() >= BATCH_ROWS;
+            if full || stopping || (waits && committed.elapsed() >= TAIL_TIME) {
+                if let Err(error) = self.commit() {
+                    tracing::error!(
+                        "requests could not be recorded and stay in memory and in the logs: {error}"
+                    );
+                }
+                committed = Instant::now();
+            } else if !waits {
+                committed = Instant::now();
+            }
+            if !idle {
+                continue;
+            }
+            if stopping {
+                return;
+            }
+            match written.recv_timeout(Duration::from_secs(1)) {
+                Ok(()) => std::thread::sleep(GATHERING),
+                Err(RecvTimeoutError::Timeout) => {}
+                // All writers have ended: whatever they wrote is read in the last round.
+                Err(RecvTimeoutError::Disconnected) => self.stop.store(true, Ordering::SeqCst),
+            }
+        }
+    }
+
+    fn commit(&self) -> Result<(), StoreError> {
+        self.records.commit()?;
+        self.records.merge()?;
+        Ok(())
+    }
+}
+
+impl Log {
+    /// Takes in a block of whole lines from the oldest generation that has any.
+    fn read_on(&mut self, records: &Records) -> io::Result<Progress> {
+        // What is written last is asked first: whatever is older than that gets no more lines.
+        let written = self.journal.generation();
+        if written != self.known {
+            self.look_for_generations(records)?;
+            self.known = written;
+        }
+        while let Some(followed) = self.unread.first_mut() {
+            let name = Arc::clone(&self.journal.name);
+            if followed.read_on(&name, &self.layout, records)? == Progress::More {
+                return Ok(Progress::More);
+            }
+            if followed.generation.number >= written {
+                return Ok(Progress::End);
+            }
+            self.unread.remove(0);
+        }
+        Ok(Progress::End)
+    }
+
+    fn look_for_generations(&mut self, records: &Records) -> io::Result<()> {
+        let last = self.unread.last().map(|followed| followed.generation.number);
+        for generation in generations(self.journal.folder(), &self.journal.name)? {
+            let is_new = last.is_none_or(|last| generation.number > last);
+            let is_past = generation.number < self.journal.generation();
+            let is_read = || generation.is_whole(records.checkpoint(&generation.name).octets);
+            if is_new && !(is_past && is_read()) {
+                self.unread.push(Followed { generation, source: None });
+            }
+        }
+        Ok(())
+    }
+
+    fn complain(&mut self, error: &io::Error) {
+        // What cannot be read now is looked for anew: it may have been compressed, or put back.
+        self.unread.clear();
+        self.known = 0;
+        if self.complained.is_none_or(|last| last.elapsed() > COMPLAINT) {
+            tracing::error!(log = %self.journal.path().display(), "cannot be read: {error}");
+            self.complained = Some(Instant::now());
+        }
+    }
+}
+
+impl Followed {
+    fn read_on(&mut self, site: &Arc<str>, layout: &Layout, records: &Records) -> io::Result<Progress> {
+        let name = &self.generation.name;
+        let source = match &mut self.source {
+            Some(source) => source,
+            None => self.source.insert(Source::open(&self.generation)?),
+        };
+        let mut checkpoint = records.checkpoint(name);
+        let length = source.length()?;
+        if length.is_some_and(|length| length < checkpoint.octets) {
+            tracing::warn!(log = %self.generation.path.display(), "is shorter than it was: read from its beginning again");
+            checkpoint = Checkpoint::default();
+        }
+        let most = length.map_or(BLOCK as u64, |length| length - checkpoint.octets);
+        let mut block = vec![0; BLOCK.min(usize::try_from(most).unwrap_or(BLOCK))];
+        let read = source.read_at(&mut block, checkpoint.octets)?;
+        // A line without its end is still being written.
+        let Some(last) = memchr::memrchr(b'\n', &block[..read]) else { return Ok(Progress::End) };
+        let lines = &block[..=last];
+        let mut reader = LineReader::new(std::slice::from_ref(layout), Projection::everything());
+        let mut at = 0;
+        while at < lines.len() {
+            let (mut batch, mut texts) = (RequestBatch::default(), Dictionaries::default());
+            let (lines_before, unread_before) = (reader.read, reader.unread.lines());
+            let took = reader.read_block(&lines[at..], 0, &mut 0, &mut batch, &mut texts);
+            at += took;
+            checkpoint.octets += took as u64;
+            checkpoint.lines += reader.read - lines_before;
+            checkpoint.unread += reader.unread.lines() - unread_before;
+            records.append(site, name, batch, texts, checkpoint);
+        }
+        Ok(if read == BLOCK { Progress::More } else { Progress::End })
+    }
+}

@@ -1,0 +1,145 @@
+//! The files of a journal, one after the other: `NAME.000001.log`, and `NAME.000001.log.gz` once compressed.
+
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+/// How a torn line is ended: its last number may have lost digits, and must not be believed.
+pub const TORN: &[u8] = b" (torn)\n";
+/// What is added to the name of a compressed one.
+const PACKED: &str = ".gz";
+
+/// One file of a journal.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Generation {
+    /// Which one.
+    pub number: u64,
+    /// Its name as it was written, compressed or not.
+    pub name: String,
+    /// Where it lies now.
+    pub path: PathBuf,
+    /// Whether it is compressed.
+    pub packed: bool,
+}
+
+impl Generation {
+    /// Its length in bytes before any compression. A compressed file states it modulo 2³² (RFC 1952 §2.3.1).
+    pub fn length(&self) -> io::Result<u64> {
+        let mut file = File::open(&self.path)?;
+        if !self.packed {
+            return Ok(file.metadata()?.len());
+        }
+        let mut stated = [0; 4];
+        file.seek(SeekFrom::End(-4))?;
+        file.read_exact(&mut stated)?;
+        Ok(u64::from(u32::from_le_bytes(stated)))
+    }
+
+    /// Whether so many octets are all of it.
+    pub fn is_whole(&self, octets: u64) -> bool {
+        self.length().is_ok_and(|length| match self.packed {
+            true => octets % (1 << 32) == length,
+            false => octets >= length,
+        })
+    }
+
+    /// Where it lies once it is compressed.
+    pub fn packed_path(&self) -> PathBuf {
+        self.path.with_file_name(format!("{}{PACKED}", self.name))
+    }
+}
+
+/// The name of a file.
+pub fn file_name(journal: &str, number: u64) -> String {
+    format!("{journal}.{number:06}.log")
+}
+
+/// The files of a journal, oldest first. One that is there twice, compressed and not, counts once, as it was
+/// before: its compression was interrupted.
+pub fn generations(folder: &Path, journal: &str) -> io::Result<Vec<Generation>> {
+    let mut found: Vec<Generation> = Vec::new();
+    for entry in std::fs::read_dir(folder)? {
+        let path = entry?.path();
+        let Some(file) = path.file_name().and_then(|name| name.to_str()) else { continue };
+        let name = file.strip_suffix(PACKED).unwrap_or(file);
+        let number = name.strip_prefix(journal).and_then(|rest| rest.strip_prefix('.')?.strip_suffix(".log"));
+        let Some(number) = number.filter(|number| number.len() >= 6).and_then(|number| number.parse().ok())
+        else {
+            continue;
+        };
+        found.push(Generation { number, name: name.to_owned(), packed: name.len() < file.len(), path });
+    }
+    found.sort_by_key(|generation| (generation.number, generation.packed));
+    found.dedup_by_key(|generation| generation.number);
+    Ok(found)
+}
+
+/// The number of the generation to write to: the last one, or the one after it if that is compressed.
+pub fn newest(folder: &Path, journal: &str) -> io::Result<u64> {
+    Ok(match generations(folder, journal)?.pop() {
+        None => 1,
+        Some(last) if last.packed => last.number + 1,
+        Some(last) => last.number,
+    })
+}
+
+/// Opens a file to append to it, its last line ended.
+pub fn open(path: &Path) -> io::Result<File> {
+    let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
+    if file.metadata()?.len() > 0 {
+        let mut last = [0];
+        file.seek(SeekFrom::End(-1))?;
+        file.read_exact(&mut last)?;
+        if last != *b"\n" {
+            file.write_all(TORN)?;
+        }
+    }
+    Ok(file)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use exedra_core::logs::{Layout, LineReader, Projection};
+
+    #[test]
+    fn files_in_order_each_once() {
+        let folder = tempfile::tempdir().unwrap();
+        for name in [
+            "a.000002.log",
+            "a.000001.log.gz",
+            "a.000003.log",
+            "a.000003.log.gz",
+            "b.000009.log",
+            "a.log",
+            "a.1.log",
+            "a.000010.log.old",
+            "a.1234567.log",
+        ] {
+            std::fs::write(folder.path().join(name), "").unwrap();
+        }
+        let found = generations(folder.path(), "a").unwrap();
+        let found: Vec<_> = found.iter().map(|file| (file.number, file.packed)).collect();
+        assert_eq!(found, [(1, true), (2, false), (3, false), (1_234_567, false)]);
+        assert_eq!(newest(folder.path(), "a").unwrap(), 1_234_567);
+        assert_eq!(newest(folder.path(), "c").unwrap(), 1);
+    }
+
+    #[test]
+    fn a_torn_line_is_ended_and_never_read_as_a_whole_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.000001.log");
+        let line = br#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 5 "-" "x" http a.example 9 - 5 "-" 1791640536000"#;
+        for cut in 1..=line.len() {
+            std::fs::write(&path, &line[..cut]).unwrap();
+            let mut file = open(&path).unwrap();
+            file.write_all(line).unwrap();
+            file.write_all(b"\n").unwrap();
+            let mut reader =
+                LineReader::new(&[Layout::understand("full").unwrap()], Projection::everything());
+            let (mut batch, mut texts) = Default::default();
+            reader.read_block(&std::fs::read(&path).unwrap(), 0, &mut 0, &mut batch, &mut texts);
+            assert_eq!((reader.read, reader.unread.lines()), (1, 1), "cut at {cut}");
+        }
+    }
+}

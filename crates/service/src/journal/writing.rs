@@ -1,0 +1,357 @@
+//! The thread that writes a journal, also when the disk is full for a while.
+//!
+//! What could not be written stays in memory and is tried again, up to a bound; past it lines are lost, and
+//! counted. A write that fails half way is undone to the last whole line.
+
+use super::generations::{self, TORN};
+use super::{BUFFERS, Journal, MOST_WAITING, locked};
+use exedra_core::config::Rotate;
+use std::fs::File;
+use std::io::{self, ErrorKind, Write};
+use std::os::unix::fs::MetadataExt;
+use std::sync::atomic::Ordering;
+use std::sync::mpsc::SyncSender;
+use std::sync::{Arc, PoisonError};
+use std::time::{Duration, Instant, SystemTime};
+
+/// Octets that are written without gathering more.
+const MOST_GATHERED: usize = 1 << 20;
+/// How long lines are gathered before they are written: waking a thread for every one would cost more than
+/// everything else about it.
+const GATHERING: Duration = Duration::from_millis(8);
+/// How long a failing disk is left alone.
+const PAUSE: Duration = Duration::from_secs(1);
+/// How often a failing disk is complained about.
+const COMPLAINT: Duration = Duration::from_secs(60);
+/// How much of a buffer's room is kept when it has been emptied.
+const ROOM: usize = 64 << 10;
+
+/// The writer of a journal.
+pub struct Writer {
+    journal: Arc<Journal>,
+    written: Option<SyncSender<()>>,
+    file: File,
+    /// Octets in the file.
+    length: u64,
+    /// The day on which the file began, in days since 1970 in the service's zone.
+    began: i64,
+    /// Whether the file ends in the middle of a line.
+    torn: bool,
+    waiting: Vec<u8>,
+    complained: Option<Instant>,
+}
+
+impl Writer {
+    /// Opens the generation that the journal is at.
+    pub fn open(journal: Arc<Journal>, written: Option<SyncSender<()>>) -> io::Result<Self> {
+        let file = generations::open(&journal.path())?;
+        let mut writer = Writer {
+            journal,
+            written,
+            file,
+            length: 0,
+            began: 0,
+            torn: false,
+            waiting: Vec::new(),
+            complained: None,
+        };
+        writer.measure()?;
+        Ok(writer)
+    }
+
+    /// Writes until told to stop.
+    pub fn run(mut self) {
+        loop {
+            let stopping = self.journal.stop.load(Ordering::SeqCst);
+            self.gather();
+            if !self.waiting.is_empty() {
+                self.write_or_complain();
+            } else if self.journal.reopen.swap(false, Ordering::SeqCst) {
+                let taken = self.take_again();
+                self.heed(taken);
+            }
+            if stopping && (self.waiting.is_empty() || self.complained.is_some()) {
+                return self.give_up();
+            }
+            match self.complained {
+                Some(_) => self.sleep(PAUSE, false),
+                None => self.sleep(Duration::from_secs(1), true),
+            }
+        }
+    }
+
+    /// Takes what is in the buffers.
+    fn gather(&mut self) {
+        for buffer in &self.journal.buffers {
+            let mut buffer = locked(buffer);
+            if self.waiting.len() + buffer.len() > MOST_WAITING {
+                continue;
+            }
+            self.waiting.extend_from_slice(&buffer);
+            buffer.clear();
+            buffer.shrink_to(ROOM);
+        }
+    }
+
+    /// Sleeps until there is something to do, and then for as long as gathering takes.
+    fn sleep(&self, most: Duration, gathering: bool) {
+        let journal = &self.journal;
+        let mut gate = locked(&journal.gate);
+        journal.asleep.store(true, Ordering::SeqCst);
+        let told = || journal.stop.load(Ordering::SeqCst) || journal.reopen.load(Ordering::SeqCst);
+        let size = || (0..BUFFERS).map(|buffer| locked(&journal.buffers[buffer]).len()).sum::<usize>();
+        let busy = |gathering: bool| told() || (gathering && size() > 0);
+        if !busy(gathering) {
+            gate = journal.wake.wait_timeout(gate, most).unwrap_or_else(PoisonError::into_inner).0;
+        }
+        journal.asleep.store(false, Ordering::SeqCst);
+        drop(gate);
+        if gathering && !told() && (1..MOST_GATHERED).contains(&size()) {
+            std::thread::sleep(GATHERING);
+        }
+    }
+
+    fn write_or_complain(&mut self) {
+        let result = self.prepare().and_then(|()| self.write());
+        self.heed(result);
+        self.waiting.shrink_to(4 * MOST_GATHERED);
+        // When the reader has been told already and did not come yet, it will see these lines too.
+        let _ = self.written.as_ref().map(|written| written.try_send(()));
+    }
+
+    /// Makes the outcome known.
+    fn heed(&mut self, result: io::Result<()>) {
+        let journal = &self.journal;
+        match result {
+            Ok(()) => {
+                if locked(&journal.trouble).take().is_some() {
+                    tracing::info!(log = %journal.path().display(), lost = journal.lost(), "lines are written again");
+                }
+                self.complained = None;
+            }
+            Err(error) => {
+                *locked(&journal.trouble) = Some(error.to_string());
+                if self.complained.is_none_or(|last| last.elapsed() > COMPLAINT) {
+                    let waiting = memchr::memchr_iter(b'\n', &self.waiting).count();
+                    tracing::error!(log = %journal.path().display(), waiting, lost = journal.lost(), "lines cannot be written: {error}");
+                    self.complained = Some(Instant::now());
+                }
+            }
+        }
+    }
+
+    /// Sees to it that the right file is open.
+    fn prepare(&mut self) -> io::Result<()> {
+        let asked = self.journal.reopen.swap(false, Ordering::SeqCst);
+        let gone = self.file.metadata()?.nlink() == 0;
+        if asked || gone || self.complained.is_some() {
+            self.take_again()?;
+        }
+        let due = match self.journal.keeping.rotate {
+            Rotate::Never => false,
+            Rotate::Days(days) => self.today() >= self.began.saturating_add_unsigned(days),
+            Rotate::Size(most) => self.length + self.waiting.len() as u64 > most,
+        };
+        if due && self.length > 0 { self.next_generation() } else { Ok(()) }
+    }
+
+    /// Goes on with the file if it is where it was; otherwise the next generation begins.
+    fn take_again(&mut self) -> io::Result<()> {
+        let ours = self.file.metadata()?;
+        match std::fs::metadata(self.journal.path()) {
+            Ok(there) if (there.dev(), there.ino()) == (ours.dev(), ours.ino()) => Ok(()),
+            Ok(_) => self.next_generation(),
+            Err(error) if error.kind() == ErrorKind::NotFound => self.next_generation(),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn next_generation(&mut self) -> io::Result<()> {
+        let journal = &self.journal;
+        std::fs::create_dir_all(&journal.folder)?;
+        let number = generations::newest(&journal.folder, &journal.name)?.max(journal.generation() + 1);
+        self.file = generations::open(&journal.folder.join(generations::file_name(&journal.name, number)))?;
+        self.journal.generation.store(number, Ordering::SeqCst);
+        self.torn = false;
+        self.measure()
+    }
+
+    fn measure(&mut self) -> io::Result<()> {
+        let found = self.file.metadata()?;
+        self.length = found.len();
+        self.began = match self.length {
+            0 => self.today(),
+            // Where the file system does not tell when it began, it began when it was last written.
+            _ => self.day(found.created().or_else(|_| found.modified())?),
+        };
+        Ok(())
+    }
+
+    fn today(&self) -> i64 {
+        self.day(SystemTime::now())
+    }
+
+    fn day(&self, time: SystemTime) -> i64 {
+        let time = jiff::Timestamp::try_from(time).unwrap_or_default();
+        let offset = i64::from(self.journal.zone.to_offset(time).seconds());
+        (time.as_second() + offset).div_euclid(86_400)
+    }
+
+    /// Writes what waits. What could not be written goes on waiting, whole lines only.
+    fn write(&mut self) -> io::Result<()> {
+        if self.length == 0 && !self.journal.heading.is_empty() {
+            self.waiting.splice(..0, self.journal.heading.iter().copied());
+        }
+        if self.torn {
+            self.file.write_all(TORN)?;
+            self.torn = false;
+            self.length = self.file.metadata()?.len();
+        }
+        let mut done = 0;
+        let result = loop {
+            match self.file.write(&self.waiting[done..]) {
+                Ok(0) => break Err(ErrorKind::WriteZero.into()),
+                Ok(written) => done += written,
+                Err(error) if error.kind() == ErrorKind::Interrupted => {}
+                Err(error) => break Err(error),
+            }
+            if done == self.waiting.len() {
+                break Ok(());
+            }
+        };
+        let whole = memchr::memrchr(b'\n', &self.waiting[..done]).map_or(0, |end| end + 1);
+        if whole < done {
+            self.torn = self.file.set_len(self.length + whole as u64).is_err();
+        }
+        self.length += whole as u64;
+        self.waiting.drain(..whole);
+        result
+    }
+
+    /// What still waits in the end is lost.
+    fn give_up(mut self) {
+        self.gather();
+        let lost = memchr::memchr_iter(b'\n', &self.waiting).count() as u64;
+        if lost > 0 {
+            let lost = self.journal.lost.fetch_add(lost, Ordering::Relaxed) + lost;
+            tracing::error!(log = %self.journal.path().display(), lost, "lines could not be written and are lost");
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::Opening;
+    use super::*;
+    use exedra_core::config::Keeping;
+    use jiff::tz::TimeZone;
+    use std::path::Path;
+
+    fn journal(folder: &Path, rotate: Rotate) -> (Arc<Journal>, std::thread::JoinHandle<()>) {
+        let keeping = Keeping { rotate, keep: None };
+        let opening =
+            Opening { folder, name: "a", heading: b"", keeping, zone: TimeZone::UTC, written: None };
+        Journal::open(opening).unwrap()
+    }
+
+    fn lines(folder: &Path) -> Vec<Vec<String>> {
+        let all = generations::generations(folder, "a").unwrap();
+        all.iter()
+            .map(|file| std::fs::read_to_string(&file.path).unwrap().lines().map(str::to_owned).collect())
+            .collect()
+    }
+
+    fn until(what: &str, mut holds: impl FnMut() -> bool) {
+        let began = Instant::now();
+        while !holds() {
+            assert!(began.elapsed() < Duration::from_secs(30), "in vain: {what}");
+            std::thread::sleep(Duration::from_millis(2));
+        }
+    }
+
+    #[test]
+    fn generations_by_size_hold_every_line_once_and_whole() {
+        let folder = tempfile::tempdir().unwrap();
+        let (journal, thread) = journal(folder.path(), Rotate::Size(5_000));
+        std::thread::scope(|scope| {
+            for writer in 0..4 {
+                let journal = &journal;
+                scope.spawn(move || {
+                    for line in 0..500 {
+                        journal.put(|out| out.extend_from_slice(format!("{writer}-{line}\n").as_bytes()));
+                    }
+                });
+            }
+        });
+        journal.stop();
+        thread.join().unwrap();
+        let generations = lines(folder.path());
+        assert!(generations.len() < 4 || journal.generation() > 1);
+        let mut all: Vec<String> = generations.concat();
+        all.sort();
+        let mut expected: Vec<String> =
+            (0..4).flat_map(|writer| (0..500).map(move |line| format!("{writer}-{line}"))).collect();
+        expected.sort();
+        assert_eq!(all, expected);
+        assert_eq!(journal.lost(), 0);
+    }
+
+    #[test]
+    fn a_file_that_is_taken_away_is_followed_by_the_next() {
+        let folder = tempfile::tempdir().unwrap();
+        let (journal, thread) = journal(folder.path(), Rotate::Never);
+        journal.put(|out| out.extend_from_slice(b"one\n"));
+        let first = folder.path().join("a.000001.log");
+        until("the first line", || std::fs::read(&first).unwrap() == b"one\n");
+        std::fs::rename(&first, folder.path().join("elsewhere")).unwrap();
+        journal.reopen();
+        until("the next generation", || journal.generation() == 2);
+        journal.put(|out| out.extend_from_slice(b"two\n"));
+        until("the second line", || lines(folder.path()) == [["two"]]);
+        // Gone altogether, and the folder with it.
+        std::fs::remove_dir_all(folder.path()).unwrap();
+        journal.put(|out| out.extend_from_slice(b"three\n"));
+        until("the third line", || folder.path().is_dir() && lines(folder.path()) == [["three"]]);
+        journal.stop();
+        thread.join().unwrap();
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn a_full_disk_is_waited_for() {
+        let folder = tempfile::tempdir().unwrap();
+        let first = folder.path().join("a.000001.log");
+        std::os::unix::fs::symlink("/dev/full", &first).unwrap();
+        let (journal, thread) = journal(folder.path(), Rotate::Never);
+        journal.put(|out| out.extend_from_slice(b"one\n"));
+        until("trouble", || journal.trouble().is_some());
+        journal.put(|out| out.extend_from_slice(b"two\n"));
+        // Room again: in the test by taking the full device away.
+        std::fs::remove_file(&first).unwrap();
+        until("both lines", || lines(folder.path()) == [["one", "two"]]);
+        until("no trouble", || journal.trouble().is_none());
+        journal.stop();
+        thread.join().unwrap();
+        assert_eq!(journal.lost(), 0);
+    }
+
+    #[test]
+    fn days_are_those_of_the_zone() {
+        let folder = tempfile::tempdir().unwrap();
+        let opening = Opening {
+            folder: folder.path(),
+            name: "a",
+            heading: b"# a heading\n",
+            keeping: Keeping { rotate: Rotate::Days(1), keep: None },
+            zone: TimeZone::get("Pacific/Auckland").unwrap(),
+            written: None,
+        };
+        let (journal, thread) = Journal::open(opening).unwrap();
+        let writer = Writer::open(Arc::clone(&journal), None).unwrap();
+        // 11:59 and 12:00 UTC on 2026-06-01: midnight in Auckland.
+        let day = |seconds| writer.day(SystemTime::UNIX_EPOCH + Duration::from_secs(seconds));
+        assert_eq!((day(1_780_315_140), day(1_780_315_200)), (20_605, 20_606));
+        journal.stop();
+        thread.join().unwrap();
+    }
+}
