@@ -2,6 +2,7 @@
 //!
 //! - [`serve`]: runs the service
 //! - [`report`]: reads logs and says what is in them
+//! - [`errors`]: what went wrong, readable
 //! - [`status`]: asks the running service how it is
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`sign_in`]: prints a fresh link to the console
@@ -12,6 +13,7 @@
 mod audit;
 mod configuration;
 mod demo;
+mod errors;
 mod facts;
 mod figures;
 mod report;
@@ -41,6 +43,8 @@ enum Command {
     Serve(serve::Options),
     /// Read access logs and say what is in them
     Report(report::Options),
+    /// Show what went wrong lately: who asked for what, what was looked for, and why it failed
+    Errors(errors::Options),
     /// Ask the running service how it is
     Status(status::Options),
     /// Walk a site as a stranger would and name what should not be reachable
@@ -77,6 +81,7 @@ fn main() -> ExitCode {
     let result = match Arguments::parse().command {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
+        Command::Errors(options) => errors::run(&options),
         Command::Status(options) => status::run(&options),
         Command::Audit(options) => audit::run(&options),
         Command::SignIn(options) => sign_in::run(&options),

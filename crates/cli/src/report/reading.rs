@@ -177,8 +177,21 @@ fn open(name: &str) -> Result<Box<dyn Read>, String> {
         Ok(found) if found.is_dir() => {
             Err(format!("{name} is a folder: name the logs in it, as in {name}/*.log"))
         }
-        _ => Ok(Box::new(file)),
+        _ => unpacked(name, file),
     }
+}
+
+/// A file as it was before it was compressed, found by how it begins and not by its name.
+fn unpacked(name: &str, mut file: File) -> Result<Box<dyn Read>, String> {
+    let failed = |error: io::Error| format!("{name} cannot be read: {error}");
+    let mut beginning = Vec::new();
+    file.by_ref().take(4).read_to_end(&mut beginning).map_err(failed)?;
+    let whole = io::Cursor::new(beginning.clone()).chain(file);
+    Ok(match beginning[..] {
+        [0x1f, 0x8b, ..] => Box::new(flate2::read::MultiGzDecoder::new(whole)),
+        [0x28, 0xb5, 0x2f, 0xfd] => Box::new(zstd::Decoder::new(whole).map_err(failed)?),
+        _ => Box::new(whole),
+    })
 }
 
 /// The layout that fits best, then all others for lines that it does not read.
@@ -214,8 +227,7 @@ fn no_layout(name: &str, first: &[u8], lines: &[&[u8]], layouts: &[Layout]) -> S
         words.push_str(&String::from_utf8_lossy(&shown).replace("\\\"", "\""));
         words.push_str(if line.len() > 90 { "…\n" } else { "\n" });
     }
-    let packed =
-        [(&[0x1f, 0x8b][..], "gzip"), (b"\x28\xb5\x2f\xfd", "zstd"), (b"BZh", "bzip2"), (b"\xfd7zXZ", "xz")];
+    let packed = [(&b"BZh"[..], "bzip2"), (b"\xfd7zXZ", "xz")];
     match packed.iter().find(|(magic, _)| first.starts_with(magic)) {
         Some((_, codec)) => {
             words.push_str(&format!("It is compressed with {codec}: unpack it first, as in `{codec} -dc FILE | exedra report -`."));

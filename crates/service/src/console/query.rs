@@ -3,6 +3,7 @@
 //! `?site=harbour&last=7+days&only=status%3D404&step=hour&top=20`
 
 use super::failure::Failure;
+use crate::access_log::NO_SITE;
 use exedra_core::config::{Config, nearest};
 use exedra_core::scope::{Scope, filters, period};
 use exedra_core::survey::{ReportOptions, Step};
@@ -30,7 +31,7 @@ pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {
     for (name, value) in form_urlencoded::parse(query.as_bytes()) {
         match name.as_ref() {
             "site" => {
-                let names = || config.sites.iter().map(|site| site.name.value.as_str());
+                let names = || config.sites.iter().map(|site| site.name.value.as_str()).chain([NO_SITE]);
                 if !names().any(|name| name == value) {
                     let near = nearest(&value, names()).map(|near| format!(": did you mean `{near}`?"));
                     return Err(Failure::Wrong(format!(
