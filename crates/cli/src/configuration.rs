@@ -10,6 +10,11 @@ pub fn read(path: &Path) -> Result<Config, Failure> {
     understood(path).map(|(config, _)| config)
 }
 
+/// As [`read`], with the text that places in it are octets of.
+pub fn read_with_text(path: &Path) -> Result<(Config, String), Failure> {
+    understood(path)
+}
+
 /// As [`read`], and makes sure that the folders it names are there.
 pub fn read_to_serve(path: &Path) -> Result<Config, Failure> {
     let (config, text) = understood(path)?;

@@ -4,6 +4,7 @@
 //! - [`report`]: reads logs and says what is in them
 //! - [`errors`]: what went wrong, readable
 //! - [`status`]: asks the running service how it is
+//! - [`explain`]: why a request is answered as it is
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`sign_in`]: prints a fresh link to the console
 //! - [`demo`]: Port Lindry, ready to be looked at
@@ -14,6 +15,7 @@ mod audit;
 mod configuration;
 mod demo;
 mod errors;
+mod explain;
 mod facts;
 mod figures;
 mod report;
@@ -47,6 +49,8 @@ enum Command {
     Errors(errors::Options),
     /// Ask the running service how it is
     Status(status::Options),
+    /// Say how a request would be answered, and why: step by step, codec by codec
+    Explain(explain::Options),
     /// Walk a site as a stranger would and name what should not be reachable
     Audit(audit::Options),
     /// Print a link that signs in to the console, once
@@ -83,6 +87,7 @@ fn main() -> ExitCode {
         Command::Report(options) => report::run(&options),
         Command::Errors(options) => errors::run(&options),
         Command::Status(options) => status::run(&options),
+        Command::Explain(options) => explain::run(&options),
         Command::Audit(options) => audit::run(&options),
         Command::SignIn(options) => sign_in::run(&options),
         Command::Demo(options) => demo::run(&options),

@@ -214,6 +214,22 @@ fn key(question: &Question, facts: FileFacts, codec: Codec) -> Key {
     Key { question, facts: (facts.size, facts.modified), codec }
 }
 
+/// What is kept on disk of a file's encodings, for whoever asks without running the service. Blocks.
+pub fn kept_on_disk(
+    folder: &Path,
+    site: &exedra_core::config::Site,
+    plain: &[u8],
+) -> exedra_core::answer::Encodings {
+    Codec::ALL.map(|codec| {
+        let effort = site.compress.effort[codec as usize].map_or(Effort::Thorough, Effort::Level);
+        match std::fs::metadata(folder.join(name_of(plain, codec, effort))) {
+            Ok(kept) if kept.len() == 0 => Encoded::NoGain,
+            Ok(kept) => Encoded::Settled(kept.len()),
+            Err(_) => Encoded::Unknown,
+        }
+    })
+}
+
 /// Nothing gained is kept as an empty file.
 fn form_of(body: Vec<u8>) -> Form {
     if body.is_empty() { Form::NoGain } else { Form::Settled(body.into()) }

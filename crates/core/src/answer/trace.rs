@@ -240,7 +240,7 @@ impl Step {
             Step::MainHost { host, .. } => format!("sent to the main host `{host}`, path and query kept"),
             Step::Method { method } if method == "OPTIONS" => "asks what may be asked".to_owned(),
             Step::Method { method } => format!("`{method}` is not answered: GET, HEAD and OPTIONS are"),
-            Step::Path { written, place } if *written == place.to_string() => format!("{place}"),
+            Step::Path { written, place } if is_same(written, place) => written.clone(),
             Step::Path { written, place } => format!("{written} is {place}"),
             Step::NoPath { written, why: NoPath::Malformed } => {
                 format!("{written} is no path that anything could have")
@@ -305,6 +305,11 @@ impl Step {
             }
         }
     }
+}
+
+/// Whether a path means the very place that it names, but for a slash at its end.
+fn is_same(written: &str, place: &SitePath) -> bool {
+    written.trim_matches('/') == place.as_str()
 }
 
 impl Verdict {
