@@ -6,6 +6,7 @@
 //! - [`status`]: asks the running service how it is
 //! - [`explain`]: why a request is answered as it is
 //! - [`audit`]: what a stranger could reach and should not
+//! - [`weigh`]: what compression is worth on a site's own files
 //! - [`sign_in`]: prints a fresh link to the console
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`facts`], [`settings`]: the lists that rules and configurations are written by
@@ -23,6 +24,7 @@ mod serve;
 mod settings;
 mod sign_in;
 mod status;
+mod weigh;
 
 use clap::{Parser, Subcommand, ValueEnum};
 use std::process::ExitCode;
@@ -53,6 +55,8 @@ enum Command {
     Explain(explain::Options),
     /// Walk a site as a stranger would and name what should not be reachable
     Audit(audit::Options),
+    /// Try every codec at every effort on a site's own files, and recommend settings
+    Weigh(weigh::Options),
     /// Print a link that signs in to the console, once
     SignIn(sign_in::Options),
     /// Start Port Lindry: three sites, five weeks of past, and a little traffic
@@ -72,12 +76,17 @@ enum Form {
     Json,
 }
 
-/// A command that failed: the words for whoever called it.
+/// A command that failed: the words for whoever called it. Without words, there is nobody to tell.
 pub struct Failure(pub String);
 
-impl<E: std::error::Error> From<E> for Failure {
+impl<E: std::error::Error + 'static> From<E> for Failure {
     fn from(error: E) -> Self {
-        Failure(error.to_string())
+        let error: &(dyn std::error::Error + 'static) = &error;
+        match error.downcast_ref::<std::io::Error>() {
+            // Whoever read our output has seen enough.
+            Some(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Failure(String::new()),
+            _ => Failure(error.to_string()),
+        }
     }
 }
 
@@ -89,6 +98,7 @@ fn main() -> ExitCode {
         Command::Status(options) => status::run(&options),
         Command::Explain(options) => explain::run(&options),
         Command::Audit(options) => audit::run(&options),
+        Command::Weigh(options) => weigh::run(&options),
         Command::SignIn(options) => sign_in::run(&options),
         Command::Demo(options) => demo::run(&options),
         Command::Facts => facts::run(),
@@ -96,6 +106,7 @@ fn main() -> ExitCode {
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,
+        Err(Failure(words)) if words.is_empty() => ExitCode::FAILURE,
         Err(Failure(words)) => {
             anstream::eprintln!("{}", words.trim_end());
             ExitCode::FAILURE

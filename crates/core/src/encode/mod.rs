@@ -1,4 +1,8 @@
 //! Content codings (RFC 9110 §8.4.1), behind one face.
+//!
+//! - [`weighing`]: what each of them is worth, at each effort, on a site's own files
+
+pub mod weighing;
 
 use std::io::Write;
 
@@ -53,7 +57,8 @@ impl Codec {
     /// The codec's number for an effort, in the codec's own scale.
     pub fn level(self, effort: Effort) -> u32 {
         match (self, effort) {
-            (Codec::Brotli, Effort::Quick) => 4,
+            // Below it, tables that have to be cleared cost a small body more than searching does.
+            (Codec::Brotli, Effort::Quick) => 5,
             (Codec::Brotli, Effort::Thorough) => 11,
             (Codec::Zstd, Effort::Quick) => 3,
             (Codec::Zstd, Effort::Thorough) => 19,
@@ -75,14 +80,37 @@ impl Codec {
 
     /// A writer that passes on what it is given, encoded, to another; [`Encoder::finish`] ends the stream.
     pub fn encoder<W: Write>(self, effort: Effort, out: W) -> std::io::Result<Encoder<W>> {
+        self.encoder_for(effort, None, out)
+    }
+
+    /// The same for a body of so many bytes: a small one needs little memory, and clearing it is what takes
+    /// longest about small bodies.
+    fn encoder_for<W: Write>(
+        self,
+        effort: Effort,
+        size: Option<usize>,
+        out: W,
+    ) -> std::io::Result<Encoder<W>> {
         let level = self.level(effort);
         let flate = flate2::Compression::new(level);
         Ok(match self {
             Codec::Brotli => {
-                let window = if level <= 5 { 20 } else { 22 };
-                Encoder::Brotli(Box::new(brotli::CompressorWriter::new(out, 16 << 10, level, window)))
+                let widest = if level <= 5 { 20 } else { 22 };
+                // Up to 16 another way of searching is taken, whose tables cost more than a small body.
+                let needed = size.map_or(widest, |size| size.max(1).ilog2() as i32 + 1);
+                let params = brotli::enc::BrotliEncoderParams {
+                    quality: level as i32,
+                    lgwin: needed.clamp(17, widest),
+                    size_hint: size.unwrap_or(0),
+                    ..Default::default()
+                };
+                Encoder::Brotli(Box::new(brotli::CompressorWriter::with_params(out, 16 << 10, &params)))
             }
-            Codec::Zstd => Encoder::Zstd(zstd::Encoder::new(out, level as i32)?),
+            Codec::Zstd => {
+                let mut encoder = zstd::Encoder::new(out, level as i32)?;
+                encoder.set_pledged_src_size(size.map(|size| size as u64))?;
+                Encoder::Zstd(encoder)
+            }
             Codec::Gzip => Encoder::Gzip(Box::new(flate2::write::GzEncoder::new(out, flate))),
             Codec::Deflate => Encoder::Deflate(Box::new(flate2::write::ZlibEncoder::new(out, flate))),
         })
@@ -90,7 +118,8 @@ impl Codec {
 
     /// A whole body, encoded.
     pub fn encode(self, effort: Effort, body: &[u8]) -> std::io::Result<Vec<u8>> {
-        let mut encoder = self.encoder(effort, Vec::with_capacity(body.len() / 3 + 64))?;
+        let mut encoder =
+            self.encoder_for(effort, Some(body.len()), Vec::with_capacity(body.len() / 3 + 64))?;
         encoder.write_all(body)?;
         encoder.finish()
     }

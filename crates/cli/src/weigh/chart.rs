@@ -1,0 +1,179 @@
+//! The curves as a picture: how much remains, against the time it takes.
+
+use super::Weighed;
+use crate::Failure;
+use crate::figures::{bytes, several};
+use exedra_core::encode::weighing::{Curve, Point};
+use plotters::prelude::*;
+use plotters::style::text_anchor::{HPos, Pos, VPos};
+use std::path::Path;
+use std::sync::Arc;
+
+const SIZE: (u32, u32) = (1120, 640);
+/// How much finer than its measures a PNG is drawn.
+const FINENESS: f32 = 1.5;
+const PAPER: RGBColor = RGBColor(0xf5, 0xf7, 0xf6);
+const INK: RGBColor = RGBColor(0x14, 0x21, 0x2b);
+const FAINT: RGBColor = RGBColor(0xd5, 0xdc, 0xdb);
+const MUTED: RGBColor = RGBColor(0x5a, 0x69, 0x70);
+/// Told apart by people with any colour sight, and by their marks without any.
+const LINES: [RGBColor; 4] = [
+    RGBColor(0x0f, 0x5e, 0x6b),
+    RGBColor(0xa4, 0x50, 0x2e),
+    RGBColor(0x4b, 0x4f, 0x9e),
+    RGBColor(0x8a, 0x8f, 0x3c),
+];
+
+/// Says what is wrong with a name before anything is weighed for it.
+pub fn check_name(path: &Path) -> Result<(), Failure> {
+    match path.extension().and_then(|extension| extension.to_str()) {
+        Some("svg" | "png") => Ok(()),
+        _ => Err(Failure(format!(
+            "a chart is drawn as .svg or .png, which {} does not end with",
+            path.display()
+        ))),
+    }
+}
+
+/// Draws the chart into a file.
+pub fn draw(weighed: &Weighed, path: &Path) -> Result<(), Failure> {
+    let mut svg = String::new();
+    paint(weighed, &mut svg).map_err(|error| Failure(format!("the chart could not be drawn: {error}")))?;
+    let octets = match path.extension().is_some_and(|extension| extension == "png") {
+        true => rendered(&svg)?,
+        false => svg.into_bytes(),
+    };
+    std::fs::write(path, octets)
+        .map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))
+}
+
+type Drawn = Result<(), Box<dyn std::error::Error>>;
+
+fn paint(weighed: &Weighed, svg: &mut String) -> Drawn {
+    let root = SVGBackend::with_string(svg, SIZE).into_drawing_area();
+    root.fill(&PAPER)?;
+    let text = |size: u32, colour: &RGBColor| ("sans-serif", size).into_font().color(colour);
+    let title = format!("{}: what compression leaves of {}", weighed.what, bytes(weighed.bytes));
+    root.draw_text(&title, &text(22, &INK), (32, 22))?;
+    let about = format!(
+        "{}; time of one thread for all of them; a half ring marks where doubling the time saves less than {:.0} %",
+        several(weighed.files, "file", "files"),
+        weighed.paying * 100.0
+    );
+    root.draw_text(&about, &text(14, &MUTED), (32, 52))?;
+
+    // What deflate does gzip does: one line for both.
+    let has_gzip = weighed.curves.iter().any(|curve| curve.codec == "gzip");
+    let curves: Vec<&Curve> =
+        weighed.curves.iter().filter(|curve| !(has_gzip && curve.codec == "deflate")).collect();
+    let points = || curves.iter().flat_map(|curve| &curve.points);
+    let seconds = |point: &Point| point.seconds.max(1e-6);
+    let (least, most) =
+        points().map(seconds).fold((f64::MAX, 0.0f64), |(least, most), at| (least.min(at), most.max(at)));
+    let (lowest, highest) = points()
+        .map(|point| point.ratio * 100.0)
+        .fold((100.0f64, 0.0f64), |(low, high), at| (low.min(at), high.max(at)));
+    let margin = ((highest - lowest) * 0.12).max(0.5);
+    let (lowest, highest) = ((lowest - margin).max(0.0), (highest + margin).min(100.0));
+    let area = root.margin(84, 20, 20, 110);
+    let mut chart = ChartBuilder::on(&area)
+        .x_label_area_size(48)
+        .y_label_area_size(64)
+        .build_cartesian_2d(((least * 0.8)..(most * 1.25)).log_scale(), lowest..highest)?;
+    chart
+        .configure_mesh()
+        .disable_x_mesh()
+        .light_line_style(TRANSPARENT)
+        .bold_line_style(FAINT)
+        .axis_style(MUTED)
+        .label_style(text(13, &MUTED))
+        .axis_desc_style(text(14, &INK))
+        .y_desc("remains, %")
+        .x_desc("seconds, each step ten times the one before")
+        .y_labels(7)
+        .y_label_formatter(&|part| format!("{part:.0}"))
+        .x_label_formatter(&|at| format!("{at}"))
+        .draw()?;
+    for (&curve, colour) in curves.iter().zip(LINES) {
+        let at = |point: &Point| (seconds(point), point.ratio * 100.0);
+        chart.draw_series(LineSeries::new(curve.points.iter().map(at), colour.stroke_width(2)))?;
+        chart.draw_series(curve.points.iter().map(|point| Circle::new(at(point), 3, colour.filled())))?;
+        if let Some(knee) = curve.knee() {
+            // The half ring that everything of ours is drawn with: open towards what comes after.
+            let ring = (0..=24).map(|step| {
+                let angle = std::f64::consts::PI * (0.5 + f64::from(step) / 24.0);
+                ((11.0 * angle.cos()).round() as i32, (11.0 * angle.sin()).round() as i32)
+            });
+            let ring = EmptyElement::at(at(knee))
+                + PathElement::new(ring.collect::<Vec<_>>(), colour.stroke_width(2));
+            chart.draw_series([ring])?;
+            let is_last = curve.points.last().is_some_and(|last| last.effort == knee.effort);
+            if !is_last {
+                let words = format!("{} {}: {:.1} %", curve.codec, knee.effort, knee.ratio * 100.0);
+                label(&mut chart, at(knee), (-6, 24), words, colour)?;
+            }
+        }
+    }
+    names(&mut chart, &curves)?;
+    root.present()?;
+    Ok(())
+}
+
+type Chart<'a, 'b> = ChartContext<
+    'a,
+    SVGBackend<'b>,
+    Cartesian2d<plotters::coord::combinators::LogCoord<f64>, plotters::coord::types::RangedCoordf64>,
+>;
+
+/// The codecs' names at the ends of their lines, kept from lying on each other.
+fn names(chart: &mut Chart<'_, '_>, curves: &[&Curve]) -> Drawn {
+    let mut ends: Vec<(&Curve, &Point, RGBColor, i32)> = Vec::new();
+    for (&curve, colour) in curves.iter().zip(LINES) {
+        // Where the end is hardly lower than the half ring, that one's words do for both.
+        let differs = |last: &&Point| {
+            curve.knee().is_none_or(|knee| knee.effort == last.effort || knee.ratio - last.ratio > 0.003)
+        };
+        if let Some(last) = curve.points.last().filter(differs) {
+            let (_, y) = chart.backend_coord(&(last.seconds.max(1e-6), last.ratio * 100.0));
+            ends.push((curve, last, colour, y));
+        }
+    }
+    ends.sort_by_key(|(.., y)| *y);
+    let mut taken = i32::MIN;
+    for (curve, last, colour, y) in ends {
+        let lower = (taken + 18).max(y);
+        taken = lower;
+        let words = format!("{} {}: {:.1} %", curve.codec, last.effort, last.ratio * 100.0);
+        let at = (last.seconds.max(1e-6), last.ratio * 100.0);
+        label(chart, at, (12, lower - y), words, colour)?;
+    }
+    Ok(())
+}
+
+/// Words beside a point.
+fn label(
+    chart: &mut Chart<'_, '_>,
+    at: (f64, f64),
+    shift: (i32, i32),
+    words: String,
+    colour: RGBColor,
+) -> Drawn {
+    let style = ("sans-serif", 15).into_font().color(&colour).pos(Pos::new(HPos::Left, VPos::Center));
+    chart.draw_series([EmptyElement::at(at) + Text::new(words, shift, style)])?;
+    Ok(())
+}
+
+/// A drawing as a PNG, its text in a face of our own: a server may have none.
+fn rendered(svg: &str) -> Result<Vec<u8>, Failure> {
+    let mut fonts = resvg::usvg::fontdb::Database::new();
+    fonts.load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
+    fonts.set_sans_serif_family("Ubuntu");
+    let options = resvg::usvg::Options { fontdb: Arc::new(fonts), ..Default::default() };
+    let tree = resvg::usvg::Tree::from_str(svg, &options)?;
+    let scaled = |length: u32| (length as f32 * FINENESS) as u32;
+    let mut picture = resvg::tiny_skia::Pixmap::new(scaled(SIZE.0), scaled(SIZE.1))
+        .ok_or_else(|| Failure("there is not enough memory for the picture".to_owned()))?;
+    let scale = resvg::tiny_skia::Transform::from_scale(FINENESS, FINENESS);
+    resvg::render(&tree, scale, &mut picture.as_mut());
+    picture.encode_png().map_err(|error| Failure(error.to_string()))
+}
