@@ -1,4 +1,8 @@
-//! The service under load, beside a bare server, alternating.
+//! The service under load, beside a bare server, alternating; then what many connections, and many files, cost.
+//!
+//! - [`crowd`]: what needs no ceiling beside it, because it is bounded in itself
+
+mod crowd;
 
 use crate::{ROUNDS, median};
 use std::io::{BufRead, BufReader};
@@ -12,6 +16,7 @@ const LARGE: usize = 100_000_000;
 /// A server that is being measured; it is killed in the end.
 struct Server {
     child: Child,
+    /// Where it answers.
     address: String,
 }
 
@@ -68,13 +73,17 @@ impl Server {
     }
 }
 
-fn configuration(folder: &Path, records: bool) -> std::io::Result<std::path::PathBuf> {
-    let name = if records { "on" } else { "off" };
+fn configuration(
+    folder: &Path,
+    name: &str,
+    records: bool,
+    site: &str,
+) -> std::io::Result<std::path::PathBuf> {
     let path = folder.join(format!("{name}.toml"));
     let text = format!(
         "[service]\nconsole = \"127.0.0.1:0\"\nstate = \"state-{name}\"\nrecords = {records}\n\
          [[listener]]\naddress = \"127.0.0.1:0\"\n\
-         [[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"site\"\n"
+         [[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"{site}\"\n"
     );
     std::fs::write(&path, text)?;
     Ok(path)
@@ -92,6 +101,7 @@ pub fn compare(program: &str) -> ExitCode {
 }
 
 fn measure(program: &str) -> std::io::Result<()> {
+    exedra_service::raise_open_files();
     let folder = tempfile::tempdir()?;
     let site = folder.path().join("site");
     std::fs::create_dir(&site)?;
@@ -107,8 +117,9 @@ fn measure(program: &str) -> std::io::Result<()> {
     std::fs::write(site.join("page.html"), &page[..16 << 10])?;
 
     let missing = || std::io::Error::other("a server did not start");
-    let off = Server::ours(program, &configuration(folder.path(), false)?).ok_or_else(missing)?;
-    let on = Server::ours(program, &configuration(folder.path(), true)?).ok_or_else(missing)?;
+    let config = |name, records| configuration(folder.path(), name, records, "site");
+    let off = Server::ours(program, &config("off", false)?).ok_or_else(missing)?;
+    let on = Server::ours(program, &config("on", true)?).ok_or_else(missing)?;
     let small = Server::bare(1024).ok_or_else(missing)?;
     let large = Server::bare(LARGE).ok_or_else(missing)?;
 
@@ -139,5 +150,8 @@ fn measure(program: &str) -> std::io::Result<()> {
     let plain = || requests(&off, "/page.html", "identity");
     row("16 KB settled, ceiling the same plain", &plain, &|| requests(&off, "/page.html", "br"), 1.0);
     row("100 MB, MB/s", &|| large.load("/", "", 4).1, &|| off.load("/large.bin", "", 4).1, 1e6);
-    Ok(())
+    drop((on, small, large));
+    crowd::downloads(&off)?;
+    crowd::idle(&Server::ours(program, &config("idle", false)?).ok_or_else(missing)?)?;
+    crowd::many_files(program, folder.path())
 }

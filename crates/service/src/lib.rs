@@ -27,7 +27,7 @@ pub mod preflight;
 pub mod respond;
 pub mod running;
 
-pub use preflight::preflight;
+pub use preflight::{preflight, raise_open_files};
 pub use running::{Running, StartError, start};
 
 use std::sync::atomic::AtomicU64;

@@ -37,3 +37,14 @@ pub fn preflight(config: &Config) -> Vec<Diagnostic> {
     }
     found
 }
+
+/// Lets this process open as many files and connections as the system allows it; by default it is held to a
+/// fraction of that.
+pub fn raise_open_files() {
+    use rustix::process::{Resource, getrlimit, setrlimit};
+    let mut limit = getrlimit(Resource::Nofile);
+    limit.current = limit.maximum;
+    if let Err(error) = setrlimit(Resource::Nofile, limit) {
+        tracing::warn!("the number of open files stays as it is: {error}");
+    }
+}

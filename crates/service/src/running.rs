@@ -12,6 +12,7 @@ use crate::error_log::{ERRORS, ErrorLog};
 use crate::ingest::Ingest;
 use crate::journal::keeping::{Kept, look_after};
 use crate::journal::{Journal, Opening};
+use crate::preflight::raise_open_files;
 use crate::respond::Site;
 use exedra_core::config::{Config, Keeping};
 use exedra_core::logs::{Layout, LogTemplate};
@@ -88,6 +89,7 @@ pub struct Running {
 
 /// Starts the service by a configuration that has been checked.
 pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
+    raise_open_files();
     let state = &config.service.state.value;
     make_private_folder(state)?;
     make_folder(&config.service.logs.value)?;

@@ -354,7 +354,7 @@ mod tests {
             weighing.file(essence, 4000);
             weighing.file(essence, 4000);
             weighing.sampled(essence, 4000);
-            weighing.add(essence, &measured(Codec::Brotli, 4, 4000, quick));
+            weighing.add(essence, &measured(Codec::Brotli, 5, 4000, quick));
             weighing.add(essence, &measured(Codec::Brotli, 11, 4000, thorough));
             weighing.add(essence, &measured(Codec::Gzip, 5, 4000, quick + 1));
             weighing.add(essence, &measured(Codec::Gzip, 9, 4000, quick));
@@ -377,7 +377,7 @@ mod tests {
         assert_eq!(found.types, ["text/*"]);
         assert!(found.efforts.is_empty(), "settled");
         let found = weighed((1000, 999), (4000, 4000)).recommend();
-        assert_eq!(found.efforts.get("br"), Some(&4));
+        assert_eq!(found.efforts.get("br"), Some(&5));
         let found = weighed((3900, 3900), (4000, 4000)).recommend();
         assert!(found.codecs.is_empty() && found.types.is_empty());
     }

@@ -1,0 +1,160 @@
+//! Many downloads at once, many idle connections, many files.
+
+use super::{LARGE, Server, configuration};
+use crate::median;
+use std::io::{Error, Read, Result, Write};
+use std::net::TcpStream;
+use std::path::Path;
+use std::process::Command;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+const DOWNLOADS: usize = 64;
+const IDLE: usize = 10_000;
+const FILES: usize = 20_000;
+
+impl Server {
+    /// Resident memory in MB.
+    fn resident(&self) -> f64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap_or_default();
+        let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap_or_default();
+        line.split_whitespace().nth(1).and_then(|number| number.parse::<f64>().ok()).unwrap_or(f64::NAN) / 1e3
+    }
+
+    fn ask(&self, path: &str) -> Result<TcpStream> {
+        let mut socket = TcpStream::connect(&self.address)?;
+        write!(socket, "GET {path} HTTP/1.1\r\nHost: a.example\r\n\r\n")?;
+        Ok(socket)
+    }
+
+    /// The slowest of a hundred requests, in milliseconds, as the loader says.
+    fn p99(&self) -> f64 {
+        let output = Command::new("wrk")
+            .args(["-t1", "-c16", "-d3s", "--latency", "-H", "Host: a.example"])
+            .arg(format!("http://{}/small.bin", self.address))
+            .output();
+        let text =
+            output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default();
+        let word = text
+            .lines()
+            .find_map(|line| line.trim().strip_prefix("99%"))
+            .unwrap_or_default()
+            .trim()
+            .to_owned();
+        let units = [("us", 1e-3), ("ms", 1.0), ("s", 1e3)];
+        let (unit, scale) = units.iter().find(|(unit, _)| word.ends_with(unit)).unwrap_or(&("", f64::NAN));
+        word.trim_end_matches(unit).parse::<f64>().unwrap_or(f64::NAN) * scale
+    }
+}
+
+/// Prints how memory grows while large files are fetched side by side.
+pub fn downloads(server: &Server) -> Result<()> {
+    let before = server.resident();
+    let (left, received) = (AtomicU64::new(DOWNLOADS as u64), AtomicU64::new(0));
+    let mut most = before;
+    std::thread::scope(|scope| {
+        for _ in 0..DOWNLOADS {
+            scope.spawn(|| {
+                let read = || -> Result<()> {
+                    let mut socket = server.ask("/large.bin")?;
+                    let mut buffer = vec![0; 64 << 10];
+                    let mut got = 0;
+                    while got < LARGE {
+                        match socket.read(&mut buffer)? {
+                            0 => break,
+                            read => got += read,
+                        }
+                    }
+                    received.fetch_add(got as u64, Ordering::Relaxed);
+                    Ok(())
+                };
+                if let Err(error) = read() {
+                    eprintln!("a download failed: {error}");
+                }
+                left.fetch_sub(1, Ordering::Relaxed);
+            });
+        }
+        while left.load(Ordering::Relaxed) > 0 {
+            most = most.max(server.resident());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    });
+    if received.load(Ordering::Relaxed) < (DOWNLOADS * LARGE) as u64 {
+        return Err(Error::other("not all downloads came to their end"));
+    }
+    println!(
+        "\n{DOWNLOADS} downloads of 100 MB at once: memory grows by {:.0} MB (from {before:.0} MB)",
+        most - before
+    );
+    Ok(())
+}
+
+/// Prints what idle connections cost, and whether others notice them.
+pub fn idle(server: &Server) -> Result<()> {
+    let alone = median((0..3).map(|_| server.p99()).collect());
+    let mut sockets = Vec::new();
+    let mut answer = [0; 4096];
+    for _ in 0..IDLE {
+        let mut socket = server.ask("/small.bin")?;
+        if socket.read(&mut answer)? == 0 {
+            return Err(Error::other("a connection was closed"));
+        }
+        sockets.push(socket);
+    }
+    let resident = server.resident();
+    let beside = median((0..3).map(|_| server.p99()).collect());
+    let mut open = 0;
+    for socket in &mut sockets {
+        socket.set_nonblocking(true)?;
+        open += usize::from(
+            socket.read(&mut answer).is_err_and(|error| error.kind() == std::io::ErrorKind::WouldBlock),
+        );
+    }
+    println!(
+        "{open} of {IDLE} idle connections open: {resident:.0} MB resident; p99 of others {beside:.2} ms, {alone:.2} ms without them"
+    );
+    Ok(())
+}
+
+/// Prints how long a site with many files takes to start, and to answer for files nobody has asked for yet.
+pub fn many_files(program: &str, folder: &Path) -> Result<()> {
+    let site = folder.join("many");
+    for number in 0..FILES {
+        let below = site.join(format!("{}", number / 200));
+        if number % 200 == 0 {
+            std::fs::create_dir_all(&below)?;
+        }
+        std::fs::write(below.join(format!("{number}.html")), format!("<h1>{number}</h1>").repeat(100))?;
+    }
+    let config = configuration(folder, "many", true, "many")?;
+    let mut starts = Vec::new();
+    let mut firsts = Vec::new();
+    for round in 0..5 {
+        let began = Instant::now();
+        let server =
+            Server::ours(program, &config).ok_or_else(|| Error::other("the service did not start"))?;
+        let first = server.ask("/0/0.html")?;
+        starts.push(began.elapsed().as_secs_f64() * 1e3);
+        drop(first);
+        for number in (round * 50..FILES).step_by(400) {
+            let began = Instant::now();
+            let mut socket = server.ask(&format!("/{}/{number}.html", number / 200))?;
+            let mut answer = [0; 4096];
+            let read = socket.read(&mut answer)?;
+            firsts.push(began.elapsed().as_secs_f64() * 1e3);
+            if !answer[..read].starts_with(b"HTTP/1.1 200") {
+                return Err(Error::other("a file was not found"));
+            }
+        }
+    }
+    firsts.sort_by(f64::total_cmp);
+    let at = |part: f64| firsts[((firsts.len() - 1) as f64 * part) as usize];
+    println!(
+        "{FILES} files: started and connected in {:.0} ms; first request of a file {:.2} ms (p50), {:.2} ms (p99), {:.2} ms (worst)",
+        median(starts),
+        at(0.5),
+        at(0.99),
+        at(1.0)
+    );
+    Ok(())
+}
