@@ -9,6 +9,7 @@ use std::sync::Arc;
 pub const NO_SITE: &str = "no_site";
 
 /// The access log of one site.
+#[derive(Clone)]
 pub struct AccessLog {
     /// Where its lines go; nowhere when the site has none.
     pub journal: Option<Arc<Journal>>,

@@ -5,15 +5,17 @@
 //! whether it still holds. Small files stay in memory.
 
 use crate::connections::Clock;
+use crate::near::{MOST_COPIED, Near, Owner};
 use bytes::Bytes;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, Metadata, MetadataExt};
 use exedra_core::answer::listing::{Kind, Listed};
-use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, Want};
+use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, SitePath, Want};
 use exedra_core::config::Config;
 use exedra_core::encode::Codec;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
+use std::cell::RefCell;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::PathBuf;
@@ -37,6 +39,12 @@ pub struct Disk {
     folders: Vec<Folder>,
     kept: Cache<Question, Arc<Kept>, Weight>,
     clock: Arc<Clock>,
+    owner: Owner,
+}
+
+thread_local! {
+    /// Copies of this thread's own, and until when they are believed.
+    static NEAR: RefCell<Near<Question, (Arc<Kept>, u64)>> = RefCell::new(Near::new());
 }
 
 struct Folder {
@@ -72,6 +80,22 @@ impl Kept {
         }
     }
 
+    /// A copy that shares nothing with this one, and its size in octets; none of what is large.
+    fn copy(&self, path: &SitePath) -> Option<(Kept, usize)> {
+        let content = match &self.content {
+            Some(content) if content.len() > MOST_COPIED => return None,
+            Some(content) => Some(Bytes::copy_from_slice(content)),
+            None => None,
+        };
+        if self.names.is_some() {
+            return None;
+        }
+        let octets = 1000 + content.as_ref().map_or(0, Bytes::len);
+        let card = self.card.as_ref().map(|card| Arc::new(Card::new(path, card.facts)));
+        let seen = AtomicU64::new(self.seen.load(Ordering::Relaxed));
+        Some((Kept { entry: self.entry, card, content, names: None, beside: self.beside, seen }, octets))
+    }
+
     /// The file beside it that was encoded beforehand, where there is one and it is not older.
     pub fn ready(&self, codec: Codec) -> Option<FileFacts> {
         self.beside[codec as usize]
@@ -99,14 +123,28 @@ impl Disk {
             Ok(Folder { root, inside })
         });
         let kept = Cache::with_weighter(PLACES, MEMORY, Weight);
-        Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock })
+        Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock, owner: Owner::new() })
     }
 
     /// What is known of a place and may still be believed.
     pub fn remembered(&self, question: &Question) -> Option<Arc<Kept>> {
-        let kept = self.kept.get(question)?;
-        let age = self.now().saturating_sub(kept.seen.load(Ordering::Relaxed));
-        (age < BELIEVED.as_millis() as u64).then_some(kept)
+        let now = self.now();
+        NEAR.with_borrow_mut(|near| {
+            if let Some((kept, until)) = near.get(self.owner, question)
+                && now < *until
+            {
+                return Some(Arc::clone(kept));
+            }
+            let kept = self.kept.get(question)?;
+            let until = kept.seen.load(Ordering::Relaxed) + BELIEVED.as_millis() as u64;
+            if now >= until {
+                return None;
+            }
+            let Some((copy, octets)) = kept.copy(&question.path) else { return Some(kept) };
+            let copy = Arc::new(copy);
+            near.keep(self.owner, question.clone(), (Arc::clone(&copy), until), octets);
+            Some(copy)
+        })
     }
 
     /// Looks at a place. Blocks.
@@ -153,8 +191,10 @@ impl Disk {
         Ok((file, facts))
     }
 
-    /// Forgets what was known of a place, so that it is looked at anew.
+    /// Forgets what was known of a place, so that it is looked at anew: by this thread at once, by the others
+    /// when they no longer believe it.
     pub fn forget(&self, question: &Question) {
+        NEAR.with_borrow_mut(|near| near.forget(question));
         self.kept.remove(question);
     }
 

@@ -5,13 +5,15 @@
 //! does not get smaller is remembered too, and sent as it is from then on.
 
 use crate::disk::{Disk, Kept};
+use crate::near::{MOST_COPIED, Near, Owner};
 use bytes::Bytes;
 use exedra_core::answer::{Encoded, FileFacts, Question};
-use exedra_core::config::{Config, SiteId};
+use exedra_core::config::{Compress, Config, SiteId};
 use exedra_core::encode::{Codec, Effort};
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use sha2::{Digest, Sha256};
+use std::cell::RefCell;
 use std::collections::HashSet;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -69,8 +71,14 @@ pub struct Encodings {
     folder: PathBuf,
     busy: Mutex<HashSet<Key>>,
     jobs: SyncSender<Key>,
-    /// The efforts of each site that are numbers; the others settle.
-    efforts: Vec<[Option<u32>; Codec::ALL.len()]>,
+    /// How each site compresses.
+    compress: Vec<Compress>,
+    owner: Owner,
+}
+
+thread_local! {
+    /// Copies of this thread's own, of what no longer changes.
+    static NEAR: RefCell<Near<Key, Form>> = RefCell::new(Near::new());
 }
 
 impl Encodings {
@@ -80,8 +88,9 @@ impl Encodings {
         trim(&folder)?;
         let (jobs, waiting) = sync_channel(MOST_WAITING);
         let kept = Cache::with_weighter(10_000, MEMORY, Weight);
-        let efforts = config.sites.iter().map(|site| site.compress.effort).collect();
-        let encodings = Arc::new(Encodings { kept, folder, busy: Mutex::default(), jobs, efforts });
+        let compress = config.sites.iter().map(|site| site.compress.clone()).collect();
+        let owner = Owner::new();
+        let encodings = Arc::new(Encodings { kept, folder, busy: Mutex::default(), jobs, compress, owner });
         let worker = Arc::downgrade(&encodings);
         std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {
             settle_all(&waiting, &disk, || worker.upgrade());
@@ -91,12 +100,12 @@ impl Encodings {
 
     /// How hard a codec tries while somebody waits.
     pub fn quick_effort(&self, site: SiteId, codec: Codec) -> Effort {
-        self.efforts[site.0][codec as usize].map_or(Effort::Quick, Effort::Level)
+        self.compress[site.0].effort[codec as usize].map_or(Effort::Quick, Effort::Level)
     }
 
     /// How hard it tries for what is kept.
     fn kept_effort(&self, site: SiteId, codec: Codec) -> Effort {
-        self.efforts[site.0][codec as usize].map_or(Effort::Thorough, Effort::Level)
+        self.compress[site.0].effort[codec as usize].map_or(Effort::Thorough, Effort::Level)
     }
 
     /// What is known of a file's encodings.
@@ -106,9 +115,11 @@ impl Encodings {
         kept: &Kept,
         facts: FileFacts,
     ) -> exedra_core::answer::Encodings {
+        let codecs = &self.compress[question.site.0].codecs;
         Codec::ALL.map(|codec| match kept.ready(codec) {
             Some(beside) => Encoded::Ready(beside),
-            None => match self.kept.get(&key(question, facts, codec)) {
+            None if !codecs.contains(&codec) => Encoded::Unknown,
+            None => match self.form(key(question, facts, codec)) {
                 Some(Form::Settled(body)) => Encoded::Settled(body.len() as u64),
                 Some(Form::NoGain) => Encoded::NoGain,
                 Some(Form::Quick(_)) | None => Encoded::Unknown,
@@ -116,9 +127,32 @@ impl Encodings {
         })
     }
 
+    /// What is in memory. What has settled stays as it is, so that a copy is as good.
+    fn form(&self, key: Key) -> Option<Form> {
+        NEAR.with_borrow_mut(|near| {
+            if let Some(form) = near.get(self.owner, &key) {
+                return Some(form.clone());
+            }
+            let form = self.kept.get(&key)?;
+            let copy = match &form {
+                Form::Settled(body) if body.len() <= MOST_COPIED => {
+                    Form::Settled(Bytes::copy_from_slice(body))
+                }
+                Form::NoGain => Form::NoGain,
+                Form::Settled(_) | Form::Quick(_) => return Some(form),
+            };
+            let octets = match &copy {
+                Form::Settled(body) => 300 + body.len(),
+                Form::NoGain | Form::Quick(_) => 300,
+            };
+            near.keep(self.owner, key, copy, octets);
+            Some(form)
+        })
+    }
+
     /// The settled encoding, if it is still in memory.
     pub fn settled(&self, question: &Question, facts: FileFacts, codec: Codec) -> Option<Bytes> {
-        match self.kept.get(&key(question, facts, codec)) {
+        match self.form(key(question, facts, codec)) {
             Some(Form::Settled(body)) => Some(body),
             _ => None,
         }

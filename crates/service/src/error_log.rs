@@ -38,6 +38,7 @@ pub struct ErrorLine<'a> {
 }
 
 /// The log of errors of the service.
+#[derive(Clone)]
 pub struct ErrorLog {
     /// Where its lines go.
     pub journal: Arc<Journal>,

@@ -14,7 +14,6 @@ use std::borrow::Cow;
 use std::fmt::Write;
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::time::Instant;
 
 /// A request that is being answered.
@@ -61,9 +60,7 @@ impl Finished {
             Some(id) => &service.logs[id.0],
             None => &service.no_site,
         };
-        let mut client = Text { octets: [0; 48], length: 0 };
-        // An address is never longer than what fits.
-        let _ = write!(client, "{}", if log.masks_clients { masked(self.client) } else { self.client });
+        let client = Text::of(if log.masks_clients { masked(self.client) } else { self.client });
         let uri = &self.request.uri;
         let target = uri.path_and_query().map_or("*", |target| target.as_str());
         let field = |name| self.request.headers.get(name).map_or(&b""[..], HeaderValue::as_bytes);
@@ -94,8 +91,7 @@ impl Finished {
         if let Some(failure) = &self.failure {
             self.write_failure(failure, &request);
         }
-        service.counters.answered.fetch_add(1, Ordering::Relaxed);
-        service.counters.sent.fetch_add(self.bytes, Ordering::Relaxed);
+        service.counter.count(self.bytes);
         self.pulse.answered();
     }
 
@@ -125,6 +121,20 @@ struct Text {
 }
 
 impl Text {
+    fn of(address: IpAddr) -> Self {
+        let mut text = Text { octets: [0; 48], length: 0 };
+        // An address is never longer than what fits.
+        let _ = match address {
+            // Most are of this kind, and general formatting takes its time.
+            IpAddr::V4(address) => address.octets().iter().enumerate().try_for_each(|(place, octet)| {
+                text.write_str(if place > 0 { "." } else { "" })?;
+                text.write_str(itoa::Buffer::new().format(*octet))
+            }),
+            IpAddr::V6(address) => write!(text, "{address}"),
+        };
+        text
+    }
+
     fn as_str(&self) -> &str {
         std::str::from_utf8(&self.octets[..self.length]).unwrap_or_default()
     }

@@ -4,7 +4,8 @@
 //! - [`running`]: starting and stopping everything in order
 //! - [`connections`]: sockets, workers, time-outs; [`forwarded`]: whose word is believed
 //! - [`respond`]: one request; [`attempt`]: answering it from memory, or saying what is lacking
-//! - [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle
+//! - [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
+//!   [`near`]: copies that threads keep for themselves
 //! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
 //! - [`journal`]: files that lines are written to; [`access_log`], [`error_log`]: what those lines say
 //! - [`ingest`]: the lines into the records
@@ -23,6 +24,7 @@ pub mod finished;
 pub mod forwarded;
 pub mod ingest;
 pub mod journal;
+pub mod near;
 pub mod preflight;
 pub mod respond;
 pub mod running;
@@ -30,13 +32,45 @@ pub mod running;
 pub use preflight::{preflight, raise_open_files};
 pub use running::{Running, StartError, start};
 
-use std::sync::atomic::AtomicU64;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, PoisonError};
 
-/// What is counted while the service runs.
+/// What is counted while the service runs. Each worker counts for itself.
 #[derive(Debug, Default)]
 pub struct Counters {
-    /// Requests answered.
-    pub answered: AtomicU64,
-    /// Body bytes sent.
-    pub sent: AtomicU64,
+    all: Mutex<Vec<Arc<Counter>>>,
+}
+
+/// What one worker counts.
+#[derive(Debug, Default)]
+#[repr(align(128))]
+pub struct Counter {
+    answered: AtomicU64,
+    sent: AtomicU64,
+}
+
+impl Counters {
+    /// A counter for one worker.
+    pub fn add(&self) -> Arc<Counter> {
+        let counter = Arc::new(Counter::default());
+        self.all.lock().unwrap_or_else(PoisonError::into_inner).push(Arc::clone(&counter));
+        counter
+    }
+
+    /// Requests answered, and body bytes sent.
+    pub fn sum(&self) -> (u64, u64) {
+        let all = self.all.lock().unwrap_or_else(PoisonError::into_inner);
+        let sum =
+            |of: fn(&Counter) -> &AtomicU64| all.iter().map(|one| of(one).load(Ordering::Relaxed)).sum();
+        (sum(|one| &one.answered), sum(|one| &one.sent))
+    }
+}
+
+impl Counter {
+    /// Counts one request, and the bytes of its body.
+    pub fn count(&self, bytes: u64) {
+        self.answered.fetch_add(1, Ordering::Relaxed);
+        self.sent.fetch_add(bytes, Ordering::Relaxed);
+    }
 }

@@ -48,3 +48,10 @@ pub fn raise_open_files() {
         tracing::warn!("the number of open files stays as it is: {error}");
     }
 }
+
+/// Has memory given in small pages: of the many buffers of idle connections, only what was touched then counts.
+pub fn prefer_small_pages() {
+    if let Err(error) = rustix::thread::disable_transparent_huge_pages(true) {
+        tracing::debug!("memory comes in pages of the system's choice: {error}");
+    }
+}

@@ -11,7 +11,7 @@ use crate::disk::Disk;
 use crate::encodings::Encodings;
 use crate::error_log::ErrorLog;
 use crate::finished::{Failure, Finished};
-use crate::{Counters, forwarded};
+use crate::{Counter, forwarded};
 use exedra_core::answer::{Answer, Body, Entry, Step, answer_traced};
 use exedra_core::config::Config;
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
@@ -26,11 +26,12 @@ use std::future::Future;
 use std::net::IpAddr;
 use std::pin::Pin;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::task::{Context, Poll};
 use std::time::Instant;
 
-/// What answering needs: the configuration in force, and what it opened.
+/// What answering needs: the configuration in force, and what it opened. Each worker has its own, so that
+/// counting who holds it stays on one processor.
+#[derive(Clone)]
 pub struct Site {
     /// The configuration.
     pub config: Arc<Config>,
@@ -45,7 +46,7 @@ pub struct Site {
     /// The log of errors.
     pub errors: ErrorLog,
     /// What is counted.
-    pub counters: Arc<Counters>,
+    pub counter: Arc<Counter>,
 }
 
 /// An answer: here already, or on its way.
@@ -257,6 +258,6 @@ impl Site {
             rule: "",
         };
         self.no_site.record(&request);
-        self.counters.answered.fetch_add(1, Ordering::Relaxed);
+        self.counter.count(0);
     }
 }

@@ -12,7 +12,7 @@ use crate::error_log::{ERRORS, ErrorLog};
 use crate::ingest::Ingest;
 use crate::journal::keeping::{Kept, look_after};
 use crate::journal::{Journal, Opening};
-use crate::preflight::raise_open_files;
+use crate::preflight::{prefer_small_pages, raise_open_files};
 use crate::respond::Site;
 use exedra_core::config::{Config, Keeping};
 use exedra_core::logs::{Layout, LogTemplate};
@@ -90,6 +90,7 @@ pub struct Running {
 /// Starts the service by a configuration that has been checked.
 pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
     raise_open_files();
+    prefer_small_pages();
     let state = &config.service.state.value;
     make_private_folder(state)?;
     make_folder(&config.service.logs.value)?;
@@ -168,21 +169,15 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
 
     let (stop, stopping) = watch::channel(false);
     let mut tasks = JoinSet::new();
-    let site = Arc::new(Site {
-        config: Arc::clone(&config),
-        disk,
-        encodings,
-        logs,
-        no_site,
-        errors,
-        counters: Arc::clone(&counters),
-    });
+    let site =
+        Site { config: Arc::clone(&config), disk, encodings, logs, no_site, errors, counter: counters.add() };
     let count = std::thread::available_parallelism().map_or(1, usize::from);
-    let (connections, workers) = Workers::start(count, &site, &clock, &stopping).map_err(failed)?;
+    let (connections, workers) =
+        Workers::start(count, &site, &counters, &clock, &stopping).map_err(failed)?;
     for socket in sockets {
         tasks.spawn(accept(socket, Arc::clone(&connections), stopping.clone()));
     }
-    let shown = Console::new(site, connections, records, secrets, listeners.clone());
+    let shown = Console::new(Arc::new(site), counters, connections, records, secrets, listeners.clone());
     tasks.spawn(console::serve(console_socket, shown, stopping));
     Ok(Running { listeners, console, sign_in, stop, tasks, workers, journals, writers, follower, keeper })
 }

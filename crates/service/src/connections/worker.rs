@@ -2,6 +2,7 @@
 
 use super::pulse::{Clock, Pulse, TICK};
 use super::watched::Watched;
+use crate::Counters;
 use crate::respond::{Site, respond};
 use exedra_core::config::Limits;
 use hyper::server::conn::http1;
@@ -49,7 +50,8 @@ impl Workers {
     /// Starts so many workers. They end when told to stop, after what is under way.
     pub fn start(
         count: usize,
-        site: &Arc<Site>,
+        site: &Site,
+        counters: &Counters,
         clock: &Arc<Clock>,
         stop: &watch::Receiver<bool>,
     ) -> io::Result<(Arc<Workers>, Vec<JoinHandle<()>>)> {
@@ -64,7 +66,7 @@ impl Workers {
             let (newcomers, coming) = mpsc::unbounded_channel();
             let open = Arc::new(Open { count: AtomicU64::new(0), pulses: Mutex::default() });
             let serving = Serving {
-                site: Arc::clone(site),
+                site: Arc::new(Site { counter: counters.add(), ..site.clone() }),
                 clock: Arc::clone(clock),
                 open: Arc::clone(&open),
                 graceful: GracefulShutdown::new(),

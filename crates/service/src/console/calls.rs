@@ -16,7 +16,6 @@ use exedra_core::survey::{Step, SurveyPlan, SurveyReport, SurveyWorker};
 use exedra_store::StoreError;
 use exedra_store::records::snapshot::Recorded;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use utoipa::OpenApi;
 
 /// How many of the last requests are shown.
@@ -56,13 +55,14 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             folder: site.folder.value.display().to_string(),
             log: log.journal.as_ref().map(|journal| log_status(&console, journal)),
         });
+        let (answered, sent) = console.counters.sum();
         Ok(Status {
             version: env!("CARGO_PKG_VERSION").to_owned(),
             started: console.started.to_string(),
             time_zone: config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
             listeners: console.listeners.iter().map(ToString::to_string).collect(),
-            answered: console.counters.answered.load(Ordering::Relaxed),
-            sent: console.counters.sent.load(Ordering::Relaxed),
+            answered,
+            sent,
             connections: console.connections.open(),
             sites: sites.collect(),
             no_site: console.site.no_site.journal.as_ref().map(|journal| log_status(&console, journal)),
@@ -109,10 +109,11 @@ pub async fn now(
         let asked = Asked { scope, step: Some(Step::Minute), ..Asked::default() };
         let report = make_survey(&console, &asked)?;
         let latest = console.records.snapshot().within(&all).latest(&console.records, LATEST)?;
+        let (answered, sent) = console.counters.sum();
         Ok(Now {
             time,
-            answered: console.counters.answered.load(Ordering::Relaxed),
-            sent: console.counters.sent.load(Ordering::Relaxed),
+            answered,
+            sent,
             minutes: report.timeline,
             totals: report.totals,
             by_class: report.by_class,

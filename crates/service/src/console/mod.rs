@@ -45,6 +45,7 @@ impl Console {
     /// A console for a service that has just started.
     pub fn new(
         site: Arc<Site>,
+        counters: Arc<Counters>,
         connections: Arc<Workers>,
         records: Arc<Records>,
         secrets: Arc<Secrets>,
@@ -52,7 +53,7 @@ impl Console {
     ) -> Arc<Self> {
         let key = VisitorKey([rand::random(), rand::random()]);
         let started = jiff::Timestamp::now();
-        let (config, counters) = (Arc::clone(&site.config), Arc::clone(&site.counters));
+        let config = Arc::clone(&site.config);
         Arc::new(Console { site, config, connections, records, secrets, counters, listeners, started, key })
     }
 }

@@ -1,0 +1,62 @@
+//! What a thread keeps for itself: copies of what all threads share.
+//!
+//! Whatever several processors touch for every request, if only to count who holds it, travels between their
+//! caches each time. A copy of one's own does not.
+
+use foldhash::fast::RandomState;
+use std::collections::HashMap;
+use std::hash::Hash;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+/// How many octets a thread keeps of its own, roughly. Past it, it forgets everything and begins again.
+const MOST_OCTETS: usize = 8 << 20;
+/// The largest body that is copied.
+pub const MOST_COPIED: usize = 64 << 10;
+
+/// Whose copies they are: a thread outlives the configuration it serves by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Owner(u64);
+
+impl Owner {
+    /// One that nobody else is.
+    pub fn new() -> Self {
+        static NEXT: AtomicU64 = AtomicU64::new(1);
+        Owner(NEXT.fetch_add(1, Ordering::Relaxed))
+    }
+}
+
+/// A thread's own copies.
+#[derive(Debug)]
+pub struct Near<K, V> {
+    owner: Owner,
+    copies: HashMap<K, V, RandomState>,
+    octets: usize,
+}
+
+impl<K: Hash + Eq, V> Near<K, V> {
+    /// None yet.
+    pub fn new() -> Self {
+        Near { owner: Owner(0), copies: HashMap::default(), octets: 0 }
+    }
+
+    /// The copy of something.
+    pub fn get(&self, owner: Owner, key: &K) -> Option<&V> {
+        if self.owner == owner { self.copies.get(key) } else { None }
+    }
+
+    /// Keeps a copy that takes about so many octets.
+    pub fn keep(&mut self, owner: Owner, key: K, copy: V, octets: usize) {
+        if self.owner != owner || self.octets > MOST_OCTETS {
+            self.copies.clear();
+            self.octets = 0;
+            self.owner = owner;
+        }
+        self.octets += octets;
+        self.copies.insert(key, copy);
+    }
+
+    /// Forgets one.
+    pub fn forget(&mut self, key: &K) {
+        self.copies.remove(key);
+    }
+}
