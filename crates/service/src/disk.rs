@@ -44,7 +44,7 @@ pub struct Disk {
 
 thread_local! {
     /// Copies of this thread's own, and until when they are believed.
-    static NEAR: RefCell<Near<Question, (Arc<Kept>, u64)>> = RefCell::new(Near::new());
+    static NEAR: RefCell<Near<Question, (Arc<Kept>, u64)>> = RefCell::default();
 }
 
 struct Folder {
@@ -123,7 +123,7 @@ impl Disk {
             Ok(Folder { root, inside })
         });
         let kept = Cache::with_weighter(PLACES, MEMORY, Weight);
-        Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock, owner: Owner::new() })
+        Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock, owner: Owner::another() })
     }
 
     /// What is known of a place and may still be believed.

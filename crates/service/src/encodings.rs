@@ -78,7 +78,7 @@ pub struct Encodings {
 
 thread_local! {
     /// Copies of this thread's own, of what no longer changes.
-    static NEAR: RefCell<Near<Key, Form>> = RefCell::new(Near::new());
+    static NEAR: RefCell<Near<Key, Form>> = RefCell::default();
 }
 
 impl Encodings {
@@ -89,7 +89,7 @@ impl Encodings {
         let (jobs, waiting) = sync_channel(MOST_WAITING);
         let kept = Cache::with_weighter(10_000, MEMORY, Weight);
         let compress = config.sites.iter().map(|site| site.compress.clone()).collect();
-        let owner = Owner::new();
+        let owner = Owner::another();
         let encodings = Arc::new(Encodings { kept, folder, busy: Mutex::default(), jobs, compress, owner });
         let worker = Arc::downgrade(&encodings);
         std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {

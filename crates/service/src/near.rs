@@ -19,7 +19,7 @@ pub struct Owner(u64);
 
 impl Owner {
     /// One that nobody else is.
-    pub fn new() -> Self {
+    pub fn another() -> Self {
         static NEXT: AtomicU64 = AtomicU64::new(1);
         Owner(NEXT.fetch_add(1, Ordering::Relaxed))
     }
@@ -33,12 +33,14 @@ pub struct Near<K, V> {
     octets: usize,
 }
 
-impl<K: Hash + Eq, V> Near<K, V> {
+impl<K, V> Default for Near<K, V> {
     /// None yet.
-    pub fn new() -> Self {
+    fn default() -> Self {
         Near { owner: Owner(0), copies: HashMap::default(), octets: 0 }
     }
+}
 
+impl<K: Hash + Eq, V> Near<K, V> {
     /// The copy of something.
     pub fn get(&self, owner: Owner, key: &K) -> Option<&V> {
         if self.owner == owner { self.copies.get(key) } else { None }
@@ -58,5 +60,24 @@ impl<K: Hash + Eq, V> Near<K, V> {
     /// Forgets one.
     pub fn forget(&mut self, key: &K) {
         self.copies.remove(key);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn copies_belong_to_one_owner_and_are_bounded() {
+        let (mine, others) = (Owner::another(), Owner::another());
+        let mut near = Near::default();
+        near.keep(mine, "a", 1, 10);
+        assert_eq!((near.get(mine, &"a"), near.get(others, &"a")), (Some(&1), None));
+        near.keep(others, "b", 2, MOST_OCTETS + 1);
+        assert_eq!((near.get(mine, &"a"), near.get(others, &"b")), (None, Some(&2)));
+        near.keep(others, "c", 3, 10);
+        assert_eq!((near.get(others, &"b"), near.get(others, &"c")), (None, Some(&3)));
+        near.forget(&"c");
+        assert_eq!(near.get(others, &"c"), None);
     }
 }
