@@ -45,8 +45,10 @@ fn decide(config: &Config, headers: &HeaderMap, path: &str) -> f64 {
         Want::Encodings => Reply::Encodings(Encodings::default()),
         Want::Names => Reply::Entry(Entry::Missing),
         Want::Entry => {
-            let facts = FileFacts { size: 1024, modified: 1_700_000_000_000_000_000 };
-            Reply::File(Arc::clone(card.get_or_insert_with(|| Arc::new(Card::new(&question.path, facts)))))
+            let facts = FileFacts { size: 1024, modified: 1_700_000_000_000_000_000, stamp: 0 };
+            Reply::File(Arc::clone(
+                card.get_or_insert_with(|| Arc::new(Card::new(&question.path, facts, None))),
+            ))
         }
     };
     nanoseconds(|| {

@@ -507,3 +507,52 @@ fn mistakes_in_the_configuration_are_named_and_nothing_starts() {
     );
     assert!(!place.path("state").exists());
 }
+
+/// Waits, and looks again and again meanwhile, so that what is looked at is believed for as long as may be.
+fn visited_for(program: &exedra_e2e::Program, seconds: u64) {
+    let began = std::time::Instant::now();
+    until("some time goes by", || {
+        program.get("lamp.example", "/").bytes().unwrap();
+        (began.elapsed().as_secs() >= seconds).then_some(())
+    });
+}
+
+/// How long it takes until a page says something else, in milliseconds.
+fn shown_after(program: &exedra_e2e::Program, text: &str) -> u128 {
+    let began = std::time::Instant::now();
+    until("the change shows", || (program.get("lamp.example", "/").text().unwrap() == text).then_some(()));
+    began.elapsed().as_millis()
+}
+
+#[test]
+fn changes_show_within_a_second_however_they_are_made() {
+    let place = Place::new();
+    // Published by pointing a link elsewhere.
+    place.write("releases/1/index.html", "one");
+    place.write("releases/2/index.html", "two");
+    std::fs::remove_dir_all(place.path("lamp")).unwrap();
+    std::os::unix::fs::symlink("releases/1", place.path("lamp")).unwrap();
+    let program = place.serve();
+    visited_for(&program, 3);
+    std::os::unix::fs::symlink("releases/2", place.path("fresh")).unwrap();
+    std::fs::rename(place.path("fresh"), place.path("lamp")).unwrap();
+    let linked = shown_after(&program, "two");
+    visited_for(&program, 3);
+    // Written in place, and replaced by another file.
+    place.write("releases/2/index.html", "2.0");
+    let written = shown_after(&program, "2.0");
+    visited_for(&program, 3);
+    place.write("releases/2/index.new", "2.1");
+    std::fs::rename(place.path("releases/2/index.new"), place.path("releases/2/index.html")).unwrap();
+    let renamed = shown_after(&program, "2.1");
+    // The folder itself renamed.
+    visited_for(&program, 3);
+    place.write("third/index.html", "three");
+    std::fs::rename(place.path("lamp"), place.path("old")).unwrap();
+    std::fs::rename(place.path("third"), place.path("lamp")).unwrap();
+    let replaced = shown_after(&program, "three");
+    for time in [linked, written, renamed, replaced] {
+        // A second is promised; a busy machine may take longer to notice than the service does.
+        assert!(time < 3000, "{linked}, {written}, {renamed}, {replaced} ms");
+    }
+}

@@ -33,7 +33,7 @@ const MOST_WAITING: usize = 512;
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 struct Key {
     question: Question,
-    facts: (u64, i128),
+    facts: FileFacts,
     codec: Codec,
 }
 
@@ -206,7 +206,7 @@ impl Encodings {
 
     fn settle_one(&self, key: &Key, disk: &Disk) -> io::Result<()> {
         let (file, facts) = disk.open_file(&key.question)?;
-        if (facts.size, facts.modified) != key.facts {
+        if facts != key.facts {
             // It has changed since; whoever asks for it now will have the new one made.
             return Ok(());
         }
@@ -245,7 +245,7 @@ impl Encodings {
 
 fn key(question: &Question, facts: FileFacts, codec: Codec) -> Key {
     let question = Question { want: exedra_core::answer::Want::Entry, ..question.clone() };
-    Key { question, facts: (facts.size, facts.modified), codec }
+    Key { question, facts, codec }
 }
 
 /// What is kept on disk of a file's encodings, for whoever asks without running the service. Blocks.

@@ -100,6 +100,7 @@ pub async fn start(config: Arc<Config>) -> Result<Running, StartError> {
     let clock = Clock::new();
     let disk = Disk::open(&config, Arc::clone(&clock));
     let disk = Arc::new(disk.map_err(|error| StartError::Path { path: state.clone(), error })?);
+    disk.watch().map_err(|error| StartError::Path { path: state.clone(), error })?;
     let encodings = Encodings::open(state.join("encodings"), Arc::clone(&disk), &config);
     let encodings = encodings.map_err(|error| StartError::Path { path: state.join("encodings"), error })?;
 

@@ -148,7 +148,7 @@ impl<'a, W: Witness> Waiting<'a, W> {
                 return deciding.encoded(asked, &file, Some(&liked), &known, status);
             }
             (Reply::Entry(Entry::File(facts)), stage) => {
-                (Found::File(Arc::new(Card::new(&asked, facts))), stage)
+                (Found::File(Arc::new(Card::new(&asked, facts, None))), stage)
             }
             (Reply::File(card), stage) => (Found::File(card), stage),
             (Reply::Entry(entry), stage) => (Found::Other(entry), stage),
@@ -472,7 +472,7 @@ index = ["start.html", "index.html"]
     }
 
     fn stands(question: &Question) -> Entry {
-        let file = |size| Entry::File(FileFacts { size, modified: 1_000_000_000_000_000_000 });
+        let file = |size| Entry::File(FileFacts { size, modified: 1_000_000_000_000_000_000, stamp: 0 });
         match (question.site.0, question.path.as_str()) {
             (_, "") | (0, "tides" | "empty" | "errors") => Entry::Folder,
             (0, "index.html" | "tides/index.html" | "tides/today.html" | "errors/lost.html") => file(5000),

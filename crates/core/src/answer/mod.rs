@@ -179,12 +179,14 @@ pub enum Entry {
 }
 
 /// What is known of a file without reading it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct FileFacts {
     /// Its length in bytes.
     pub size: u64,
-    /// When it last changed, in nanoseconds since 1970 UTC.
+    /// When it last changed, in nanoseconds since 1970 UTC. Whoever writes a file may set it to anything.
     pub modified: i128,
+    /// What nobody can set: differs whenever the file was written to, or another took its place.
+    pub stamp: u64,
 }
 
 /// What [`answer`] comes back with.

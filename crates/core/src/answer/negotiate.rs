@@ -117,7 +117,7 @@ mod tests {
 
     #[test]
     fn settled_ones_go_out_smallest_first() {
-        let ready = |size| Encoded::Ready(crate::answer::FileFacts { size, modified: 0 });
+        let ready = |size| Encoded::Ready(crate::answer::FileFacts { size, modified: 0, stamp: 0 });
         let all = [Codec::Brotli, Codec::Zstd, Codec::Gzip];
         let form = |known: [Encoded; 4]| super::form(&all, &known);
         use Encoded::{NoGain, Settled, Unknown};

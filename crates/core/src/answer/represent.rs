@@ -3,7 +3,6 @@
 //! Whatever does not depend on the request stands ready-made on a [`Card`], which whoever looks at the disk
 //! may keep beside what it found.
 
-use super::conditions::entity_tag;
 use super::types::{MediaType, media_type};
 use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate};
 use crate::config::Site;
@@ -12,6 +11,7 @@ use crate::facts::{Facts, Fields};
 use arrayvec::ArrayVec;
 use http::header::{self, HeaderName};
 use http::{HeaderMap, HeaderValue};
+use siphasher::sip128::SipHasher13;
 use std::borrow::Cow;
 
 /// Some codings, the preferred first.
@@ -27,21 +27,30 @@ pub struct Card {
     /// The header fields of the file as it is.
     plain: HeaderMap,
     tag: HeaderValue,
+    mark: String,
 }
 
 impl Card {
-    /// The card of a file.
-    pub fn new(path: &SitePath, facts: FileFacts) -> Self {
+    /// The card of a file. Where its content is known, its entity tag says which content that is; otherwise how
+    /// long it is and when it changed.
+    pub fn new(path: &SitePath, facts: FileFacts, content: Option<&[u8]>) -> Self {
+        let mark = content.map_or_else(
+            || mark_of(&facts),
+            |content| {
+                // The key is the same everywhere, so that machines behind one name agree.
+                format!("{:x}", SipHasher13::new().hash(content).as_u128())
+            },
+        );
         let seconds = u64::try_from(facts.modified / 1_000_000_000).unwrap_or(0).min(253_402_300_799);
         let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
         let media = media_type(path.as_str());
-        let tag = value(&entity_tag(&facts, None));
+        let tag = value(&entity_tag(&mark, None));
         let mut plain = HeaderMap::with_capacity(8);
         plain.insert(header::CONTENT_TYPE, media.value.clone());
         plain.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
         plain.insert(header::ETAG, tag.clone());
         plain.insert(header::LAST_MODIFIED, value(&httpdate::fmt_http_date(changed)));
-        Card { facts, media, plain, tag }
+        Card { facts, media, plain, tag, mark }
     }
 }
 
@@ -101,10 +110,10 @@ pub fn represent(site: &Site, file: &Card, liked: Option<&[Codec]>, known: &Enco
         return Representation { form, size: Some(facts.size), headers, tag: file.tag.clone() };
     };
     let (size, tag) = match (form, known[codec as usize]) {
-        (Form::Quick(_), _) => (None, format!("W/{}", entity_tag(facts, Some(codec.name())))),
-        (_, Encoded::Ready(beside)) => (Some(beside.size), entity_tag(&beside, Some(codec.name()))),
-        (_, Encoded::Settled(size)) => (Some(size), entity_tag(facts, Some(codec.name()))),
-        (_, Encoded::Unknown | Encoded::NoGain) => (None, entity_tag(facts, Some(codec.name()))),
+        (Form::Quick(_), _) => (None, format!("W/{}", entity_tag(&file.mark, Some(codec)))),
+        (_, Encoded::Ready(beside)) => (Some(beside.size), entity_tag(&mark_of(&beside), Some(codec))),
+        (_, Encoded::Settled(size)) => (Some(size), entity_tag(&file.mark, Some(codec))),
+        (_, Encoded::Unknown | Encoded::NoGain) => (None, entity_tag(&file.mark, Some(codec))),
     };
     let tag = value(&tag);
     headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static(codec.name()));
@@ -113,6 +122,19 @@ pub fn represent(site: &Site, file: &Card, liked: Option<&[Codec]>, known: &Enco
         headers.remove(header::ACCEPT_RANGES);
     }
     Representation { form, size, headers, tag }
+}
+
+fn mark_of(FileFacts { size, modified, .. }: &FileFacts) -> String {
+    format!("{modified:x}-{size:x}")
+}
+
+/// An entity tag (RFC 9110 §8.8.3), of the file as it is or in a coding. It is strong: whoever sends a form that
+/// is not octet for octet the same each time must weaken it.
+fn entity_tag(mark: &str, coding: Option<Codec>) -> String {
+    match coding {
+        Some(codec) => format!("\"{mark}-{}\"", codec.name()),
+        None => format!("\"{mark}\""),
+    }
 }
 
 /// Adds a field whose value may come from elsewhere.

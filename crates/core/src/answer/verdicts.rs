@@ -87,13 +87,13 @@ mod tests {
             Just(Encoded::Unknown),
             Just(Encoded::NoGain),
             (1u64..9).prop_map(Encoded::Settled),
-            (1u64..9).prop_map(|size| Encoded::Ready(FileFacts { size, modified: 0 })),
+            (1u64..9).prop_map(|size| Encoded::Ready(FileFacts { size, modified: 0, stamp: 0 })),
         ]
     }
 
     fn file(size: u64) -> Card {
         let place: SitePath = path::resolve("/a.html").unwrap().place;
-        Card::new(&place, FileFacts { size, modified: 0 })
+        Card::new(&place, FileFacts { size, modified: 0, stamp: 0 }, None)
     }
 
     proptest! {

@@ -1,24 +1,29 @@
 //! The sites' folders: what stands at a place, and small files kept in memory.
 //!
-//! A folder is opened once and everything is opened beneath it, so that neither dots nor links lead out of
-//! it: the operating system refuses. What was found is believed for [`BELIEVED`]; then a cheap look tells
-//! whether it still holds. Small files stay in memory.
+//! Where the system tells of changes, what was found is believed until it does; elsewhere, and for a while
+//! after every change, for [`BELIEVED`] only; then a cheap look tells whether it still holds. Small files stay
+//! in memory.
+//!
+//! - [`folder`]: one site's folder, out of which nothing leads
+//! - [`watching`]: being told of changes in it
+
+mod folder;
+mod watching;
 
 use crate::connections::Clock;
 use crate::near::{MOST_COPIED, Near, Owner};
 use bytes::Bytes;
-use cap_std::ambient_authority;
-use cap_std::fs::{Dir, Metadata, MetadataExt};
-use exedra_core::answer::listing::{Kind, Listed};
+use cap_std::fs::Metadata;
+use exedra_core::answer::listing::Listed;
 use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, SitePath, Want};
 use exedra_core::config::Config;
 use exedra_core::encode::Codec;
+use folder::{Folder, entry_of, entry_of_error, facts_of};
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use std::cell::RefCell;
 use std::fs::File;
-use std::io::{self, Read};
-use std::path::PathBuf;
+use std::io;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -29,27 +34,25 @@ const BELIEVED: Duration = Duration::from_millis(600);
 pub const SMALL: u64 = 256 << 10;
 /// How much memory kept files may take together.
 const MEMORY: u64 = 96 << 20;
-/// How many entries of a folder are listed.
-const MOST_NAMES: usize = 100_000;
 /// How many places are remembered.
 const PLACES: usize = 50_000;
 
+/// How long it is believed where the system tells of changes: some ways of changing a file it does not see.
+const BELIEVED_WATCHED: Duration = Duration::from_secs(20);
+/// How long after a change nothing is taken for unchanged: a new folder is not watched at once.
+const UNREST: Duration = Duration::from_secs(2);
+
 /// The folders of all sites.
 pub struct Disk {
-    folders: Vec<Folder>,
+    folders: Vec<Arc<Folder>>,
     kept: Cache<Question, Arc<Kept>, Weight>,
     clock: Arc<Clock>,
     owner: Owner,
 }
 
 thread_local! {
-    /// Copies of this thread's own, and until when they are believed.
-    static NEAR: RefCell<Near<Question, (Arc<Kept>, u64)>> = RefCell::default();
-}
-
-struct Folder {
-    root: PathBuf,
-    inside: Dir,
+    /// Copies of this thread's own.
+    static NEAR: RefCell<Near<Question, Arc<Kept>>> = RefCell::default();
 }
 
 /// Files beside one that hold it encoded, in the order of [`Codec::ALL`].
@@ -68,6 +71,8 @@ pub struct Kept {
     beside: Beside,
     /// When that was last true, by the clock.
     seen: AtomicU64,
+    /// How often the folder had changed by then.
+    changes: AtomicU64,
 }
 
 impl Kept {
@@ -91,9 +96,13 @@ impl Kept {
             return None;
         }
         let octets = 1000 + content.as_ref().map_or(0, Bytes::len);
-        let card = self.card.as_ref().map(|card| Arc::new(Card::new(path, card.facts)));
+        let card = self.card.as_ref().map(|card| Arc::new(Card::new(path, card.facts, content.as_deref())));
         let seen = AtomicU64::new(self.seen.load(Ordering::Relaxed));
-        Some((Kept { entry: self.entry, card, content, names: None, beside: self.beside, seen }, octets))
+        let changes = AtomicU64::new(self.changes.load(Ordering::Relaxed));
+        Some((
+            Kept { entry: self.entry, card, content, names: None, beside: self.beside, seen, changes },
+            octets,
+        ))
     }
 
     /// The file beside it that was encoded beforehand, where there is one and it is not older.
@@ -117,41 +126,52 @@ impl Weighter<Question, Arc<Kept>> for Weight {
 impl Disk {
     /// Opens the folders of a configuration.
     pub fn open(config: &Config, clock: Arc<Clock>) -> io::Result<Self> {
-        let folders = config.sites.iter().map(|site| {
-            let root = site.folder.value.canonicalize()?;
-            let inside = Dir::open_ambient_dir(&root, ambient_authority())?;
-            Ok(Folder { root, inside })
-        });
+        let folders = config.sites.iter().map(|site| Folder::open(&site.folder.value).map(Arc::new));
         let kept = Cache::with_weighter(PLACES, MEMORY, Weight);
         Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock, owner: Owner::another() })
     }
 
+    /// Has the system tell of changes, on a thread of its own that ends when this is dropped.
+    pub fn watch(&self) -> io::Result<()> {
+        watching::watch(&self.folders, &self.clock)
+    }
+
     /// What is known of a place and may still be believed.
     pub fn remembered(&self, question: &Question) -> Option<Arc<Kept>> {
-        let now = self.now();
         NEAR.with_borrow_mut(|near| {
-            if let Some((kept, until)) = near.get(self.owner, question)
-                && now < *until
+            if let Some(kept) = near.get(self.owner, question)
+                && self.believes(question, kept)
             {
                 return Some(Arc::clone(kept));
             }
-            let kept = self.kept.get(question)?;
-            let until = kept.seen.load(Ordering::Relaxed) + BELIEVED.as_millis() as u64;
-            if now >= until {
-                return None;
-            }
+            let kept = self.kept.get(question).filter(|kept| self.believes(question, kept))?;
             let Some((copy, octets)) = kept.copy(&question.path) else { return Some(kept) };
             let copy = Arc::new(copy);
-            near.keep(self.owner, question.clone(), (Arc::clone(&copy), until), octets);
+            near.keep(self.owner, question.clone(), Arc::clone(&copy), octets);
             Some(copy)
         })
+    }
+
+    fn believes(&self, question: &Question, kept: &Kept) -> bool {
+        let (now, seen) = (self.now(), kept.seen.load(Ordering::Relaxed));
+        let within = |time: Duration, since: u64| now.saturating_sub(since) < time.as_millis() as u64;
+        if within(BELIEVED, seen) {
+            return true;
+        }
+        // What is not there yet may come in ways that nobody tells of.
+        let folder = &self.folders[question.site.0];
+        let quiet = folder.quiet_since(kept.changes.load(Ordering::Relaxed));
+        matches!(kept.entry, Entry::File(_))
+            && within(BELIEVED_WATCHED, seen)
+            && quiet.is_some_and(|since| !within(UNREST, since))
     }
 
     /// Looks at a place. Blocks.
     pub fn look(&self, question: &Question) -> Arc<Kept> {
         let folder = &self.folders[question.site.0];
         self.clock.tick();
-        let now = self.now();
+        let (now, changes) = (self.now(), folder.changes());
+        let folder = folder.opened();
         let found = folder.metadata(question);
         let entry = found.as_ref().map_or_else(entry_of_error, entry_of);
         let beside = match entry {
@@ -164,6 +184,7 @@ impl Disk {
             && kept.beside == beside
         {
             kept.seen.store(now, Ordering::Relaxed);
+            kept.changes.store(changes, Ordering::Relaxed);
             return kept;
         }
         let fresh = match entry {
@@ -176,17 +197,18 @@ impl Disk {
         };
         let entry = if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 };
         let card = match entry {
-            Entry::File(facts) => Some(Arc::new(Card::new(&question.path, facts))),
+            Entry::File(facts) => Some(Arc::new(Card::new(&question.path, facts, fresh.1.as_deref()))),
             _ => None,
         };
-        let kept = Arc::new(Kept { entry, card, content: fresh.1, names, beside, seen: AtomicU64::new(now) });
+        let (seen, changes) = (AtomicU64::new(now), AtomicU64::new(changes));
+        let kept = Arc::new(Kept { entry, card, content: fresh.1, names, beside, seen, changes });
         self.kept.insert(question.clone(), Arc::clone(&kept));
         kept
     }
 
     /// Opens a file to send it, and says what it is now. Blocks.
     pub fn open_file(&self, question: &Question) -> io::Result<(File, FileFacts)> {
-        let file = self.folders[question.site.0].open(question)?;
+        let file = self.folders[question.site.0].opened().open_file(question)?;
         let facts = facts_of(&Metadata::from_file(&file)?);
         Ok((file, facts))
     }
@@ -202,131 +224,6 @@ impl Disk {
         self.clock.now()
     }
 }
-
-impl Folder {
-    fn metadata(&self, question: &Question) -> io::Result<Metadata> {
-        match question.path.as_str() {
-            "" => self.inside.dir_metadata(),
-            place => match self.inside.metadata(place) {
-                Ok(found) => Ok(found),
-                Err(error) => self.inside.metadata(self.led_back(place).ok_or(error)?),
-            },
-        }
-    }
-
-    /// The files beside one that hold it encoded and are not older than it is.
-    fn beside(&self, question: &Question, facts: FileFacts) -> Beside {
-        Codec::ALL.map(|codec| {
-            let place = question.path.with_extension(codec.extension()?);
-            match entry_of(&self.inside.metadata(place.as_str()).ok()?) {
-                Entry::File(beside) if beside.modified >= facts.modified => Some(beside),
-                _ => None,
-            }
-        })
-    }
-
-    /// What a stranger may know of a folder: no hidden names, nothing that leads out of the site.
-    fn names(&self, question: &Question) -> io::Result<Arc<[Listed]>> {
-        let opened = match question.path.as_str() {
-            "" => self.inside.try_clone()?,
-            place => match self.inside.open_dir(place) {
-                Ok(opened) => opened,
-                Err(error) => self.inside.open_dir(self.led_back(place).ok_or(error)?)?,
-            },
-        };
-        let mut names = Vec::new();
-        for entry in opened.entries()?.take(MOST_NAMES) {
-            let entry = entry?;
-            let Ok(name) = entry.file_name().into_string() else { continue };
-            if name.starts_with('.') {
-                continue;
-            }
-            let found =
-                if entry.file_type()?.is_symlink() { opened.metadata(&name) } else { entry.metadata() };
-            let Ok(found) = found else { continue };
-            let kind = match entry_of(&found) {
-                Entry::File(_) => Kind::File,
-                Entry::Folder => Kind::Folder,
-                _ => continue,
-            };
-            names.push(Listed { name, kind, bytes: found.len(), changed: found.mtime() });
-        }
-        Ok(names.into())
-    }
-
-    fn open(&self, question: &Question) -> io::Result<File> {
-        let place = question.path.as_str();
-        let opened = match self.inside.open(place) {
-            Ok(opened) => opened,
-            Err(error) => self.inside.open(self.led_back(place).ok_or(error)?)?,
-        };
-        Ok(opened.into_std())
-    }
-
-    /// Absolute links are refused above even when they lead back inside. They are followed here by name, and
-    /// where they lead is then opened beneath the folder like anything else.
-    fn led_back(&self, place: &str) -> Option<PathBuf> {
-        let target = self.root.join(place).canonicalize().ok()?;
-        let inside = target.strip_prefix(&self.root).ok()?;
-        (!inside.as_os_str().is_empty() && inside.as_os_str() != place).then(|| inside.to_owned())
-    }
-
-    /// Reads a file and what it is in one go: a file that changes meanwhile is read again.
-    fn read_small(&self, question: &Question) -> (Entry, Option<Bytes>) {
-        for _ in 0..3 {
-            let read = || -> io::Result<(FileFacts, FileFacts, Vec<u8>)> {
-                let file = self.open(question)?;
-                let before = facts_of(&Metadata::from_file(&file)?);
-                let mut content = Vec::with_capacity(before.size as usize + 1);
-                (&file).take(SMALL + 1).read_to_end(&mut content)?;
-                Ok((before, facts_of(&Metadata::from_file(&file)?), content))
-            };
-            match read() {
-                Err(error) => return (entry_of_error(&error), None),
-                Ok((before, after, content)) if before == after && content.len() as u64 == before.size => {
-                    return (Entry::File(before), Some(content.into()));
-                }
-                Ok(_) => {}
-            }
-        }
-        (Entry::Failed, None)
-    }
-}
-
-fn entry_of(found: &Metadata) -> Entry {
-    match (found.is_file(), found.is_dir()) {
-        (true, _) => Entry::File(facts_of(found)),
-        (_, true) => Entry::Folder,
-        // Sockets, pipes and devices are nobody's business.
-        _ => Entry::Missing,
-    }
-}
-
-fn facts_of(found: &Metadata) -> FileFacts {
-    let modified = i128::from(found.mtime()) * 1_000_000_000 + i128::from(found.mtime_nsec());
-    FileFacts { size: found.len(), modified }
-}
-
-fn entry_of_error(error: &io::Error) -> Entry {
-    match error.raw_os_error() {
-        // A link that leads out of the folder is refused with "not permitted" by the rules of opening beneath.
-        _ if error.kind() == io::ErrorKind::NotFound => Entry::Missing,
-        None => Entry::Missing,
-        Some(code)
-            if code == ENOTDIR || code == ELOOP || code == ENAMETOOLONG || code == EXDEV || code == EPERM =>
-        {
-            Entry::Missing
-        }
-        _ if error.kind() == io::ErrorKind::PermissionDenied => Entry::Forbidden,
-        _ => Entry::Failed,
-    }
-}
-
-const EPERM: i32 = 1;
-const EXDEV: i32 = 18;
-const ENOTDIR: i32 = 20;
-const ENAMETOOLONG: i32 = 36;
-const ELOOP: i32 = 40;
 
 #[cfg(test)]
 mod tests {

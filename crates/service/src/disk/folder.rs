@@ -1,0 +1,238 @@
+//! One site's folder. It is opened once and everything is opened beneath it, so that neither dots nor links
+//! lead out of it: the operating system refuses. When another folder takes its place (as happens when a site is
+//! published by renaming, or by pointing a link elsewhere), that one is opened instead.
+
+use super::{Beside, SMALL};
+use bytes::Bytes;
+use cap_std::ambient_authority;
+use cap_std::fs::{Dir, Metadata, MetadataExt};
+use exedra_core::answer::listing::{Kind, Listed};
+use exedra_core::answer::{Entry, FileFacts, Question};
+use exedra_core::encode::Codec;
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, PoisonError, RwLock};
+
+/// How many entries of a folder are listed.
+const MOST_NAMES: usize = 100_000;
+
+/// A site's folder.
+pub struct Folder {
+    configured: PathBuf,
+    opened: RwLock<Arc<Opened>>,
+    /// How often something in it has changed, as far as anybody told.
+    changes: AtomicU64,
+    /// When that was last, by the clock.
+    changed: AtomicU64,
+    /// Whether changes are told of.
+    watched: AtomicBool,
+}
+
+/// A folder that has been opened.
+pub struct Opened {
+    /// Where it lies, all links followed.
+    pub root: PathBuf,
+    inside: Dir,
+    identity: (u64, u64),
+}
+
+impl Folder {
+    /// Opens a folder.
+    pub fn open(configured: &Path) -> io::Result<Self> {
+        Ok(Folder {
+            configured: configured.to_owned(),
+            opened: RwLock::new(Arc::new(Opened::open(configured)?)),
+            changes: AtomicU64::new(0),
+            changed: AtomicU64::new(0),
+            watched: AtomicBool::new(false),
+        })
+    }
+
+    /// The folder as it is opened now.
+    pub fn opened(&self) -> Arc<Opened> {
+        Arc::clone(&self.opened.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Opens the folder that has taken its place, if one has.
+    pub fn replaced(&self) -> io::Result<bool> {
+        let there = std::fs::metadata(&self.configured)?;
+        if identity(&there) == self.opened().identity {
+            return Ok(false);
+        }
+        let fresh = Arc::new(Opened::open(&self.configured)?);
+        *self.opened.write().unwrap_or_else(PoisonError::into_inner) = fresh;
+        Ok(true)
+    }
+
+    /// How often something has changed.
+    pub fn changes(&self) -> u64 {
+        self.changes.load(Ordering::SeqCst)
+    }
+
+    /// Takes note of a change at some time.
+    pub fn note_change(&self, now: u64) {
+        self.changed.store(now, Ordering::SeqCst);
+        self.changes.fetch_add(1, Ordering::SeqCst);
+    }
+
+    /// Takes note whether changes are told of from now on.
+    pub fn set_watched(&self, watched: bool, now: u64) {
+        self.note_change(now);
+        self.watched.store(watched, Ordering::SeqCst);
+    }
+
+    /// Since when nothing has changed: nothing where that is not told of, or where something has changed
+    /// since there had been so many changes.
+    pub fn quiet_since(&self, changes: u64) -> Option<u64> {
+        let quiet = self.watched.load(Ordering::Relaxed) && self.changes.load(Ordering::Relaxed) == changes;
+        quiet.then(|| self.changed.load(Ordering::Relaxed))
+    }
+}
+
+fn identity(found: &std::fs::Metadata) -> (u64, u64) {
+    use std::os::unix::fs::MetadataExt;
+    (found.dev(), found.ino())
+}
+
+impl Opened {
+    fn open(configured: &Path) -> io::Result<Self> {
+        let root = configured.canonicalize()?;
+        let inside = Dir::open_ambient_dir(&root, ambient_authority())?;
+        let identity = identity(&inside.try_clone()?.into_std_file().metadata()?);
+        Ok(Opened { root, inside, identity })
+    }
+}
+
+impl Opened {
+    /// What stands at a place.
+    pub fn metadata(&self, question: &Question) -> io::Result<Metadata> {
+        match question.path.as_str() {
+            "" => self.inside.dir_metadata(),
+            place => match self.inside.metadata(place) {
+                Ok(found) => Ok(found),
+                Err(error) => self.inside.metadata(self.led_back(place).ok_or(error)?),
+            },
+        }
+    }
+
+    /// The files beside one that hold it encoded and are not older than it is.
+    pub fn beside(&self, question: &Question, facts: FileFacts) -> Beside {
+        Codec::ALL.map(|codec| {
+            let place = question.path.with_extension(codec.extension()?);
+            match entry_of(&self.inside.metadata(place.as_str()).ok()?) {
+                Entry::File(beside) if beside.modified >= facts.modified => Some(beside),
+                _ => None,
+            }
+        })
+    }
+
+    /// What a stranger may know of a folder: no hidden names, nothing that leads out of the site.
+    pub fn names(&self, question: &Question) -> io::Result<Arc<[Listed]>> {
+        let opened = match question.path.as_str() {
+            "" => self.inside.try_clone()?,
+            place => match self.inside.open_dir(place) {
+                Ok(opened) => opened,
+                Err(error) => self.inside.open_dir(self.led_back(place).ok_or(error)?)?,
+            },
+        };
+        let mut names = Vec::new();
+        for entry in opened.entries()?.take(MOST_NAMES) {
+            let entry = entry?;
+            let Ok(name) = entry.file_name().into_string() else { continue };
+            if name.starts_with('.') {
+                continue;
+            }
+            let found =
+                if entry.file_type()?.is_symlink() { opened.metadata(&name) } else { entry.metadata() };
+            let Ok(found) = found else { continue };
+            let kind = match entry_of(&found) {
+                Entry::File(_) => Kind::File,
+                Entry::Folder => Kind::Folder,
+                _ => continue,
+            };
+            names.push(Listed { name, kind, bytes: found.len(), changed: found.mtime() });
+        }
+        Ok(names.into())
+    }
+
+    /// Opens a file.
+    pub fn open_file(&self, question: &Question) -> io::Result<File> {
+        let place = question.path.as_str();
+        let opened = match self.inside.open(place) {
+            Ok(opened) => opened,
+            Err(error) => self.inside.open(self.led_back(place).ok_or(error)?)?,
+        };
+        Ok(opened.into_std())
+    }
+
+    /// Absolute links are refused above even when they lead back inside. They are followed here by name, and
+    /// where they lead is then opened beneath the folder like anything else.
+    fn led_back(&self, place: &str) -> Option<PathBuf> {
+        let target = self.root.join(place).canonicalize().ok()?;
+        let inside = target.strip_prefix(&self.root).ok()?;
+        (!inside.as_os_str().is_empty() && inside.as_os_str() != place).then(|| inside.to_owned())
+    }
+
+    /// Reads a file and what it is in one go: a file that changes meanwhile is read again.
+    pub fn read_small(&self, question: &Question) -> (Entry, Option<Bytes>) {
+        for _ in 0..3 {
+            let read = || -> io::Result<(FileFacts, FileFacts, Vec<u8>)> {
+                let file = self.open_file(question)?;
+                let before = facts_of(&Metadata::from_file(&file)?);
+                let mut content = Vec::with_capacity(before.size as usize + 1);
+                (&file).take(SMALL + 1).read_to_end(&mut content)?;
+                Ok((before, facts_of(&Metadata::from_file(&file)?), content))
+            };
+            match read() {
+                Err(error) => return (entry_of_error(&error), None),
+                Ok((before, after, content)) if before == after && content.len() as u64 == before.size => {
+                    return (Entry::File(before), Some(content.into()));
+                }
+                Ok(_) => {}
+            }
+        }
+        (Entry::Failed, None)
+    }
+}
+
+/// What stands at a place, of what the system says.
+pub fn entry_of(found: &Metadata) -> Entry {
+    match (found.is_file(), found.is_dir()) {
+        (true, _) => Entry::File(facts_of(found)),
+        (_, true) => Entry::Folder,
+        // Sockets, pipes and devices are nobody's business.
+        _ => Entry::Missing,
+    }
+}
+
+/// What is known of a file, of what the system says.
+pub fn facts_of(found: &Metadata) -> FileFacts {
+    let modified = i128::from(found.mtime()) * 1_000_000_000 + i128::from(found.mtime_nsec());
+    let changed = (found.ctime() as u64).wrapping_mul(1_000_000_000).wrapping_add(found.ctime_nsec() as u64);
+    let stamp = changed ^ found.ino().wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ found.dev().rotate_left(32);
+    FileFacts { size: found.len(), modified, stamp }
+}
+
+/// What stands at a place that could not be looked at.
+pub fn entry_of_error(error: &io::Error) -> Entry {
+    match error.raw_os_error() {
+        // A link that leads out of the folder is refused with "not permitted" by the rules of opening beneath.
+        _ if error.kind() == io::ErrorKind::NotFound => Entry::Missing,
+        None => Entry::Missing,
+        Some(code)
+            if code == ENOTDIR || code == ELOOP || code == ENAMETOOLONG || code == EXDEV || code == EPERM =>
+        {
+            Entry::Missing
+        }
+        _ if error.kind() == io::ErrorKind::PermissionDenied => Entry::Forbidden,
+        _ => Entry::Failed,
+    }
+}
+
+const EPERM: i32 = 1;
+const EXDEV: i32 = 18;
+const ENOTDIR: i32 = 20;
+const ENAMETOOLONG: i32 = 36;
+const ELOOP: i32 = 40;
