@@ -26,6 +26,13 @@ export const words = {
     latest: "Last requests",
     quiet: "No request came in the last hour.",
   },
+  noSite: "no site",
+  errors: "errors",
+  trouble: {
+    unwritten: (log: string, why: string) => `The log of ${log} cannot be written: ${why}.`,
+    remedy: "Requests go on being answered. Lines wait in memory until there is room again; past 32 MB they are lost, and counted here.",
+    lost: (log: string, lines: string) => `The log of ${log} has lost ${lines} lines since the start.`,
+  },
   traffic: {
     days: "by day",
     hours: "by hour",

@@ -8,7 +8,7 @@ const retry = (failures: number, error: Error) =>
 
 /** How the service is; also tells whether somebody is signed in. */
 export const useStatus = () =>
-  useQuery({ queryKey: ["status"], queryFn: () => call<Status>("status"), refetchInterval: 30_000, retry });
+  useQuery({ queryKey: ["status"], queryFn: () => call<Status>("status"), refetchInterval: 5_000, retry });
 
 /** What is going on, fresh every two seconds. */
 export function useNow(sites: string[]) {

@@ -165,3 +165,25 @@ async fn look(program: &Program, lines: u64) {
 fn number(text: &str) -> u64 {
     text.replace(',', "").parse().unwrap_or(0)
 }
+
+#[test]
+fn a_log_that_cannot_be_written_is_shown_until_it_can() {
+    let place = Place::new();
+    std::fs::create_dir_all(place.path("state/logs")).unwrap();
+    let log = place.path("state/logs/lamp.000001.log");
+    std::os::unix::fs::symlink("/dev/full", &log).unwrap();
+    let program = place.serve();
+    program.get("lamp.example", "/");
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+    runtime.block_on(async {
+        let browser = Browser::open().await;
+        browser.window.goto(program.link.clone().unwrap()).await.unwrap();
+        let shown = browser.text_when("[data-testid=troubles]", |text| !text.is_empty()).await;
+        assert!(shown.contains("The log of lamp cannot be written: No space left on device"), "{shown}");
+        assert!(shown.contains("lamp.000001.log") && !shown.contains("harbour"), "{shown}");
+        std::fs::remove_file(&log).unwrap();
+        let gone = browser.window.query(By::Css("[data-testid=troubles]"));
+        gone.wait(exedra_e2e::PATIENCE, std::time::Duration::from_millis(100)).not_exists().await.unwrap();
+        browser.close().await;
+    });
+}

@@ -1,13 +1,14 @@
 /** Is everything well? What needs me? */
 import { useEffect, useRef, useState } from "react";
 import type { Now } from "../../api/client";
-import { useNow } from "../../api/queries";
+import { useNow, useStatus } from "../../api/queries";
 import { Columns } from "../../charts/columns";
 import { bytes, clock, count, rate } from "../../figures";
 import { Failing, Loading, Stale } from "../../parts/states";
 import { useScope } from "../../scope";
 import { words } from "../../words";
 import { Latest } from "./latest";
+import { Troubles } from "./troubles";
 
 const CLASSES = ["2", "3", "4", "5"];
 const COLOURS = ["var(--sea)", "var(--moved)", "var(--attention)", "var(--trouble)"];
@@ -15,6 +16,7 @@ const COLOURS = ["var(--sea)", "var(--moved)", "var(--attention)", "var(--troubl
 export function NowPage({ zone }: { zone: string }) {
   const [scope] = useScope();
   const now = useNow(scope.sites);
+  const status = useStatus();
   const pace = usePace(now.data, scope.sites.length === 0);
   if (now.isError && !now.data) return <Failing error={now.error} again={() => void now.refetch()} />;
   if (!now.data) return <Loading />;
@@ -23,6 +25,7 @@ export function NowPage({ zone }: { zone: string }) {
   return (
     <>
       {now.isError && <Stale />}
+      <Troubles status={status.data} />
       <div className="mt-2 flex flex-wrap items-end gap-x-12 gap-y-4">
         <p>
           <span className="block text-6xl leading-none font-semibold text-sea" data-testid="pace">
