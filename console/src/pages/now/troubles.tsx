@@ -13,7 +13,7 @@ export function Troubles({ status }: { status: Status | undefined }) {
   const troubled = logs.filter(({ log }) => log && (log.trouble || log.lost > 0));
   if (troubled.length === 0) return null;
   return (
-    <ul role="alert" className="mt-3 space-y-2" data-testid="troubles">
+    <ul role="alert" className="mt-3 mb-6 space-y-2" data-testid="troubles">
       {troubled.map(({ name, log }) => (
         <li key={name} className="max-w-3xl border-l-4 border-trouble pl-4">
           {log?.trouble && (

@@ -56,7 +56,7 @@ fn paint(weighed: &Weighed, svg: &mut String) -> Drawn {
     let title = format!("{}: what compression leaves of {}", weighed.what, bytes(weighed.bytes));
     root.draw_text(&title, &text(22, &INK), (32, 22))?;
     let about = format!(
-        "{}; time of one thread for all of them; a half ring marks where doubling the time saves less than {:.0} %",
+        "{}; time of one thread for all of them; past the half rings, doubling the time saves less than {:.0} %",
         several(weighed.files, "file", "files"),
         weighed.paying * 100.0
     );

@@ -57,7 +57,7 @@ fn curves(out: &mut impl Write, weighed: &Weighed) -> io::Result<()> {
     let percent = weighed.paying * 100.0;
     writeln!(
         out,
-        "{QUIET}{:>6}{QUIET:#}{WELL}◂{WELL:#}{QUIET} from here on, doubling the time saves less than {percent:.0} %{QUIET:#}\n",
+        "{QUIET}{:>6}{QUIET:#}{WELL}◂{WELL:#}{QUIET} past this, doubling the time saves less than {percent:.0} %{QUIET:#}\n",
         ""
     )
 }

@@ -75,7 +75,7 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
 fn log_status(console: &Console, journal: &Journal) -> LogStatus {
     let mut status = LogStatus {
         file: journal.path().display().to_string(),
-        recorded: 0,
+        recorded: console.records.requests_of(&journal.name),
         unread: 0,
         lag: 0,
         lost: journal.lost(),
@@ -84,7 +84,6 @@ fn log_status(console: &Console, journal: &Journal) -> LogStatus {
     let is_read = console.config.service.records && journal.name != console.site.errors.journal.name;
     for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
         let checkpoint = console.records.checkpoint(&generation.name);
-        status.recorded += checkpoint.lines;
         status.unread += checkpoint.unread;
         if is_read && !generation.is_whole(checkpoint.octets) {
             status.lag += generation.length().unwrap_or_default().saturating_sub(checkpoint.octets);

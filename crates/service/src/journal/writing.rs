@@ -130,7 +130,10 @@ impl Writer {
                 self.complained = None;
             }
             Err(error) => {
-                *locked(&journal.trouble) = Some(error.to_string());
+                // The system's own number helps nobody.
+                let words = error.to_string();
+                let words = words.split(" (os error").next().unwrap_or_default();
+                *locked(&journal.trouble) = Some(words.to_owned());
                 if self.complained.is_none_or(|last| last.elapsed() > COMPLAINT) {
                     let waiting = memchr::memchr_iter(b'\n', &self.waiting).count();
                     tracing::error!(log = %journal.path().display(), waiting, lost = journal.lost(), "lines cannot be written: {error}");

@@ -131,6 +131,15 @@ impl Records {
         !state.tail.is_empty() || state.checkpoints != state.committed
     }
 
+    /// How many requests of a site there are, tail and segments together.
+    pub fn requests_of(&self, site: &str) -> u64 {
+        let state = self.state();
+        let kept =
+            state.segments.iter().filter(|segment| &*segment.site == site).map(|segment| segment.requests);
+        let tail = state.tail.iter().filter(|part| &*part.site == site).map(|part| part.requests.0.rows());
+        kept.chain(tail).map(|requests| requests as u64).sum()
+    }
+
     /// Takes in requests of a site, and how far their log has been read with them. Visible at once.
     pub fn append(
         &self,
