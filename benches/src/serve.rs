@@ -55,9 +55,15 @@ impl Server {
 
     /// Requests and bytes a second.
     fn load(&self, path: &str, encodings: &str, connections: u32) -> (f64, f64) {
+        self.load_by(path, encodings, connections, &[])
+    }
+
+    /// The same, with more said to the loader.
+    fn load_by(&self, path: &str, encodings: &str, connections: u32, more: &[&str]) -> (f64, f64) {
         let url = format!("http://{}{path}", self.address);
         let output = Command::new("wrk")
             .args(["-t1", &format!("-c{connections}"), &format!("-d{SECONDS}s"), "--timeout", "20s"])
+            .args(more)
             .args(["-H", "Host: a.example", "-H", &format!("Accept-Encoding: {encodings}"), &url])
             .output();
         let text =
@@ -144,6 +150,20 @@ fn measure(program: &str) -> std::io::Result<()> {
         "1 KB, log on, records on: requests/s",
         &|| requests(&small, "/", ""),
         &|| requests(&on, "/small.bin", ""),
+        1.0,
+    );
+    // No head comes twice, so that no answer is remembered whole.
+    let script = folder.path().join("other.lua");
+    std::fs::write(
+        &script,
+        "local n = 0\nrequest = function() n = n + 1; return wrk.format(nil, wrk.path .. '?' .. n) end\n",
+    )?;
+    let script = script.to_string_lossy().into_owned();
+    let others = |server: &Server, path: &str| server.load_by(path, "", 32, &["-s", &script]).0;
+    row(
+        "the same, every request another, records off",
+        &|| others(&small, "/"),
+        &|| others(&off, "/small.bin"),
         1.0,
     );
     off.load("/page.html", "br", 4);

@@ -192,3 +192,182 @@ fn every_file_comes_back_as_it_is(#[case] coding: &str) {
         }
     }
 }
+
+const PLAIN: &[u8] = b"GET /notes.txt HTTP/1.1\r\nHost: harbour.example\r\nUser-Agent: Boat \"1\"\r\n\r\n";
+
+fn connected(program: &Program) -> TcpStream {
+    let socket = TcpStream::connect(&program.sites).unwrap();
+    socket.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+    socket
+}
+
+/// Sends something and reads one answer whose body ends with some octets.
+fn exchange(socket: &mut TcpStream, octets: &[u8], ending: &[u8]) -> String {
+    socket.write_all(octets).unwrap();
+    let mut answer = Vec::new();
+    while !answer.ends_with(ending) {
+        let mut buffer = [0; 4096];
+        let read = socket.read(&mut buffer).unwrap();
+        assert!(read > 0, "{}", String::from_utf8_lossy(&answer));
+        answer.extend_from_slice(&buffer[..read]);
+    }
+    String::from_utf8(answer).unwrap()
+}
+
+/// Without the line that tells the time.
+fn timeless(answer: &str) -> String {
+    answer
+        .lines()
+        .filter(|line| !line.to_ascii_lowercase().starts_with("date: "))
+        .collect::<Vec<_>>()
+        .join("\n")
+}
+
+#[test]
+fn what_is_remembered_is_octet_for_octet_what_was_decided() {
+    let place = Place::new();
+    let program = place.serve();
+    let page = String::from_utf8(PLAIN.to_vec()).unwrap().replace("/notes.txt", "/tides/today.html");
+    let tag = {
+        let answer = program.get("harbour.example", "/notes.txt");
+        field(&answer, "etag").to_owned()
+    };
+    let conditional = String::from_utf8(PLAIN.to_vec())
+        .unwrap()
+        .replace("User-Agent", &format!("If-None-Match: {tag}\r\nUser-Agent"));
+    let whole = std::fs::read_to_string(place.path("harbour/tides/today.html")).unwrap();
+    until("settled", || {
+        let answer = program.ask("harbour.example", "/tides/today.html", &[("Accept-Encoding", "gzip")]);
+        (!field(&answer, "etag").starts_with("W/")).then_some(())
+    });
+    let packed =
+        program.ask("harbour.example", "/tides/today.html", &[("Accept-Encoding", "gzip")]).bytes().unwrap();
+    let mut asked = 0;
+    for (head, ending) in [
+        (String::from_utf8(PLAIN.to_vec()).unwrap(), b"short".to_vec()),
+        (page, whole.into_bytes()),
+        (conditional, b"\r\n\r\n".to_vec()),
+    ] {
+        let mut socket = connected(&program);
+        let first = exchange(&mut socket, head.as_bytes(), &ending);
+        // Workers remember for themselves, so it takes a while until all of them do.
+        for _ in 0..10 {
+            assert_eq!(timeless(&exchange(&mut socket, head.as_bytes(), &ending)), timeless(&first));
+        }
+        // In pieces it is the same request.
+        let (start, end) = head.as_bytes().split_at(30);
+        socket.write_all(start).unwrap();
+        assert_eq!(timeless(&exchange(&mut socket, end, &ending)), timeless(&first));
+        asked += 12;
+        let date = first.lines().find_map(|line| line.strip_prefix("date: ")).unwrap();
+        assert!(date.ends_with(" GMT") && date.len() == 29, "{date}");
+    }
+    for _ in 0..6 {
+        let answer = program.ask("harbour.example", "/tides/today.html", &[("Accept-Encoding", "gzip")]);
+        assert_eq!(answer.bytes().unwrap(), packed);
+    }
+    let lines = until("all lines", || {
+        let lines: Vec<String> =
+            place.log("harbour").into_iter().filter(|line| line.contains("\"Boat \\\"1\\\"\"")).collect();
+        (lines.len() >= asked).then_some(lines)
+    });
+    assert_eq!(lines.len(), asked);
+    let notes: Vec<&String> =
+        lines.iter().filter(|line| line.contains("GET /notes.txt HTTP/1.1\" 200 5 ")).collect();
+    assert_eq!(notes.len(), 12);
+    assert!(
+        notes.iter().all(|line| line.contains(" http harbour.example ") && line.contains(" - 5 \"-\" ")),
+        "{notes:?}"
+    );
+    assert_eq!(lines.iter().filter(|line| line.contains("GET /notes.txt HTTP/1.1\" 304 0 ")).count(), 12);
+
+    place.write("harbour/notes.txt", "shirt");
+    let mut socket = connected(&program);
+    until("the change shows", || exchange(&mut socket, PLAIN, b"t").ends_with("shirt").then_some(()));
+}
+
+#[test]
+fn a_remembered_head_inside_something_else_is_not_a_request() {
+    let place = Place::new();
+    let program = place.serve();
+    let mut warm: Vec<TcpStream> = (0..4).map(|_| connected(&program)).collect();
+    for socket in &mut warm {
+        for _ in 0..4 {
+            exchange(socket, PLAIN, b"short");
+        }
+    }
+    // As the body of another request, sent after its head.
+    let mut socket = connected(&program);
+    exchange(&mut socket, PLAIN, b"short");
+    let head =
+        format!("POST /x HTTP/1.1\r\nHost: harbour.example\r\nContent-Length: {}\r\n\r\n", PLAIN.len());
+    socket.write_all(head.as_bytes()).unwrap();
+    let mut answer = [0; 8192];
+    let read = socket.read(&mut answer).unwrap();
+    assert!(answer[..read].starts_with(b"HTTP/1.1 405"));
+    // The connection may be closed meanwhile; then nothing is answered either.
+    let _ = socket.write_all(PLAIN);
+    let _ = socket.write_all(b"GET /nowhere HTTP/1.1\r\nHost: lamp.example\r\nConnection: close\r\n\r\n");
+    let mut rest = Vec::new();
+    let _ = socket.read_to_end(&mut rest);
+    assert!(!String::from_utf8_lossy(&rest).contains("HTTP/1.1 200"), "{}", String::from_utf8_lossy(&rest));
+
+    // After the beginning of a head that came together with the request before it.
+    let mut socket = connected(&program);
+    exchange(&mut socket, &[PLAIN, b"GET /nowhere HTTP/1.1\r\nX-Rest: "].concat(), b"short");
+    let answer = {
+        let _ =
+            socket.write_all(&[PLAIN.strip_suffix(b"\r\n").unwrap(), b"Connection: close\r\n\r\n"].concat());
+        let mut rest = String::new();
+        let _ = socket.read_to_string(&mut rest);
+        rest
+    };
+    assert!(!answer.contains("HTTP/1.1 200"), "{answer}");
+    let mut socket = connected(&program);
+    exchange(&mut socket, &[PLAIN, b"GET /nowhere HTTP/1.1\r\nX-Rest: "].concat(), b"short");
+    let found = exchange(&mut socket, PLAIN, b"\n");
+    assert!(found.starts_with("HTTP/1.1 404"), "the host is that of the whole head: {found}");
+}
+
+#[test]
+fn a_remembered_answer_that_nobody_takes_is_sent_to_its_end_when_somebody_does() {
+    let place = Place::new();
+    let body = "0123456789abcdef".repeat(3_000);
+    place.write("lamp/page.bin", &body);
+    let program = place.serve();
+    let head = b"GET /page.bin HTTP/1.1\r\nHost: lamp.example\r\n\r\n";
+    let mut socket = connected(&program);
+    for _ in 0..4 {
+        exchange(&mut socket, head, body.as_bytes());
+    }
+    // Asked for far more often than fits on the way, one by one, before anything is read.
+    let times = 400;
+    let mut asking = socket.try_clone().unwrap();
+    let asker = std::thread::spawn(move || {
+        for _ in 0..times {
+            asking.write_all(head).unwrap();
+        }
+    });
+    let mut received = 0;
+    let mut buffer = vec![0; 1 << 20];
+    let mut bodies = 0;
+    let mut tail: Vec<u8> = Vec::new();
+    while bodies < times {
+        let read = socket.read(&mut buffer).unwrap();
+        assert!(read > 0, "after {received} octets and {bodies} answers");
+        received += read;
+        tail.extend_from_slice(&buffer[..read]);
+        while let Some(at) = find(&tail, b"\r\n\r\n").filter(|at| tail.len() >= at + 4 + body.len()) {
+            assert!(tail.starts_with(b"HTTP/1.1 200 OK\r\n"));
+            assert!(&tail[at + 4..at + 4 + body.len()] == body.as_bytes(), "answer {bodies}");
+            tail.drain(..at + 4 + body.len());
+            bodies += 1;
+        }
+    }
+    asker.join().unwrap();
+    until("all lines", || (place.log("lamp").len() == times + 4).then_some(()));
+}
+
+fn find(octets: &[u8], what: &[u8]) -> Option<usize> {
+    octets.windows(what.len()).position(|window| window == what)
+}

@@ -3,6 +3,7 @@
 use crate::body::{Content, Pieces};
 use crate::disk::Kept;
 use crate::encodings::Quick;
+use crate::memory::Draft;
 use crate::respond::Site;
 use bytes::Bytes;
 use exedra_core::answer::{
@@ -22,6 +23,8 @@ pub struct Ready {
     pub content: Content,
     /// Where the body is encoded: by what, and how many bytes it was before.
     pub full: Option<(Codec, u64)>,
+    /// What it rests upon, where that is one file and may be remembered.
+    pub draft: Option<Draft>,
 }
 
 /// Something that has to be fetched first.
@@ -117,10 +120,13 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
         }
     };
     let (path, form, pieces) = match &mut answer.body {
-        Body::None => return Ok(Ready { answer, content: Content::none(), full: None }),
+        Body::None => {
+            let draft = last.and_then(|(question, kept)| Draft::of(question, kept, Form::Plain));
+            return Ok(Ready { answer, content: Content::none(), full: None, draft });
+        }
         Body::Page(page) => {
             let content = Content::Whole(std::mem::take(page).into());
-            return Ok(Ready { answer, content, full: None });
+            return Ok(Ready { answer, content, full: None, draft: None });
         }
         Body::File { path, form } => (path, *form, None),
         Body::Parts { path, form, pieces } => (path, *form, Some(&*pieces)),
@@ -129,9 +135,10 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
         return Err(Lack::Again);
     };
     let Entry::File(facts) = kept.entry else { return Err(Lack::Again) };
+    let draft = Draft::of(question.clone(), Arc::clone(&kept), form);
     let content = content(site, question, &kept, facts, form, pieces, fetched)?;
     let full = form.codec().map(|codec| (codec, facts.size));
-    Ok(Ready { answer, content, full })
+    Ok(Ready { answer, content, full, draft })
 }
 
 /// The body of an answer that is a file, in some form.

@@ -60,7 +60,7 @@ impl Finished {
             Some(id) => &service.logs[id.0],
             None => &service.no_site,
         };
-        let client = Text::of(if log.masks_clients { masked(self.client) } else { self.client });
+        let client = client_text(self.client, log.masks_clients);
         let uri = &self.request.uri;
         let target = uri.path_and_query().map_or("*", |target| target.as_str());
         let field = |name| self.request.headers.get(name).map_or(&b""[..], HeaderValue::as_bytes);
@@ -114,8 +114,13 @@ impl Finished {
     }
 }
 
+/// An address as it is logged.
+pub fn client_text(client: IpAddr, masks: bool) -> Text {
+    Text::of(if masks { masked(client) } else { client })
+}
+
 /// Room for an address as text, where it needs no memory of its own.
-struct Text {
+pub struct Text {
     octets: [u8; 48],
     length: usize,
 }
@@ -135,7 +140,8 @@ impl Text {
         text
     }
 
-    fn as_str(&self) -> &str {
+    /// The text.
+    pub fn as_str(&self) -> &str {
         std::str::from_utf8(&self.octets[..self.length]).unwrap_or_default()
     }
 }

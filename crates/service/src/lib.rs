@@ -5,7 +5,7 @@
 //! - [`connections`]: sockets, workers, time-outs; [`forwarded`]: whose word is believed
 //! - [`respond`]: one request; [`attempt`]: answering it from memory, or saying what is lacking
 //! - [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
-//!   [`near`]: copies that threads keep for themselves
+//!   [`near`]: copies that threads keep for themselves; [`memory`]: whole answers, by the octets they answer
 //! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
 //! - [`journal`]: files that lines are written to; [`access_log`], [`error_log`]: what those lines say
 //! - [`ingest`]: the lines into the records
@@ -24,6 +24,7 @@ pub mod finished;
 pub mod forwarded;
 pub mod ingest;
 pub mod journal;
+pub mod memory;
 pub mod near;
 pub mod preflight;
 pub mod respond;

@@ -4,6 +4,7 @@
 //! caches each time. A copy of one's own does not.
 
 use foldhash::fast::RandomState;
+use std::borrow::Borrow;
 use std::collections::HashMap;
 use std::hash::Hash;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -42,7 +43,10 @@ impl<K, V> Default for Near<K, V> {
 
 impl<K: Hash + Eq, V> Near<K, V> {
     /// The copy of something.
-    pub fn get(&self, owner: Owner, key: &K) -> Option<&V> {
+    pub fn get<Q: Hash + Eq + ?Sized>(&self, owner: Owner, key: &Q) -> Option<&V>
+    where
+        K: Borrow<Q>,
+    {
         if self.owner == owner { self.copies.get(key) } else { None }
     }
 
@@ -58,7 +62,10 @@ impl<K: Hash + Eq, V> Near<K, V> {
     }
 
     /// Forgets one.
-    pub fn forget(&mut self, key: &K) {
+    pub fn forget<Q: Hash + Eq + ?Sized>(&mut self, key: &Q)
+    where
+        K: Borrow<Q>,
+    {
         self.copies.remove(key);
     }
 }

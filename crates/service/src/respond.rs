@@ -11,9 +11,10 @@ use crate::disk::Disk;
 use crate::encodings::Encodings;
 use crate::error_log::ErrorLog;
 use crate::finished::{Failure, Finished};
+use crate::memory::{self, Draft};
 use crate::{Counter, forwarded};
 use exedra_core::answer::{Answer, Body, Entry, Step, answer_traced};
-use exedra_core::config::Config;
+use exedra_core::config::{Config, SiteId};
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
 use exedra_core::logs::LoggedRequest;
 use http::header::{self, HeaderValue};
@@ -74,6 +75,9 @@ impl Future for Responding {
 pub fn respond(site: &Arc<Site>, request: Request<Incoming>, peer: IpAddr, pulse: &Arc<Pulse>) -> Responding {
     let is_last = pulse.answering() >= site.config.limits.requests;
     let (request, _body) = request.into_parts();
+    if !memory::stands_alone(&request) {
+        pulse.has_more();
+    }
     let finished = Box::new(Finished {
         service: Arc::clone(site),
         pulse: Arc::clone(pulse),
@@ -162,16 +166,19 @@ pub fn split(authority: &str) -> (&str, Option<u16>) {
 }
 
 fn send(ready: Ready, mut finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
-    let Ready { answer, content, full } = ready;
+    let Ready { answer, content, full, draft } = ready;
     finished.site = answer.site;
     finished.status = answer.status;
     if answer.status.is_client_error() || answer.status.is_server_error() {
         finished.failure = Some(failure(&finished, &answer));
     }
-    let Answer { status, mut headers, body, head_only, .. } = answer;
+    let Answer { status, mut headers, body, head_only, site } = answer;
     if let Some((codec, size)) = full {
         finished.encoding = codec.name();
         finished.full_bytes = Some(if head_only { 0 } else { size });
+    }
+    if let (Some(draft), Some(site), false) = (draft, site, is_last) {
+        keep_in_mind(&finished, draft, (status, &headers, &content), site);
     }
     // Where the body itself goes out, whoever writes the message adds its length.
     if let (Some(length), true) = (content.length(), head_only && body != Body::None) {
@@ -182,6 +189,23 @@ fn send(ready: Ready, mut finished: Box<Finished>, is_last: bool) -> Response<Lo
     }
     let content = if head_only { Content::none() } else { content };
     assemble(status, headers, LoggedBody::new(content, finished))
+}
+
+/// Remembers an answer where the octets of its request are all that it depends on.
+fn keep_in_mind(
+    finished: &Finished,
+    draft: Draft,
+    (status, headers, content): (StatusCode, &HeaderMap, &Content),
+    site: SiteId,
+) {
+    let Content::Whole(content) = content else { return };
+    let facts = (site, finished.encoding, finished.full_bytes);
+    if memory::stands_alone(&finished.request)
+        && let Some(head) = finished.pulse.own_head()
+    {
+        let owner = finished.service.disk.owner();
+        memory::remember(owner, &head, &finished.request, draft, (status, headers, content), facts);
+    }
 }
 
 /// Why a request failed: it is decided once more, every step written down.

@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 /// How often the clock ticks and time-outs are looked for.
 pub const TICK: Duration = Duration::from_millis(100);
 /// How much of a request's head is kept for the log, in case nothing can be made of it.
-const KEPT_HEAD: usize = 1024;
+const KEPT_HEAD: usize = crate::memory::LONGEST_HEAD;
 
 /// Milliseconds since it was made, as of the last tick. Reading it costs nothing.
 #[derive(Debug)]
@@ -66,6 +66,12 @@ pub struct Pulse {
     /// The status of an answer that was given without asking us.
     refused: AtomicU16,
     requests: AtomicU64,
+    /// Whether the head has come in since the last request.
+    fresh: AtomicBool,
+    /// Whether every request so far was exactly what came in for it, with nothing before or after.
+    alone: AtomicBool,
+    /// Whether everything that was to go out has gone.
+    flushed: AtomicBool,
 }
 
 impl Pulse {
@@ -82,6 +88,9 @@ impl Pulse {
             head: Mutex::default(),
             refused: AtomicU16::new(0),
             requests: AtomicU64::new(0),
+            fresh: AtomicBool::new(false),
+            alone: AtomicBool::new(true),
+            flushed: AtomicBool::new(true),
         })
     }
 
@@ -104,19 +113,57 @@ impl Pulse {
         match self.phase() {
             Phase::Idle => {
                 self.enter(Phase::Head);
+                self.fresh.store(true, Ordering::Relaxed);
                 let mut head = self.head();
                 head.clear();
                 keep(&mut head, octets);
             }
             Phase::Head => keep(&mut self.head(), octets),
-            Phase::Answering => {}
+            Phase::Answering => self.alone.store(false, Ordering::Relaxed),
         }
     }
 
     /// A request's head is whole, and answering it begins. Gives how many there have been, this one included.
     pub fn answering(&self) -> u64 {
         self.enter(Phase::Answering);
+        self.flushed.store(false, Ordering::Relaxed);
+        if !self.fresh.swap(false, Ordering::Relaxed) || !is_one_head(&self.head()) {
+            self.alone.store(false, Ordering::Relaxed);
+        }
         self.requests.fetch_add(1, Ordering::Relaxed) + 1
+    }
+
+    /// The head of the request that is being answered, if it is just what came in, as everything before it on
+    /// this connection was.
+    pub fn own_head(&self) -> Option<MutexGuard<'_, Vec<u8>>> {
+        self.alone.load(Ordering::Relaxed).then(|| self.head())
+    }
+
+    /// The request has, or may have, more to it than its head.
+    pub fn has_more(&self) {
+        self.alone.store(false, Ordering::Relaxed);
+    }
+
+    /// Whether what comes in now can only be the beginning of a request, and nobody else is at work on this
+    /// connection, which may bring so many requests.
+    pub fn is_between_requests(&self, most: u64) -> bool {
+        self.phase() == Phase::Idle
+            && self.alone.load(Ordering::Relaxed)
+            && self.flushed.load(Ordering::Relaxed)
+            && self.requests.load(Ordering::Relaxed) + 1 < most
+            && !self.has_expired()
+    }
+
+    /// A request was answered without anybody else hearing of it.
+    pub fn answered_at_once(&self) {
+        self.requests.fetch_add(1, Ordering::Relaxed);
+        self.stuck.store(false, Ordering::Relaxed);
+        self.since.store(self.clock.now(), Ordering::Relaxed);
+    }
+
+    /// Everything that was to go out has gone, or something is about to.
+    pub fn set_flushed(&self, flushed: bool) {
+        self.flushed.store(flushed, Ordering::Relaxed);
     }
 
     /// The answer has been handed over.
@@ -141,6 +188,12 @@ impl Pulse {
         if !self.stuck.swap(true, Ordering::Relaxed) {
             self.since.store(self.clock.now(), Ordering::Relaxed);
         }
+    }
+
+    /// The client takes something again.
+    pub fn unstuck(&self) {
+        self.stuck.store(false, Ordering::Relaxed);
+        self.since.store(self.clock.now(), Ordering::Relaxed);
     }
 
     /// Whoever waits for octets is woken when time is up.
@@ -196,6 +249,12 @@ impl Pulse {
     fn head(&self) -> MutexGuard<'_, Vec<u8>> {
         self.head.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
+
+/// Whether some octets are one whole head and nothing else. One that was too long to be kept is not.
+fn is_one_head(octets: &[u8]) -> bool {
+    let end = memchr::memmem::find(octets, b"\r\n\r\n");
+    octets.len() < KEPT_HEAD && end.is_some_and(|end| end + 4 == octets.len())
 }
 
 fn keep(head: &mut Vec<u8>, octets: &[u8]) {

@@ -1,29 +1,49 @@
-//! A socket that writes down what passes through it.
+//! A socket that writes down what passes through it, and answers what it has answered before.
+//!
+//! Between two requests, octets that are exactly a head whose answer is remembered are answered on the spot:
+//! whoever reads from the socket never sees them.
 
 use super::pulse::{Phase, Pulse};
+use crate::memory::{Remembered, recall};
+use crate::respond::Site;
 use std::io::{self, IoSlice};
+use std::net::IpAddr;
 use std::pin::Pin;
 use std::sync::Arc;
-use std::task::{Context, Poll};
+use std::task::{Context, Poll, ready};
+use std::time::Instant;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 
 /// What a client is told that takes too long over its request (RFC 9110 §15.5.9).
 const TOO_SLOW: &[u8] = b"HTTP/1.1 408 Request Timeout\r\nConnection: close\r\nContent-Length: 0\r\n\r\n";
-
 /// What is small enough to be copied.
 const SMALL: usize = 2048;
+/// How many requests are answered in a row before other connections have their turn.
+const IN_A_ROW: usize = 32;
 
 /// A connection's socket, with its pulse.
 pub struct Watched {
     stream: TcpStream,
     pulse: Arc<Pulse>,
+    site: Arc<Site>,
+    client: IpAddr,
+    sending: Option<Box<Sending>>,
+}
+
+/// A remembered answer that the socket could not take all at once.
+struct Sending {
+    answer: Arc<Remembered>,
+    time: i64,
+    began: Instant,
+    octets: Vec<u8>,
+    sent: usize,
 }
 
 impl Watched {
     /// Watches a socket.
-    pub fn new(stream: TcpStream, pulse: Arc<Pulse>) -> Self {
-        Watched { stream, pulse }
+    pub fn new(stream: TcpStream, pulse: Arc<Pulse>, site: Arc<Site>, client: IpAddr) -> Self {
+        Watched { stream, pulse, site, client: client.to_canonical(), sending: None }
     }
 
     fn went(&self, octets: &[u8], result: Poll<io::Result<usize>>) -> Poll<io::Result<usize>> {
@@ -37,6 +57,78 @@ impl Watched {
         }
         result
     }
+
+    /// The answer to what has come in, where that is a head whose answer is remembered.
+    fn recalled(&self, came: &[u8]) -> Option<Arc<Remembered>> {
+        let possible =
+            came.ends_with(b"\r\n\r\n") && self.pulse.is_between_requests(self.site.config.limits.requests);
+        if possible { recall(self.site.disk.owner(), came, &self.site.disk) } else { None }
+    }
+
+    /// Sends a remembered answer, or as much of it as the socket takes.
+    fn answer(&mut self, answer: Arc<Remembered>) -> io::Result<()> {
+        let (time, began) = (jiff::Timestamp::now().as_millisecond(), Instant::now());
+        let mut octets = Vec::with_capacity(answer.length());
+        answer.write(time, &mut octets);
+        let sent = match self.stream.try_write(&octets) {
+            Ok(sent) => sent,
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => 0,
+            Err(error) => {
+                self.record(&answer, time, began, octets.len());
+                return Err(error);
+            }
+        };
+        self.pulse.answered_at_once();
+        match sent == octets.len() {
+            true => self.record(&answer, time, began, 0),
+            false => self.sending = Some(Box::new(Sending { answer, time, began, octets, sent })),
+        }
+        Ok(())
+    }
+
+    fn record(&self, answer: &Remembered, time: i64, began: Instant, unsent: usize) {
+        if let Some(log) = answer.log(&self.site.logs) {
+            let bytes = answer.record(log, self.client, time, began, unsent);
+            self.site.counter.count(bytes);
+        }
+    }
+
+    /// Sends what is left of a remembered answer.
+    fn poll_rest(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        while let Some(sending) = &mut self.sending {
+            let rest = &sending.octets[sending.sent..];
+            let result = Pin::new(&mut self.stream).poll_write(context, rest);
+            if result.is_pending() {
+                self.pulse.waits(context.waker());
+                self.pulse.stuck();
+                if self.pulse.has_expired() {
+                    return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
+                }
+            }
+            sending.sent += match ready!(result)? {
+                0 => return Poll::Ready(Err(io::ErrorKind::WriteZero.into())),
+                sent => sent,
+            };
+            if sending.sent == sending.octets.len() {
+                self.finish_rest();
+            }
+            self.pulse.unstuck();
+        }
+        Poll::Ready(Ok(()))
+    }
+
+    fn finish_rest(&mut self) {
+        if let Some(sending) = self.sending.take() {
+            let Sending { answer, time, began, octets, sent } = *sending;
+            self.record(&answer, time, began, octets.len() - sent);
+        }
+    }
+}
+
+impl Drop for Watched {
+    fn drop(&mut self) {
+        self.finish_rest();
+    }
 }
 
 impl AsyncRead for Watched {
@@ -46,34 +138,51 @@ impl AsyncRead for Watched {
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
         let watched = self.get_mut();
-        let before = buffer.filled().len();
-        let read = Pin::new(&mut watched.stream).poll_read(context, buffer);
-        match &read {
-            Poll::Ready(Ok(())) => {
-                let came = &buffer.filled()[before..];
-                if !came.is_empty() {
-                    watched.pulse.came(came);
-                }
+        for _ in 0..IN_A_ROW {
+            ready!(watched.poll_rest(context))?;
+            let before = buffer.filled().len();
+            if Pin::new(&mut watched.stream).poll_read(context, buffer)?.is_pending() {
+                return watched.wait(context);
             }
-            Poll::Ready(Err(_)) => {}
-            Poll::Pending => {
-                watched.pulse.waits(context.waker());
-                if watched.pulse.has_expired() {
-                    if watched.pulse.phase() == Phase::Head {
-                        // Nothing is under way on this connection; if it does not fit, it is not sent.
-                        let _ = watched.stream.try_write(TOO_SLOW);
+            let came = &buffer.filled()[before..];
+            match watched.recalled(came) {
+                Some(answer) => {
+                    buffer.set_filled(before);
+                    watched.answer(answer)?;
+                }
+                None => {
+                    if !came.is_empty() {
+                        watched.pulse.came(came);
                     }
-                    return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
+                    return Poll::Ready(Ok(()));
                 }
             }
         }
-        read
+        context.waker().wake_by_ref();
+        Poll::Pending
+    }
+}
+
+impl Watched {
+    /// Nothing has come in: waits, unless time is up.
+    fn wait(&self, context: &Context<'_>) -> Poll<io::Result<()>> {
+        self.pulse.waits(context.waker());
+        if !self.pulse.has_expired() {
+            return Poll::Pending;
+        }
+        if self.pulse.phase() == Phase::Head {
+            // Nothing is under way on this connection; if it does not fit, it is not sent.
+            let _ = self.stream.try_write(TOO_SLOW);
+        }
+        Poll::Ready(Err(io::ErrorKind::TimedOut.into()))
     }
 }
 
 impl AsyncWrite for Watched {
     fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, octets: &[u8]) -> Poll<io::Result<usize>> {
         let watched = self.get_mut();
+        ready!(watched.poll_rest(context))?;
+        watched.pulse.set_flushed(false);
         let result = Pin::new(&mut watched.stream).poll_write(context, octets);
         if result.is_pending() {
             watched.pulse.waits(context.waker());
@@ -87,6 +196,7 @@ impl AsyncWrite for Watched {
         pieces: &[IoSlice<'_>],
     ) -> Poll<io::Result<usize>> {
         let watched = self.get_mut();
+        ready!(watched.poll_rest(context))?;
         let length: usize = pieces.iter().map(|piece| piece.len()).sum();
         if length <= SMALL {
             // Copied together, a small answer goes out by the cheaper call.
@@ -98,6 +208,7 @@ impl AsyncWrite for Watched {
             }
             return Pin::new(watched).poll_write(context, &together[..length]);
         }
+        watched.pulse.set_flushed(false);
         let result = Pin::new(&mut watched.stream).poll_write_vectored(context, pieces);
         if result.is_pending() {
             watched.pulse.waits(context.waker());
@@ -109,11 +220,18 @@ impl AsyncWrite for Watched {
         self.stream.is_write_vectored()
     }
 
+    /// Asked for when everything has been written.
     fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.get_mut().stream).poll_flush(context)
+        let watched = self.get_mut();
+        ready!(watched.poll_rest(context))?;
+        ready!(Pin::new(&mut watched.stream).poll_flush(context))?;
+        watched.pulse.set_flushed(true);
+        Poll::Ready(Ok(()))
     }
 
     fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.get_mut().stream).poll_shutdown(context)
+        let watched = self.get_mut();
+        ready!(watched.poll_rest(context))?;
+        Pin::new(&mut watched.stream).poll_shutdown(context)
     }
 }

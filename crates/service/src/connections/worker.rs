@@ -178,7 +178,7 @@ impl Serving {
         self.open.pulses().push(Arc::clone(&pulse));
         let (site, beating) = (Arc::clone(&self.site), Arc::clone(&pulse));
         let service = service_fn(move |request| respond(&site, request, peer.ip(), &beating));
-        let watched = Watched::new(stream, Arc::clone(&pulse));
+        let watched = Watched::new(stream, Arc::clone(&pulse), Arc::clone(&self.site), peer.ip());
         let connection = self.http.serve_connection(TokioIo::new(watched), service);
         let connection = self.graceful.watch(connection);
         let (site, open) = (Arc::clone(&self.site), Arc::clone(&self.open));

@@ -131,6 +131,11 @@ impl Disk {
         Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock, owner: Owner::another() })
     }
 
+    /// Who keeps copies of what was found here.
+    pub fn owner(&self) -> Owner {
+        self.owner
+    }
+
     /// Has the system tell of changes, on a thread of its own that ends when this is dropped.
     pub fn watch(&self) -> io::Result<()> {
         watching::watch(&self.folders, &self.clock)
@@ -152,7 +157,8 @@ impl Disk {
         })
     }
 
-    fn believes(&self, question: &Question, kept: &Kept) -> bool {
+    /// Whether what was found may still be believed.
+    pub fn believes(&self, question: &Question, kept: &Kept) -> bool {
         let (now, seen) = (self.now(), kept.seen.load(Ordering::Relaxed));
         let within = |time: Duration, since: u64| now.saturating_sub(since) < time.as_millis() as u64;
         if within(BELIEVED, seen) {

@@ -1,0 +1,244 @@
+//! Answers remembered whole: the second request that is octet for octet like an earlier one costs a look-up.
+//!
+//! An answer is a function of the request's octets and of what stands on the disk. So where the octets are the
+//! same, and the file is still believed to be what it was, the answer is too: it is not decided again, nor is
+//! the request taken apart. Whatever an answer depends on besides (who asks, the hour) must keep it from being
+//! remembered; [`Draft::of`] is where that is seen to.
+//!
+//! Each worker remembers for itself. A head is remembered when it comes for the second time, so that heads that
+//! never come again cost nothing.
+
+use crate::access_log::AccessLog;
+use crate::disk::{Disk, Kept};
+use crate::finished::client_text;
+use crate::near::{Near, Owner};
+use bytes::Bytes;
+use exedra_core::answer::{Entry, Form, Question};
+use exedra_core::config::SiteId;
+use exedra_core::facts::Scheme;
+use exedra_core::logs::LoggedRequest;
+use foldhash::fast::RandomState;
+use http::request::Parts;
+use http::{HeaderMap, Method, StatusCode, Version, header};
+use std::borrow::Cow;
+use std::cell::RefCell;
+use std::hash::BuildHasher;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// The longest head that is remembered.
+pub const LONGEST_HEAD: usize = 2048;
+/// The largest body that is.
+const LARGEST_BODY: usize = 64 << 10;
+/// How many heads are known to have come once.
+const SEEN_ONCE: usize = 4096;
+
+/// A remembered answer.
+pub struct Remembered {
+    question: Question,
+    kept: Arc<Kept>,
+    /// Status line and header fields, up to the value of the date.
+    head: Vec<u8>,
+    content: Bytes,
+    line: Line,
+}
+
+/// What is logged of it each time.
+struct Line {
+    site: SiteId,
+    status: StatusCode,
+    target: String,
+    host: String,
+    referrer: Vec<u8>,
+    agent: Vec<u8>,
+    encoding: &'static str,
+    full_bytes: u64,
+}
+
+/// What an answer was made of, while it may yet be remembered.
+pub struct Draft {
+    /// What was asked of the disk.
+    pub question: Question,
+    /// What was found there.
+    pub kept: Arc<Kept>,
+}
+
+impl Draft {
+    /// The draft of an answer that rests upon one file, as it is or as it has settled. An encoding that may
+    /// yet get better, and one that rests upon a second file, are not remembered.
+    pub fn of(question: Question, kept: Arc<Kept>, form: Form) -> Option<Draft> {
+        let lasts = matches!(form, Form::Plain | Form::Settled(_)) && matches!(kept.entry, Entry::File(_));
+        lasts.then_some(Draft { question, kept })
+    }
+}
+
+struct Memory {
+    near: Near<Box<[u8]>, Arc<Remembered>>,
+    once: Box<[u64]>,
+    hasher: RandomState,
+}
+
+thread_local! {
+    static MEMORY: RefCell<Memory> = RefCell::new(Memory {
+        near: Near::default(),
+        once: vec![0; SEEN_ONCE].into_boxed_slice(),
+        hasher: RandomState::default(),
+    });
+}
+
+/// Whether nothing but the octets of a request could make a difference to its answer, nor to what comes after
+/// it on its connection: there is no body, and nobody in front has a say.
+pub fn stands_alone(request: &Parts) -> bool {
+    let telling = [
+        header::CONNECTION,
+        header::CONTENT_LENGTH,
+        header::TRANSFER_ENCODING,
+        header::UPGRADE,
+        header::EXPECT,
+        header::FORWARDED,
+    ];
+    request.method == Method::GET
+        && request.version == Version::HTTP_11
+        && !telling.iter().any(|name| request.headers.contains_key(name))
+}
+
+/// Remembers an answer for the head it was given to, if that head came before.
+pub fn remember(
+    owner: Owner,
+    head: &[u8],
+    request: &Parts,
+    draft: Draft,
+    (status, headers, content): (StatusCode, &HeaderMap, &Bytes),
+    (site, encoding, full_bytes): (SiteId, &'static str, Option<u64>),
+) {
+    let target = request.uri.path_and_query().map_or("", |target| target.as_str());
+    let begins = |head: &[u8]| {
+        let rest = head.strip_prefix(b"GET ")?.strip_prefix(target.as_bytes())?;
+        rest.starts_with(b" HTTP/1.1\r\n").then_some(())
+    };
+    if content.len() > LARGEST_BODY || !matches!(status.as_u16(), 200 | 304) || begins(head).is_none() {
+        return;
+    }
+    MEMORY.with_borrow_mut(|memory| {
+        let hash = memory.hasher.hash_one(head);
+        let place = &mut memory.once[(hash as usize) % SEEN_ONCE];
+        if *place != hash {
+            *place = hash;
+            return;
+        }
+        let field = |name| request.headers.get(name).map_or(Vec::new(), |value| value.as_bytes().to_vec());
+        let line = Line {
+            site,
+            status,
+            target: target.to_owned(),
+            host: crate::respond::host(request).unwrap_or_default().to_ascii_lowercase(),
+            referrer: field(header::REFERER),
+            agent: field(header::USER_AGENT),
+            encoding,
+            full_bytes: full_bytes.unwrap_or(content.len() as u64),
+        };
+        let Draft { question, kept } = draft;
+        let octets = 800 + 2 * head.len() + content.len();
+        let answer = Remembered {
+            question,
+            kept,
+            head: written(status, headers, content),
+            content: content.clone(),
+            line,
+        };
+        memory.near.keep(owner, head.into(), Arc::new(answer), octets);
+    });
+}
+
+/// The answer to a head, if it is remembered and still holds.
+pub fn recall(owner: Owner, head: &[u8], disk: &Disk) -> Option<Arc<Remembered>> {
+    MEMORY.with_borrow_mut(|memory| {
+        let answer = memory.near.get(owner, head)?;
+        if disk.believes(&answer.question, &answer.kept) {
+            return Some(Arc::clone(answer));
+        }
+        memory.near.forget(head);
+        None
+    })
+}
+
+/// The head of an answer as it goes over the wire, but for the date's value and what ends it.
+fn written(status: StatusCode, headers: &HeaderMap, content: &Bytes) -> Vec<u8> {
+    let mut out =
+        format!("HTTP/1.1 {} {}\r\n", status.as_u16(), status.canonical_reason().unwrap_or("")).into_bytes();
+    for (name, value) in headers {
+        out.extend_from_slice(name.as_str().as_bytes());
+        out.extend_from_slice(b": ");
+        out.extend_from_slice(value.as_bytes());
+        out.extend_from_slice(b"\r\n");
+    }
+    if status != StatusCode::NOT_MODIFIED {
+        out.extend_from_slice(format!("content-length: {}\r\n", content.len()).as_bytes());
+    }
+    out.extend_from_slice(b"date: ");
+    out
+}
+
+impl Remembered {
+    /// Octets of the whole answer.
+    pub fn length(&self) -> usize {
+        self.head.len() + DATE_LENGTH + 4 + self.content.len()
+    }
+
+    /// Appends the whole answer.
+    pub fn write(&self, time: i64, out: &mut Vec<u8>) {
+        out.extend_from_slice(&self.head);
+        date(time.div_euclid(1000), out);
+        out.extend_from_slice(b"\r\n\r\n");
+        out.extend_from_slice(&self.content);
+    }
+
+    /// Its log, of those of all sites.
+    pub fn log<'l>(&self, logs: &'l [AccessLog]) -> Option<&'l AccessLog> {
+        logs.get(self.line.site.0)
+    }
+
+    /// Writes down that it was sent, so much of its body, and gives that much.
+    pub fn record(&self, log: &AccessLog, client: IpAddr, time: i64, began: Instant, unsent: usize) -> u64 {
+        let Line { status, target, host, referrer, agent, encoding, full_bytes, .. } = &self.line;
+        let bytes = self.content.len().saturating_sub(unsent) as u64;
+        log.record(&LoggedRequest {
+            time,
+            status: status.as_u16(),
+            bytes,
+            full_bytes: *full_bytes,
+            duration: u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX),
+            client: client_text(client, log.masks_clients).as_str(),
+            user: "",
+            method: "GET",
+            target: Cow::Borrowed(target.as_bytes()),
+            protocol: "HTTP/1.1",
+            referrer,
+            agent,
+            scheme: Scheme::Http.as_str(),
+            host,
+            encoding,
+            rule: "",
+        });
+        bytes
+    }
+}
+
+/// Octets of a date in a header field.
+const DATE_LENGTH: usize = 29;
+
+/// The date of a second since 1970 UTC (RFC 9110 §5.6.7), made once a second.
+fn date(second: i64, out: &mut Vec<u8>) {
+    thread_local! {
+        static LAST: RefCell<(i64, String)> = const { RefCell::new((i64::MIN, String::new())) };
+    }
+    LAST.with_borrow_mut(|(last, text)| {
+        if *last != second {
+            let since = std::time::Duration::from_secs(u64::try_from(second).unwrap_or(0));
+            *text = httpdate::fmt_http_date(std::time::UNIX_EPOCH + since);
+            *last = second;
+        }
+        out.extend_from_slice(text.as_bytes());
+    });
+}
