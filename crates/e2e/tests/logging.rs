@@ -229,3 +229,26 @@ fn a_site_may_have_no_log() {
     assert!(place.generations("lamp").is_empty());
     assert!(program.api("status")["sites"][1]["log"].is_null());
 }
+
+#[test]
+fn a_log_may_be_lines_of_json_which_are_read_like_any() {
+    let place = Place::new();
+    place.configure("[site.log]\nlayout = \"json\"\n");
+    let program = place.serve();
+    let agent = "Boat \"quoted\" \\ 1";
+    program.ask("lamp.example", "/?day=1&x=%22", &[("User-Agent", agent), ("Referer", "http://a.example/x")]);
+    program.ask("lamp.example", "/nowhere", &[]);
+    let lines = until("the lines", || Some(place.log("lamp")).filter(|lines| lines.len() == 2));
+    let line: Value = serde_json::from_str(&lines[0]).unwrap();
+    assert_eq!((&line["path"], &line["query"]), (&"/".into(), &"day=1&x=%22".into()));
+    assert_eq!((&line["agent"], &line["referrer"]), (&agent.into(), &"http://a.example/x".into()));
+    assert_eq!(
+        (&line["status"], &line["host"], &line["user"]),
+        (&200.into(), &"lamp.example".into(), &"".into())
+    );
+    until("recorded", || (program.recorded("lamp") == 2).then_some(()));
+    let report = exedra(&["report", "--as", "json", &text(&place.generations("lamp")[0])]);
+    let report: Value = serde_json::from_slice(&report.stdout).unwrap();
+    assert_eq!((&report["totals"]["requests"], &report["lines"]["unread"]), (&2.into(), &0.into()));
+    assert_eq!(report["sources"][0]["layout"], "json");
+}

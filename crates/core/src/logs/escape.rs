@@ -6,6 +6,33 @@
 
 use std::borrow::Cow;
 
+/// Appends a text to a string of JSON (RFC 8259 §7). Octets that are no UTF-8 become the text `\xHH`, as they
+/// are read; nothing at all stays empty.
+pub fn write_json(text: &[u8], out: &mut Vec<u8>) {
+    // A lone dash would be read as nothing.
+    if text == b"-" {
+        return unicode('-', out);
+    }
+    for chunk in text.utf8_chunks() {
+        for letter in chunk.valid().chars() {
+            match letter {
+                '"' | '\\' => out.extend_from_slice(&[b'\\', letter as u8]),
+                letter if letter.is_control() || is_format(letter) => unicode(letter, out),
+                letter => out.extend_from_slice(letter.encode_utf8(&mut [0; 4]).as_bytes()),
+            }
+        }
+        for &octet in chunk.invalid() {
+            out.push(b'\\');
+            hex(octet, out);
+        }
+    }
+}
+
+/// A letter by its number. Those written so all have four digits.
+fn unicode(letter: char, out: &mut Vec<u8>) {
+    out.extend_from_slice(format!("\\u{:04x}", u32::from(letter)).as_bytes());
+}
+
 /// Appends a text to a line. `bare` fields stand between spaces, the others between quotation marks.
 /// Nothing at all is written `-`.
 pub fn write(text: &[u8], bare: bool, out: &mut Vec<u8>) {
@@ -71,6 +98,13 @@ pub fn undo(field: &[u8]) -> Cow<'_, [u8]> {
                 }
                 _ => out.push(b'\\'),
             },
+            [b'u', digits @ ..] => match numbered(digits) {
+                Some(letter) => {
+                    out.extend_from_slice(letter.encode_utf8(&mut [0; 4]).as_bytes());
+                    rest = &after[5..];
+                }
+                None => out.push(b'\\'),
+            },
             [b't', ..] => {
                 out.push(b'\t');
                 rest = &after[1..];
@@ -79,6 +113,12 @@ pub fn undo(field: &[u8]) -> Cow<'_, [u8]> {
         }
     }
     Cow::Owned(out)
+}
+
+fn numbered(digits: &[u8]) -> Option<char> {
+    let number =
+        digits.get(..4)?.iter().try_fold(0, |number, &octet| Some(number << 4 | u32::from(digit(octet)?)))?;
+    char::from_u32(number)
 }
 
 fn digit(octet: u8) -> Option<u8> {
@@ -115,6 +155,17 @@ mod tests {
             prop_assert!(line.iter().all(|octet| *octet >= b' ' && *octet != 0x7f), "{line:?}");
             prop_assert!(!(bare && line.contains(&b' ')));
             prop_assert_eq!(undo(&line).into_owned(), octets);
+        }
+
+        #[test]
+        fn json_is_json_and_comes_back(octets in proptest::collection::vec(any::<u8>(), 0..60)) {
+            let mut line = Vec::new();
+            write_json(&octets, &mut line);
+            let quoted = [b"\"", &line[..], b"\""].concat();
+            let parsed: Result<String, _> = serde_json::from_slice(&quoted);
+            prop_assert_eq!(parsed.ok(), Some(as_text(&octets).into_owned()));
+            let undone = undo(&line);
+            prop_assert_eq!(as_text(&undone), as_text(&octets));
         }
     }
 

@@ -12,6 +12,10 @@ pub const NAMED: &[(&str, &str)] = &[
         "combined",
         r#"{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes} "{referrer}" "{agent}""#,
     ),
+    (
+        "json",
+        r#"{{"time":"{time:rfc3339}","client":"{client}","user":"{user}","method":"{method}","scheme":"{scheme}","host":"{host}","path":"{path}","query":"{query}","protocol":"{protocol}","status":{status},"bytes":{bytes},"full_bytes":{full_bytes},"duration_us":{duration:microseconds},"referrer":"{referrer}","agent":"{agent}","encoding":"{encoding}","rule":"{rule}"}}"#,
+    ),
     ("common", r#"{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}"#),
 ];
 
@@ -39,6 +43,11 @@ impl Layout {
     /// A layout without any place: for files whose lines are not made by layouts.
     pub fn bare() -> Layout {
         Layout { name: String::new(), pieces: Vec::new() }
+    }
+
+    /// Whether its lines are objects of JSON, so that texts in them must be strings of it.
+    pub fn is_json(&self) -> bool {
+        self.name == "json"
     }
 
     /// What a file in this layout begins with.

@@ -223,6 +223,7 @@ mod tests {
             path in "/[^?\\x00]{0,30}", query in proptest::option::of("[^ \\x00]{1,20}"),
             agent in "\\PC{0,40}", referrer in proptest::collection::vec(any::<u8>(), 0..30),
             status in 100u16..600, bytes in 0u64..1 << 50, time in 0i64..4_000_000_000_000,
+            layout in prop_oneof![Just("full"), Just("json")],
         ) {
             let target = match &query { Some(query) => format!("{path}?{query}"), None => path.clone() };
             let request = LoggedRequest {
@@ -232,7 +233,11 @@ mod tests {
                 host: "a.example", encoding: "br", rule: "",
             };
             let mut line = Vec::new();
-            LogTemplate::new(&Layout::understand("full").unwrap()).write(&request, &mut line);
+            LogTemplate::new(&Layout::understand(layout).unwrap()).write(&request, &mut line);
+            if layout == "json" {
+                let parsed: serde_json::Value = serde_json::from_slice(&line).unwrap();
+                prop_assert_eq!(parsed["agent"].as_str(), Some(agent.as_str()));
+            }
             prop_assert_eq!(line.iter().filter(|octet| **octet == b'\n').count(), 1);
             let (reader, batch, dictionaries) = read(&line);
             prop_assert_eq!(reader.read, 1, "{:?} {:?}", String::from_utf8_lossy(&line), reader.unread);

@@ -47,7 +47,18 @@ pub struct LoggedRequest<'a> {
 /// A layout made ready to write lines.
 #[derive(Debug, Clone)]
 pub struct LogTemplate {
-    steps: Vec<(Step, bool)>,
+    steps: Vec<(Step, Style)>,
+}
+
+/// How the text of a field is kept within it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Style {
+    /// It stands between spaces.
+    Bare,
+    /// It stands in quotation marks.
+    Quoted,
+    /// It stands in a string of JSON.
+    Json,
 }
 
 #[derive(Debug, Clone)]
@@ -63,19 +74,24 @@ impl LogTemplate {
     pub fn new(layout: &Layout) -> Self {
         let pieces = &layout.pieces;
         let mut quoted = false;
+        let inside = if layout.is_json() { Style::Json } else { Style::Quoted };
         let steps = pieces
             .iter()
             .map(|piece| match piece {
                 Piece::Literal(text) => {
                     quoted ^= text.bytes().filter(|octet| *octet == b'"').count() % 2 == 1;
-                    (Step::Literal(text.as_bytes().into()), false)
+                    (Step::Literal(text.as_bytes().into()), Style::Bare)
                 }
-                Piece::Place(Field::Time(TimeForm::Classic)) => (Step::Classic, false),
+                Piece::Place(Field::Time(TimeForm::Classic)) => (Step::Classic, Style::Bare),
                 // The request line is one quoted field for whoever reads it: its parts part at spaces.
-                Piece::Place(field @ Field::Text(TextColumn::Method | TextColumn::Protocol)) => {
-                    (Step::Field(field.clone()), true)
+                Piece::Place(field @ Field::Text(TextColumn::Method | TextColumn::Protocol))
+                    if inside == Style::Quoted =>
+                {
+                    (Step::Field(field.clone()), Style::Bare)
                 }
-                Piece::Place(field) => (Step::Field(field.clone()), !quoted),
+                Piece::Place(field) => {
+                    (Step::Field(field.clone()), if quoted { inside } else { Style::Bare })
+                }
             })
             .collect();
         LogTemplate { steps }
@@ -83,7 +99,7 @@ impl LogTemplate {
 
     /// Appends one line, its end included.
     pub fn write(&self, request: &LoggedRequest<'_>, out: &mut Vec<u8>) {
-        for (step, bare) in &self.steps {
+        for (step, style) in &self.steps {
             let field = match step {
                 Step::Literal(text) => {
                     out.extend_from_slice(text);
@@ -105,7 +121,11 @@ impl LogTemplate {
                     continue;
                 }
                 Field::Text(_) | Field::Target | Field::Skip => {
-                    escape::write(&text(field, request), *bare, out);
+                    let text = text(field, request);
+                    match style {
+                        Style::Json => escape::write_json(&text, out),
+                        style => escape::write(&text, *style == Style::Bare, out),
+                    }
                     continue;
                 }
             };
