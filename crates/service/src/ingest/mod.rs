@@ -23,8 +23,9 @@ use std::time::{Duration, Instant};
 const BLOCK: usize = 4 << 20;
 /// The most requests the tail holds. When it cannot be committed, the rest waits where it is safe: in the logs.
 const MOST_IN_TAIL: usize = 8 * BATCH_ROWS;
-/// How long news are gathered before the logs are looked at.
-const GATHERING: Duration = Duration::from_millis(40);
+/// How long news are gathered before the logs are looked at: long enough that a busy log comes in large pieces,
+/// whose texts are looked up together, and short enough that nobody notices.
+const GATHERING: Duration = Duration::from_millis(150);
 /// How long requests stay in the tail only.
 const TAIL_TIME: Duration = Duration::from_secs(5);
 /// How often a log that cannot be read is complained about.
