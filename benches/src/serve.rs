@@ -89,7 +89,7 @@ fn configuration(
     let text = format!(
         "[service]\nconsole = \"127.0.0.1:0\"\nstate = \"state-{name}\"\nrecords = {records}\n\
          [[listener]]\naddress = \"127.0.0.1:0\"\n\
-         [[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"{site}\"\n"
+         [[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"{site}\"\nlisting = true\n"
     );
     std::fs::write(&path, text)?;
     Ok(path)

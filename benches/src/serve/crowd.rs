@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 const DOWNLOADS: usize = 64;
 const IDLE: usize = 10_000;
 const FILES: usize = 20_000;
+const LISTED: usize = 10_000;
 
 impl Server {
     /// Resident memory in MB.
@@ -126,7 +127,13 @@ pub fn many_files(program: &str, folder: &Path) -> Result<()> {
         }
         std::fs::write(below.join(format!("{number}.html")), format!("<h1>{number}</h1>").repeat(100))?;
     }
+    let listed = site.join("listed");
+    std::fs::create_dir_all(&listed)?;
+    for number in 0..LISTED {
+        std::fs::write(listed.join(format!("{number}.txt")), "")?;
+    }
     let config = configuration(folder, "many", true, "many")?;
+    let mut listings = Vec::new();
     let mut starts = Vec::new();
     let mut firsts = Vec::new();
     for round in 0..5 {
@@ -145,6 +152,17 @@ pub fn many_files(program: &str, folder: &Path) -> Result<()> {
             if !answer[..read].starts_with(b"HTTP/1.1 200") {
                 return Err(Error::other("a file was not found"));
             }
+        }
+    }
+    let server = Server::ours(program, &config).ok_or_else(|| Error::other("the service did not start"))?;
+    for order in ["name", "-name", "size", "-size", "changed"] {
+        let began = Instant::now();
+        let mut socket = server.ask(&format!("/listed/?by={order}"))?;
+        let mut answer = [0; 4096];
+        let read = socket.read(&mut answer)?;
+        listings.push(began.elapsed().as_secs_f64() * 1e3);
+        if !answer[..read].starts_with(b"HTTP/1.1 200") {
+            return Err(Error::other("a folder was not listed"));
         }
     }
     firsts.sort_by(f64::total_cmp);

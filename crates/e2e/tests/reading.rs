@@ -154,7 +154,7 @@ fn a_log_of_another_kind_is_shown_and_refused() {
     let words = String::from_utf8(output.stderr).unwrap();
     assert!(!output.status.success());
     assert!(
-        words.contains("no layout fits (tried full, combined, json, common)")
+        words.contains("no layout fits (tried full, combined, json, extended, common)")
             && words.contains("wind the clockwork"),
         "{words}"
     );

@@ -193,7 +193,7 @@ fn every_file_comes_back_as_it_is(#[case] coding: &str) {
     }
 }
 
-const PLAIN: &[u8] = b"GET /notes.txt HTTP/1.1\r\nHost: harbour.example\r\nUser-Agent: Boat \"1\"\r\n\r\n";
+const PLAIN: &[u8] = b"GET /notes.txt HTTP/1.1\r\nHost: harbour.example\r\nConnection: keep-alive\r\nUser-Agent: Boat \"1\"\r\n\r\n";
 
 fn connected(program: &Program) -> TcpStream {
     let socket = TcpStream::connect(&program.sites).unwrap();

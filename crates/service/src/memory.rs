@@ -91,15 +91,18 @@ thread_local! {
 /// it on its connection: there is no body, and nobody in front has a say.
 pub fn stands_alone(request: &Parts) -> bool {
     let telling = [
-        header::CONNECTION,
         header::CONTENT_LENGTH,
         header::TRANSFER_ENCODING,
         header::UPGRADE,
         header::EXPECT,
         header::FORWARDED,
     ];
+    // What browsers say of it is what goes without saying (RFC 9112 §9.3).
+    let connection = request.headers.get_all(header::CONNECTION).iter();
+    let goes_on = |value: &http::HeaderValue| value.as_bytes().eq_ignore_ascii_case(b"keep-alive");
     request.method == Method::GET
         && request.version == Version::HTTP_11
+        && connection.into_iter().all(goes_on)
         && !telling.iter().any(|name| request.headers.contains_key(name))
 }
 
@@ -241,4 +244,80 @@ fn date(second: i64, out: &mut Vec<u8>) {
         }
         out.extend_from_slice(text.as_bytes());
     });
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::connections::Clock;
+    use exedra_core::answer::{Want, path::resolve};
+    use http::{HeaderValue, Request};
+    use rstest::rstest;
+
+    fn request(target: &str, fields: &[(&str, &str)]) -> Parts {
+        let mut request = Request::get(target).header("host", "a.example");
+        for (name, value) in fields {
+            request = request.header(*name, *value);
+        }
+        request.body(()).unwrap().into_parts().0
+    }
+
+    #[rstest]
+    #[case::plain(&[], true)]
+    #[case::browser(&[("connection", "keep-alive"), ("user-agent", "Boat/1")], true)]
+    #[case::last(&[("connection", "close")], false)]
+    #[case::other_protocol(&[("connection", "keep-alive"), ("connection", "upgrade")], false)]
+    #[case::body(&[("content-length", "0")], false)]
+    #[case::chunks(&[("transfer-encoding", "chunked")], false)]
+    #[case::forwarded(&[("forwarded", "for=192.0.2.1")], false)]
+    fn what_stands_alone(#[case] fields: &[(&str, &str)], #[case] expected: bool) {
+        assert_eq!(stands_alone(&request("/", fields)), expected);
+    }
+
+    #[test]
+    fn a_head_is_remembered_when_it_comes_again_and_for_as_long_as_its_file_is_believed() {
+        let place = tempfile::tempdir().unwrap();
+        std::fs::write(place.path().join("a.txt"), "one").unwrap();
+        let text = format!(
+            "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = {:?}\n",
+            place.path()
+        );
+        let config = exedra_core::config::understand(&text, place.path()).unwrap();
+        let disk = Disk::open(&config, Clock::new()).unwrap();
+        let question =
+            Question { site: SiteId(0), path: resolve("/a.txt").unwrap().place, want: Want::Entry };
+        let head = b"GET /a.txt HTTP/1.1\r\nhost: a.example\r\n\r\n";
+        let parts = request("/a.txt", &[]);
+        let mut headers = HeaderMap::new();
+        headers.insert(header::ETAG, HeaderValue::from_static("\"1\""));
+        let owner = disk.owner();
+        let keep = |head: &[u8]| {
+            let draft = Draft::of(question.clone(), disk.look(&question), Form::Plain).unwrap();
+            let answer = (StatusCode::OK, &headers, &Bytes::from_static(b"one"));
+            remember(owner, head, &parts, draft, answer, (SiteId(0), "", None));
+        };
+        keep(head);
+        assert!(recall(owner, head, &disk).is_none(), "once is not enough");
+        keep(head);
+        let answer = recall(owner, head, &disk).unwrap();
+        let mut out = Vec::new();
+        answer.write(784_111_777_000, &mut out);
+        let expected = "HTTP/1.1 200 OK\r\netag: \"1\"\r\ncontent-length: 3\r\ndate: Sun, 06 Nov 1994 08:49:37 GMT\r\n\r\none";
+        assert_eq!(String::from_utf8(out.clone()).unwrap(), expected);
+        assert_eq!(answer.length(), out.len());
+        // Octets that do not begin as the request does were not all of its head.
+        let tail = b"a.txt HTTP/1.1\r\nhost: a.example\r\n\r\n";
+        keep(tail);
+        keep(tail);
+        assert!(recall(owner, tail, &disk).is_none());
+        assert!(recall(Owner::another(), head, &disk).is_none(), "another configuration's");
+
+        let began = Instant::now();
+        while disk.believes(&answer.question, &answer.kept) {
+            assert!(began.elapsed().as_secs() < 30, "it is not believed for ever");
+            // Nobody serves here, so nobody else lets the clock tick.
+            disk.look(&Question { path: resolve("/b.txt").unwrap().place, ..question.clone() });
+        }
+        assert!(recall(owner, head, &disk).is_none());
+    }
 }

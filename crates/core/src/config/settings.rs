@@ -235,7 +235,7 @@ pub const SETTINGS: &[Setting] = &[
         "layout",
         Kind::Text,
         "layout = \"full\"",
-        "full, combined, common, json, or a template of one's own",
+        "full, combined, common, extended, json, or a template of one's own",
     ),
     setting("log", "write", Kind::Flag, "write = true", "whether the site's requests are logged at all"),
     setting(

@@ -6,6 +6,24 @@
 
 use std::borrow::Cow;
 
+/// As [`write`], for readers that take any quotation mark for the first or the last.
+pub fn write_unquotable(text: &[u8], bare: bool, out: &mut Vec<u8>) {
+    if !text.contains(&b'"') {
+        return write(text, bare, out);
+    }
+    for part in text.split_inclusive(|octet| *octet == b'"') {
+        match part.strip_suffix(b"\"") {
+            Some(before) => {
+                if !before.is_empty() {
+                    write(before, bare, out);
+                }
+                hex(b'"', out);
+            }
+            None => write(part, bare, out),
+        }
+    }
+}
+
 /// Appends a text to a string of JSON (RFC 8259 §7). Octets that are no UTF-8 become the text `\xHH`, as they
 /// are read; nothing at all stays empty.
 pub fn write_json(text: &[u8], out: &mut Vec<u8>) {

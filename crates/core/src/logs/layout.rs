@@ -16,8 +16,18 @@ pub const NAMED: &[(&str, &str)] = &[
         "json",
         r#"{{"time":"{time:rfc3339}","client":"{client}","user":"{user}","method":"{method}","scheme":"{scheme}","host":"{host}","path":"{path}","query":"{query}","protocol":"{protocol}","status":{status},"bytes":{bytes},"full_bytes":{full_bytes},"duration_us":{duration:microseconds},"referrer":"{referrer}","agent":"{agent}","encoding":"{encoding}","rule":"{rule}"}}"#,
     ),
+    (
+        "extended",
+        r#"{time:%Y-%m-%d %H:%M:%S%.3f} {client} {user} {method} {path} {query} {protocol} {status} {bytes} {duration:seconds} "{referrer}" "{agent}" {scheme} {host} {encoding} {full_bytes} "{rule}""#,
+    ),
     ("common", r#"{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}"#),
 ];
+
+/// What a file in the layout `extended` begins with: its places under the names of the W3C draft, and under
+/// `x-` names where that has none.
+const EXTENDED_HEADING: &str = "#Version: 1.0\n#Fields: date time c-ip x-user cs-method cs-uri-stem cs-uri-query \
+     x-protocol sc-status bytes time-taken cs(Referer) cs(User-Agent) x-scheme cs(Host) sc(Content-Encoding) \
+     x-full-bytes x-rule\n";
 
 /// How one line of a log is written.
 #[derive(Debug, Clone)]
@@ -50,9 +60,14 @@ impl Layout {
         self.name == "json"
     }
 
+    /// Whether it is the W3C Extended Log File Format, in which a quotation mark within a text would end it.
+    pub fn is_extended(&self) -> bool {
+        self.name == "extended"
+    }
+
     /// What a file in this layout begins with.
     pub fn heading(&self) -> Vec<u8> {
-        Vec::new()
+        if self.is_extended() { EXTENDED_HEADING.as_bytes().to_vec() } else { Vec::new() }
     }
 
     /// All named layouts, the richest first.

@@ -9,7 +9,7 @@
 
 use super::columns::{Column, Projection, TextColumn};
 use super::layout::Layout;
-use super::moment::{TimeReader, number};
+use super::moment::{TimeForm, TimeReader, number};
 use super::template::{Field, Piece};
 use thiserror::Error;
 
@@ -82,6 +82,8 @@ impl Cut {
 enum Step {
     Literal(Box<[u8]>),
     Until(Field, Box<[u8]>),
+    /// A time in which the text that follows it occurs so many times.
+    UntilAfter(Field, Box<[u8]>, usize),
     Quoted(Field),
     QuotedRequest,
     Rest(Field),
@@ -123,7 +125,10 @@ impl Plan {
                         Some(Piece::Literal(next)) if next.starts_with('"') && opens_quotes(pieces, at) => {
                             Step::Quoted(field)
                         }
-                        Some(Piece::Literal(next)) => Step::Until(field, next.as_bytes().into()),
+                        Some(Piece::Literal(next)) => match occurrences(&pieces[at], next) {
+                            0 => Step::Until(field, next.as_bytes().into()),
+                            times => Step::UntilAfter(field, next.as_bytes().into(), times),
+                        },
                         _ => Step::Rest(field),
                     });
                 }
@@ -168,6 +173,13 @@ impl Plan {
                     continue;
                 }
                 Step::Until(field, next) => (field, find(line, at, next).ok_or(stop(Reason::Misfit))?),
+                Step::UntilAfter(field, next, times) => {
+                    let mut found = find(line, at, next);
+                    for _ in 0..*times {
+                        found = found.and_then(|found| find(line, found + 1, next));
+                    }
+                    (field, found.ok_or(stop(Reason::Misfit))?)
+                }
                 Step::Quoted(field) => (field, closing_quote(line, at).ok_or(stop(Reason::Unquoted))?),
                 Step::Rest(field) => (field, line.len()),
             };
@@ -242,6 +254,14 @@ fn find(line: &[u8], from: usize, text: &[u8]) -> Option<usize> {
             return Some(at);
         }
         at += 1;
+    }
+}
+
+/// How often a text occurs in a field as it is written: a time may be several words.
+fn occurrences(piece: &Piece, text: &str) -> usize {
+    match piece {
+        Piece::Place(Field::Time(TimeForm::Codes(codes))) => codes.matches(text).count(),
+        _ => 0,
     }
 }
 

@@ -85,13 +85,15 @@ pub struct LineReader {
     pub read: u64,
     /// Lines that did not.
     pub unread: Unread,
+    /// Lines that say something about the log itself: those beginning with `#`.
+    pub directives: u64,
 }
 
 impl LineReader {
     /// A reader for lines in any of these layouts; the first is tried first.
     pub fn new(layouts: &[Layout], projection: Projection) -> Self {
         let plans = layouts.iter().map(|layout| Plan::for_columns(layout, projection)).collect();
-        LineReader { plans, current: 0, projection, read: 0, unread: Unread::default() }
+        LineReader { plans, current: 0, projection, read: 0, unread: Unread::default(), directives: 0 }
     }
 
     /// Reads whole lines until the block ends or the batch is full, and says how many octets that took.
@@ -144,6 +146,10 @@ impl LineReader {
         if text.len() > LONGEST_LINE {
             let stop = Stop { at: LONGEST_LINE, reason: Reason::TooLong };
             self.unread.count(stop, block, line, text);
+            return None;
+        }
+        if text.starts_with(b"#") {
+            self.directives += 1;
             return None;
         }
         let mut furthest: Option<Stop> = None;
@@ -210,11 +216,11 @@ mod tests {
     proptest! {
         #[test]
         fn any_octets_are_read_or_counted(octets in proptest::collection::vec(
-            prop_oneof![Just(b'\n'), Just(b'"'), Just(b' '), Just(b'\\'), any::<u8>()], 0..400))
+            prop_oneof![Just(b'\n'), Just(b'"'), Just(b' '), Just(b'\\'), Just(b'#'), any::<u8>()], 0..400))
         {
             let lines = octets.split_inclusive(|octet| *octet == b'\n').count() as u64;
             let (reader, batch, _) = read(&octets);
-            prop_assert_eq!(reader.read + reader.unread.lines(), lines);
+            prop_assert_eq!(reader.read + reader.unread.lines() + reader.directives, lines);
             prop_assert_eq!(batch.rows() as u64, reader.read);
         }
 
@@ -223,7 +229,7 @@ mod tests {
             path in "/[^?\\x00]{0,30}", query in proptest::option::of("[^ \\x00]{1,20}"),
             agent in "\\PC{0,40}", referrer in proptest::collection::vec(any::<u8>(), 0..30),
             status in 100u16..600, bytes in 0u64..1 << 50, time in 0i64..4_000_000_000_000,
-            layout in prop_oneof![Just("full"), Just("json")],
+            layout in prop_oneof![Just("full"), Just("json"), Just("extended")],
         ) {
             let target = match &query { Some(query) => format!("{path}?{query}"), None => path.clone() };
             let request = LoggedRequest {
@@ -234,6 +240,9 @@ mod tests {
             };
             let mut line = Vec::new();
             LogTemplate::new(&Layout::understand(layout).unwrap()).write(&request, &mut line);
+            if layout == "extended" {
+                prop_assert_eq!(line.iter().filter(|octet| **octet == b'"').count(), 6);
+            }
             if layout == "json" {
                 let parsed: serde_json::Value = serde_json::from_slice(&line).unwrap();
                 prop_assert_eq!(parsed["agent"].as_str(), Some(agent.as_str()));

@@ -57,6 +57,10 @@ enum Style {
     Bare,
     /// It stands in quotation marks.
     Quoted,
+    /// It stands between spaces, and no quotation mark may come near it.
+    UnquotableBare,
+    /// It stands in quotation marks, and no other quotation mark may come near it.
+    Unquotable,
     /// It stands in a string of JSON.
     Json,
 }
@@ -69,12 +73,19 @@ enum Step {
     Classic,
 }
 
+/// Microseconds in a second: a whole number of those would mostly be zero.
+const SECOND: u32 = 1_000_000;
+
 impl LogTemplate {
     /// Makes a layout ready.
     pub fn new(layout: &Layout) -> Self {
         let pieces = &layout.pieces;
         let mut quoted = false;
-        let inside = if layout.is_json() { Style::Json } else { Style::Quoted };
+        let (outside, inside) = match layout {
+            layout if layout.is_json() => (Style::Bare, Style::Json),
+            layout if layout.is_extended() => (Style::UnquotableBare, Style::Unquotable),
+            _ => (Style::Bare, Style::Quoted),
+        };
         let steps = pieces
             .iter()
             .map(|piece| match piece {
@@ -85,13 +96,11 @@ impl LogTemplate {
                 Piece::Place(Field::Time(TimeForm::Classic)) => (Step::Classic, Style::Bare),
                 // The request line is one quoted field for whoever reads it: its parts part at spaces.
                 Piece::Place(field @ Field::Text(TextColumn::Method | TextColumn::Protocol))
-                    if inside == Style::Quoted =>
+                    if inside != Style::Json =>
                 {
-                    (Step::Field(field.clone()), Style::Bare)
+                    (Step::Field(field.clone()), outside)
                 }
-                Piece::Place(field) => {
-                    (Step::Field(field.clone()), if quoted { inside } else { Style::Bare })
-                }
+                Piece::Place(field) => (Step::Field(field.clone()), if quoted { inside } else { outside }),
             })
             .collect();
         LogTemplate { steps }
@@ -115,6 +124,12 @@ impl LogTemplate {
                 Field::Status => u64::from(request.status),
                 Field::Bytes => request.bytes,
                 Field::FullBytes => request.full_bytes,
+                Field::Duration(SECOND) => {
+                    let (whole, rest) =
+                        (request.duration / u64::from(SECOND), request.duration % u64::from(SECOND));
+                    out.extend_from_slice(format!("{whole}.{rest:06}").as_bytes());
+                    continue;
+                }
                 Field::Duration(unit) => request.duration / u64::from(*unit),
                 Field::Time(form) => {
                     form.write(request.time, out);
@@ -124,6 +139,8 @@ impl LogTemplate {
                     let text = text(field, request);
                     match style {
                         Style::Json => escape::write_json(&text, out),
+                        Style::Unquotable => escape::write_unquotable(&text, false, out),
+                        Style::UnquotableBare => escape::write_unquotable(&text, true, out),
                         style => escape::write(&text, *style == Style::Bare, out),
                     }
                     continue;

@@ -97,7 +97,8 @@ impl Writer {
     fn sleep(&self, most: Duration, gathering: bool) {
         let journal = &self.journal;
         let mut gate = locked(&journal.gate);
-        journal.asleep.store(true, Ordering::SeqCst);
+        // While the disk fails, no line wakes us: there is nothing to be done about it sooner.
+        journal.asleep.store(gathering, Ordering::SeqCst);
         let told = || journal.stop.load(Ordering::SeqCst) || journal.reopen.load(Ordering::SeqCst);
         let size = || (0..BUFFERS).map(|buffer| locked(&journal.buffers[buffer]).len()).sum::<usize>();
         let busy = |gathering: bool| told() || (gathering && size() > 0);
@@ -203,7 +204,11 @@ impl Writer {
     /// Writes what waits. What could not be written goes on waiting, whole lines only.
     fn write(&mut self) -> io::Result<()> {
         if self.length == 0 && !self.journal.heading.is_empty() {
-            self.waiting.splice(..0, self.journal.heading.iter().copied());
+            if let Err(error) = self.file.write_all(&self.journal.heading) {
+                self.file.set_len(0)?;
+                return Err(error);
+            }
+            self.length = self.journal.heading.len() as u64;
         }
         if self.torn {
             self.file.write_all(TORN)?;
