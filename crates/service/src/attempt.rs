@@ -4,7 +4,7 @@ use crate::body::{Content, Pieces};
 use crate::disk::Kept;
 use crate::encodings::Quick;
 use crate::memory::Draft;
-use crate::respond::Site;
+use crate::site::Site;
 use bytes::Bytes;
 use exedra_core::answer::{
     Answer, Body, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,

@@ -1,17 +1,17 @@
 //! A request and what became of it: the line that is written when its body is done with, once, whatever
 //! happened to it.
 
+use crate::access_log::client_text;
+use crate::authority::host;
 use crate::connections::pulse::Pulse;
 use crate::error_log::ErrorLine;
-use crate::respond::Site;
+use crate::site::Site;
 use exedra_core::config::SiteId;
 use exedra_core::facts::Scheme;
 use exedra_core::logs::LoggedRequest;
-use exedra_core::logs::mask::masked;
 use http::request::Parts;
 use http::{HeaderValue, StatusCode, Version, header};
 use std::borrow::Cow;
-use std::fmt::Write;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
@@ -64,10 +64,10 @@ impl Finished {
         let uri = &self.request.uri;
         let target = uri.path_and_query().map_or("*", |target| target.as_str());
         let field = |name| self.request.headers.get(name).map_or(&b""[..], HeaderValue::as_bytes);
-        let host = crate::respond::host(&self.request).unwrap_or_default();
-        let host = match host.bytes().any(|octet| octet.is_ascii_uppercase()) {
-            true => Cow::Owned(host.to_ascii_lowercase()),
-            false => Cow::Borrowed(host),
+        let named = host(&self.request).unwrap_or_default();
+        let host = match named.bytes().any(|octet| octet.is_ascii_uppercase()) {
+            true => Cow::Owned(named.to_ascii_lowercase()),
+            false => Cow::Borrowed(named),
         };
         let request = LoggedRequest {
             time: self.time,
@@ -111,48 +111,6 @@ impl Finished {
             referrer: Some(String::from_utf8_lossy(request.referrer)).filter(|text| !text.is_empty()),
             cause: failure.cause.as_str().into(),
         });
-    }
-}
-
-/// An address as it is logged.
-pub fn client_text(client: IpAddr, masks: bool) -> Text {
-    Text::of(if masks { masked(client) } else { client })
-}
-
-/// Room for an address as text, where it needs no memory of its own.
-pub struct Text {
-    octets: [u8; 48],
-    length: usize,
-}
-
-impl Text {
-    fn of(address: IpAddr) -> Self {
-        let mut text = Text { octets: [0; 48], length: 0 };
-        // An address is never longer than what fits.
-        let _ = match address {
-            // Most are of this kind, and general formatting takes its time.
-            IpAddr::V4(address) => address.octets().iter().enumerate().try_for_each(|(place, octet)| {
-                text.write_str(if place > 0 { "." } else { "" })?;
-                text.write_str(itoa::Buffer::new().format(*octet))
-            }),
-            IpAddr::V6(address) => write!(text, "{address}"),
-        };
-        text
-    }
-
-    /// The text.
-    pub fn as_str(&self) -> &str {
-        std::str::from_utf8(&self.octets[..self.length]).unwrap_or_default()
-    }
-}
-
-impl Write for Text {
-    fn write_str(&mut self, text: &str) -> std::fmt::Result {
-        let end = self.length + text.len();
-        let room = self.octets.get_mut(self.length..end).ok_or(std::fmt::Error)?;
-        room.copy_from_slice(text.as_bytes());
-        self.length = end;
-        Ok(())
     }
 }
 

@@ -3,7 +3,8 @@
 //! - [`preflight`]: what must be there before it starts
 //! - [`running`]: starting and stopping everything in order
 //! - [`connections`]: sockets, workers, time-outs; [`forwarded`]: whose word is believed
-//! - [`respond`]: one request; [`attempt`]: answering it from memory, or saying what is lacking
+//! - [`respond`]: one request; [`attempt`]: answering it from memory, or saying what is lacking; [`site`]: what that
+//!   needs; [`authority`]: which host is asked
 //! - [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
 //!   [`near`]: copies that threads keep for themselves; [`memory`]: whole answers, by the octets they answer
 //! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
@@ -13,6 +14,7 @@
 
 pub mod access_log;
 pub mod attempt;
+pub mod authority;
 pub mod body;
 pub mod buffers;
 pub mod connections;
@@ -29,6 +31,7 @@ pub mod near;
 pub mod preflight;
 pub mod respond;
 pub mod running;
+pub mod site;
 
 pub use preflight::{preflight, raise_open_files};
 pub use running::{Running, StartError, start};

@@ -8,9 +8,9 @@
 //! Each worker remembers for itself. A head is remembered when it comes for the second time, so that heads that
 //! never come again cost nothing.
 
-use crate::access_log::AccessLog;
+use crate::access_log::{AccessLog, client_text};
+use crate::authority::host;
 use crate::disk::{Disk, Kept};
-use crate::finished::client_text;
 use crate::near::{Near, Owner};
 use bytes::Bytes;
 use exedra_core::answer::{Entry, Form, Question};
@@ -27,8 +27,6 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-/// The longest head that is remembered.
-pub const LONGEST_HEAD: usize = 2048;
 /// The largest body that is.
 const LARGEST_BODY: usize = 64 << 10;
 /// How many heads are known to have come once.
@@ -135,7 +133,7 @@ pub fn remember(
             site,
             status,
             target: target.to_owned(),
-            host: crate::respond::host(request).unwrap_or_default().to_ascii_lowercase(),
+            host: host(request).unwrap_or_default().to_ascii_lowercase(),
             referrer: field(header::REFERER),
             agent: field(header::USER_AGENT),
             encoding,

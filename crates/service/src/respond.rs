@@ -3,25 +3,20 @@
 //! Most requests need nothing that is not in memory: they are answered at once, in one go. When something is
 //! lacking it is fetched on a thread that may block, and the request is decided anew.
 
-use crate::access_log::AccessLog;
 use crate::attempt::{Fetched, Lack, Ready, attempt};
+use crate::authority::{authority, host, split};
 use crate::body::{Content, LoggedBody};
 use crate::connections::pulse::Pulse;
-use crate::disk::Disk;
-use crate::encodings::Encodings;
-use crate::error_log::ErrorLog;
 use crate::finished::{Failure, Finished};
+use crate::forwarded;
 use crate::memory::{self, Draft};
-use crate::{Counter, forwarded};
+use crate::site::Site;
 use exedra_core::answer::{Answer, Body, Entry, Step, answer_traced};
-use exedra_core::config::{Config, SiteId};
+use exedra_core::config::SiteId;
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
-use exedra_core::logs::LoggedRequest;
 use http::header::{self, HeaderValue};
-use http::request::Parts;
-use http::{HeaderMap, Request, Response, StatusCode, Version};
+use http::{HeaderMap, Request, Response, StatusCode};
 use hyper::body::Incoming;
-use std::borrow::Cow;
 use std::convert::Infallible;
 use std::future::Future;
 use std::net::IpAddr;
@@ -29,26 +24,6 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Instant;
-
-/// What answering needs: the configuration in force, and what it opened. Each worker has its own, so that
-/// counting who holds it stays on one processor.
-#[derive(Clone)]
-pub struct Site {
-    /// The configuration.
-    pub config: Arc<Config>,
-    /// The folders.
-    pub disk: Arc<Disk>,
-    /// What is kept of their encodings.
-    pub encodings: Arc<Encodings>,
-    /// The log of each site.
-    pub logs: Vec<AccessLog>,
-    /// The log of what no site answers.
-    pub no_site: AccessLog,
-    /// The log of errors.
-    pub errors: ErrorLog,
-    /// What is counted.
-    pub counter: Arc<Counter>,
-}
 
 /// An answer: here already, or on its way.
 pub enum Responding {
@@ -137,34 +112,6 @@ fn facts(finished: &Finished) -> Facts<'_> {
     }
 }
 
-/// The host that a request names, without its port.
-pub fn host(request: &Parts) -> Option<&str> {
-    authority(request).map(|authority| split(authority).0)
-}
-
-/// The host that a request names: in its target, or in exactly one field (RFC 9112 §3.2).
-fn authority(request: &Parts) -> Option<&str> {
-    if let Some(authority) = request.uri.authority() {
-        return Some(authority.as_str().rsplit('@').next().unwrap_or_default());
-    }
-    let mut fields = request.headers.get_all(header::HOST).iter();
-    match (fields.next(), fields.next()) {
-        (Some(host), None) => host.to_str().ok(),
-        (None, _) if request.version == Version::HTTP_10 => Some(""),
-        _ => None,
-    }
-}
-
-/// An authority into its host and its port.
-pub fn split(authority: &str) -> (&str, Option<u16>) {
-    match authority.rsplit_once(':') {
-        Some((host, port)) if !port.contains(']') && (port.is_empty() || port.parse::<u16>().is_ok()) => {
-            (host, port.parse().ok())
-        }
-        _ => (authority, None),
-    }
-}
-
 fn send(ready: Ready, mut finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
     let Ready { answer, content, full, draft } = ready;
     finished.site = answer.site;
@@ -250,38 +197,4 @@ fn assemble(status: StatusCode, headers: HeaderMap, body: LoggedBody) -> Respons
     *response.status_mut() = status;
     *response.headers_mut() = headers;
     response
-}
-
-impl Site {
-    /// Writes down what came in but never became a request: malformed, too large, too slow, or cut off.
-    pub fn record_unfinished(&self, client: IpAddr, status: u16, head: &[u8]) {
-        let line = head.split(|octet| *octet == b'\n').next().unwrap_or_default();
-        let line = line.strip_suffix(b"\r").unwrap_or(line);
-        let text = String::from_utf8_lossy(line);
-        let mut words = text.splitn(3, ' ');
-        let (method, target, protocol) = (words.next(), words.next(), words.next());
-        let client = client.to_canonical();
-        let client =
-            if self.no_site.masks_clients { exedra_core::logs::mask::masked(client) } else { client };
-        let request = LoggedRequest {
-            time: jiff::Timestamp::now().as_millisecond(),
-            status,
-            bytes: 0,
-            full_bytes: 0,
-            duration: 0,
-            client: &client.to_string(),
-            user: "",
-            method: method.unwrap_or_default(),
-            target: Cow::Owned(target.unwrap_or_default().as_bytes().to_vec()),
-            protocol: protocol.unwrap_or_default(),
-            referrer: b"",
-            agent: b"",
-            scheme: Scheme::Http.as_str(),
-            host: "",
-            encoding: "",
-            rule: "",
-        };
-        self.no_site.record(&request);
-        self.counter.count(0);
-    }
 }

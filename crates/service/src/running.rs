@@ -13,7 +13,7 @@ use crate::ingest::Ingest;
 use crate::journal::keeping::{Kept, look_after};
 use crate::journal::{Journal, Opening};
 use crate::preflight::{prefer_small_pages, raise_open_files};
-use crate::respond::Site;
+use crate::site::Site;
 use exedra_core::config::{Config, Keeping};
 use exedra_core::logs::{Layout, LogTemplate};
 use exedra_store::{Purpose, Records, Secrets, StoreError};

@@ -3,7 +3,7 @@
 use super::Options;
 use crate::Failure;
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
-use exedra_service::respond::split;
+use exedra_service::authority::split;
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr};

@@ -3,9 +3,10 @@
 
 use super::conditions::{self, Outcome};
 use super::listing::{self, Listed};
+use super::negotiate::Codings;
 use super::path::{NoPath, Resolved, resolve};
 use super::ranges::{self, Ranges};
-use super::represent::{self, Card, Codings, Representation, insert};
+use super::represent::{self, Card, Representation, insert};
 use super::trace::{Step, Trace, Untidy, Witness};
 use super::verdicts::verdicts;
 use super::{

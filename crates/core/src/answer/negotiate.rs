@@ -1,8 +1,11 @@
 //! Which content coding an answer is sent in (RFC 9110 §12.5.3).
 
-use super::represent::Codings;
 use super::{Encoded, Encodings, Form};
 use crate::encode::Codec;
+use arrayvec::ArrayVec;
+
+/// Some codings, the preferred first.
+pub type Codings = ArrayVec<Codec, { Codec::ALL.len() }>;
 
 /// What an `Accept-Encoding` field says: quality values, where it says anything.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]

@@ -3,19 +3,16 @@
 //! Whatever does not depend on the request stands ready-made on a [`Card`], which whoever looks at the disk
 //! may keep beside what it found.
 
+use super::negotiate::Codings;
 use super::types::{MediaType, media_type};
 use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate};
 use crate::config::Site;
 use crate::encode::Codec;
 use crate::facts::{Facts, Fields};
-use arrayvec::ArrayVec;
 use http::header::{self, HeaderName};
 use http::{HeaderMap, HeaderValue};
 use siphasher::sip128::SipHasher13;
 use std::borrow::Cow;
-
-/// Some codings, the preferred first.
-pub type Codings = ArrayVec<Codec, { Codec::ALL.len() }>;
 
 /// What is known of a file, and the header fields that say so.
 #[derive(Debug, Clone)]

@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 /// How often the clock ticks and time-outs are looked for.
 pub const TICK: Duration = Duration::from_millis(100);
 /// How much of a request's head is kept for the log, in case nothing can be made of it.
-const KEPT_HEAD: usize = crate::memory::LONGEST_HEAD;
+const KEPT_HEAD: usize = 2048;
 
 /// Milliseconds since it was made, as of the last tick. Reading it costs nothing.
 #[derive(Debug)]

@@ -5,7 +5,7 @@
 
 use super::pulse::{Phase, Pulse};
 use crate::memory::{Remembered, recall};
-use crate::respond::Site;
+use crate::site::Site;
 use std::io::{self, IoSlice};
 use std::net::IpAddr;
 use std::pin::Pin;

@@ -3,7 +3,8 @@
 use super::pulse::{Clock, Pulse, TICK};
 use super::watched::Watched;
 use crate::Counters;
-use crate::respond::{Site, respond};
+use crate::respond::respond;
+use crate::site::Site;
 use exedra_core::config::Limits;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;

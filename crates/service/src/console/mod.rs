@@ -13,7 +13,7 @@ pub mod sign_in;
 
 use crate::Counters;
 use crate::connections::Workers;
-use crate::respond::Site;
+use crate::site::Site;
 use axum::Router;
 use axum::extract::Request;
 use axum::http::{HeaderValue, header};

@@ -1,9 +1,14 @@
 //! The document into a [`Config`].
+//!
+//! - [`compress`]: codecs, types and efforts
+//! - [`bounds`]: logs and how long they are kept, limits on clients
+
+mod bounds;
+mod compress;
 
 use super::diagnostic::Diagnostic;
-use super::document::{Section, in_words, located, whole};
+use super::document::{Section, in_words, located};
 use super::*;
-use crate::encode::Effort;
 use std::collections::HashMap;
 use std::path::Path;
 use toml::de::DeTable;
@@ -163,95 +168,6 @@ impl Reading<'_> {
         Some(Site { name, hosts, main_host, folder, index, listing, error_pages, compress, log: log? })
     }
 
-    fn log(&mut self, log: &Section<'_>) -> Option<Log> {
-        let layout = self.layout(log);
-        let masks_clients = log.text("clients").is_some_and(|text| {
-            if !["whole", "masked"].contains(&text.value.as_str()) {
-                let message = format!("clients cannot be written `{}`", text.value);
-                self.error(&text.span, message, "not known", "write \"whole\" or \"masked\"");
-            }
-            text.value == "masked"
-        });
-        let keeping = self.keeping(log, Rotate::Days(1));
-        let write = log.flag("write").is_none_or(|flag| flag.value);
-        Some(Log { write, layout: layout?, masks_clients, keeping })
-    }
-
-    /// How the generations of a log follow each other, unless said otherwise: a given rotation, and 90 days.
-    fn keeping(&mut self, section: &Section<'_>, rotate: Rotate) -> Keeping {
-        let mut keeping = Keeping { rotate, keep: Some(Duration::from_secs(90 * units::DAY)) };
-        if let Some(text) = section.text("rotate") {
-            let days = units::duration(&text.value).filter(|time| time.as_secs() % units::DAY == 0);
-            match (text.value.as_str(), days, units::size(&text.value)) {
-                ("never", ..) => keeping.rotate = Rotate::Never,
-                (_, Some(time), _) if !time.is_zero() => {
-                    keeping.rotate = Rotate::Days(time.as_secs() / units::DAY);
-                }
-                (_, _, Some(size)) if size >= 1000 => keeping.rotate = Rotate::Size(size),
-                _ => {
-                    let message = format!("a log cannot rotate by `{}`", text.value);
-                    let remedy = "write it like \"1 day\", \"50 MB\" or \"never\"";
-                    self.error(&text.span, message, "whole days, or a size of at least 1 kB", remedy);
-                }
-            }
-        }
-        if let Some(text) = section.text("keep") {
-            match (text.value.as_str(), units::duration(&text.value)) {
-                ("forever", _) => keeping.keep = None,
-                (_, Some(time)) => keeping.keep = Some(time),
-                _ => {
-                    let message = format!("`{}` is no length of time", text.value);
-                    self.error(
-                        &text.span,
-                        message,
-                        "a number and its unit",
-                        "write it like \"90 days\", or \"forever\"",
-                    );
-                }
-            }
-        }
-        keeping
-    }
-
-    fn limits(&mut self, section: &Section<'_>) -> Limits {
-        let mut limits = Limits::default();
-        for (key, time) in [
-            ("head_time", &mut limits.head_time),
-            ("idle_time", &mut limits.idle_time),
-            ("body_time", &mut limits.body_time),
-        ] {
-            let Some(text) = section.text(key) else { continue };
-            match units::duration(&text.value).filter(|time| !time.is_zero()) {
-                Some(written) => *time = written,
-                None => {
-                    let message = format!("`{}` is no time that a client could have", text.value);
-                    let remedy = "write it like \"20 seconds\" or \"2 minutes\"";
-                    self.error(&text.span, message, "a number above zero and its unit", remedy);
-                }
-            }
-        }
-        if let Some(text) = section.text("head_size") {
-            match units::size(&text.value).filter(|size| (8 << 10..=16 << 20).contains(size)) {
-                Some(size) => limits.head_size = size,
-                None => {
-                    let message = format!("the head of a request cannot be bounded by `{}`", text.value);
-                    self.error(&text.span, message, "from 8 KiB to 16 MiB", "write it like \"64 KiB\"");
-                }
-            }
-        }
-        for (key, most) in [("connections", &mut limits.connections), ("requests", &mut limits.requests)] {
-            match section.number(key) {
-                Some(number) if number.value == 0 => {
-                    let message = format!("no client could be answered with `{key} = 0`");
-                    self.error(&number.span, message, "at least 1", "leave it out for the ordinary limit");
-                }
-                Some(number) => *most = number.value,
-                None => {}
-            }
-        }
-        limits
-    }
-
     fn index_file(&mut self, file: Located<String>) -> Option<String> {
         if file.value.is_empty() || file.value.contains(['/', '\\', '\0']) || file.value.starts_with('.') {
             let message = format!("`{}` cannot be an index file", file.value);
@@ -264,36 +180,6 @@ impl Reading<'_> {
             return None;
         }
         Some(file.value)
-    }
-
-    fn layout(&mut self, log: &Section<'_>) -> Option<Layout> {
-        let written = log.text("layout").unwrap_or(Located { value: "full".to_owned(), span: 0..0 });
-        match Layout::understand(&written.value) {
-            Ok(layout) => Some(layout),
-            Err(_) if !written.value.contains('{') => {
-                let names = crate::logs::layout::NAMED.iter().map(|(name, _)| *name);
-                let remedy = match nearest(&written.value, names.clone()) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("there is {}, or write a template", names.collect::<Vec<_>>().join(", ")),
-                };
-                self.error(
-                    &written.span,
-                    format!("there is no layout `{}`", written.value),
-                    "not known",
-                    remedy,
-                );
-                None
-            }
-            Err(error) => {
-                self.error(
-                    &written.span,
-                    "this layout cannot be read",
-                    error.to_string(),
-                    "places are {field}",
-                );
-                None
-            }
-        }
     }
 
     fn error_pages(&mut self, section: &Section<'_>) -> ErrorPages {
@@ -325,73 +211,6 @@ impl Reading<'_> {
             }
         }
         pages
-    }
-
-    fn compress(&mut self, section: &Section<'_>, mut compress: Compress) -> Compress {
-        if let Some(codecs) = section.texts("codecs") {
-            compress.codecs = codecs.iter().filter_map(|name| self.codec(name)).collect();
-        }
-        if let Some(types) = section.texts("types") {
-            compress.types = types.into_iter().map(|text| text.value.to_ascii_lowercase()).collect();
-        }
-        self.effort(section, &mut compress);
-        if let Some(agents) = section.texts("not_for") {
-            compress.not_for = agents.into_iter().map(|agent| agent.value).collect();
-        }
-        if let Some(text) = section.text("at_least") {
-            match units::size(&text.value) {
-                Some(size) => compress.at_least = size,
-                None => {
-                    let message = format!("`{}` is no size", text.value);
-                    self.error(
-                        &text.span,
-                        message,
-                        "a number and its unit",
-                        "write it like \"256 bytes\" or \"2 kB\"",
-                    );
-                }
-            }
-        }
-        compress
-    }
-
-    fn effort(&mut self, section: &Section<'_>, compress: &mut Compress) {
-        if let Some(text) = section.text("effort") {
-            compress.effort = Default::default();
-            if text.value != "settled" {
-                let message = format!("there is no effort `{}`", text.value);
-                let remedy = "write \"settled\", or numbers as in { br = 5, gzip = 6 }";
-                self.error(&text.span, message, "not known", remedy);
-            }
-        }
-        let efforts = section.section("effort", &mut self.diagnostics);
-        for (name, value) in efforts.pairs() {
-            let Some(codec) = self.codec(&name) else { continue };
-            let range = codec.efforts();
-            let effort = whole(value.get_ref()).and_then(|effort| u32::try_from(effort).ok());
-            match effort.filter(|effort| range.contains(effort)) {
-                Some(effort) => compress.effort[codec as usize] = Some(effort),
-                None => {
-                    let message = format!("`{}` has no such effort", codec.name());
-                    let reason = format!("its efforts are {} to {}", range.start(), range.end());
-                    let remedy = format!("write it like {} = {}", codec.name(), codec.level(Effort::Quick));
-                    self.error(&value.span(), message, reason, remedy);
-                }
-            }
-        }
-    }
-
-    fn codec(&mut self, name: &Located<String>) -> Option<Codec> {
-        let codec = Codec::ALL.into_iter().find(|codec| codec.name() == name.value);
-        if codec.is_none() {
-            let names = Codec::ALL.map(Codec::name);
-            let remedy = match nearest(&name.value, names) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => format!("there is: {}", names.join(", ")),
-            };
-            self.error(&name.span, format!("there is no codec `{}`", name.value), "not known", remedy);
-        }
-        codec
     }
 
     fn address(&mut self, text: Located<String>) -> Option<Located<SocketAddr>> {

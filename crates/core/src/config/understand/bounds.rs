@@ -1,0 +1,124 @@
+//! What is bounded: how logs are written and kept, and what a client may take.
+
+use super::*;
+
+impl Reading<'_> {
+    pub(super) fn log(&mut self, log: &Section<'_>) -> Option<Log> {
+        let layout = self.layout(log);
+        let masks_clients = log.text("clients").is_some_and(|text| {
+            if !["whole", "masked"].contains(&text.value.as_str()) {
+                let message = format!("clients cannot be written `{}`", text.value);
+                self.error(&text.span, message, "not known", "write \"whole\" or \"masked\"");
+            }
+            text.value == "masked"
+        });
+        let keeping = self.keeping(log, Rotate::Days(1));
+        let write = log.flag("write").is_none_or(|flag| flag.value);
+        Some(Log { write, layout: layout?, masks_clients, keeping })
+    }
+
+    /// How the generations of a log follow each other, unless said otherwise: a given rotation, and 90 days.
+    pub(super) fn keeping(&mut self, section: &Section<'_>, rotate: Rotate) -> Keeping {
+        let mut keeping = Keeping { rotate, keep: Some(Duration::from_secs(90 * units::DAY)) };
+        if let Some(text) = section.text("rotate") {
+            let days = units::duration(&text.value).filter(|time| time.as_secs() % units::DAY == 0);
+            match (text.value.as_str(), days, units::size(&text.value)) {
+                ("never", ..) => keeping.rotate = Rotate::Never,
+                (_, Some(time), _) if !time.is_zero() => {
+                    keeping.rotate = Rotate::Days(time.as_secs() / units::DAY);
+                }
+                (_, _, Some(size)) if size >= 1000 => keeping.rotate = Rotate::Size(size),
+                _ => {
+                    let message = format!("a log cannot rotate by `{}`", text.value);
+                    let remedy = "write it like \"1 day\", \"50 MB\" or \"never\"";
+                    self.error(&text.span, message, "whole days, or a size of at least 1 kB", remedy);
+                }
+            }
+        }
+        if let Some(text) = section.text("keep") {
+            match (text.value.as_str(), units::duration(&text.value)) {
+                ("forever", _) => keeping.keep = None,
+                (_, Some(time)) => keeping.keep = Some(time),
+                _ => {
+                    let message = format!("`{}` is no length of time", text.value);
+                    self.error(
+                        &text.span,
+                        message,
+                        "a number and its unit",
+                        "write it like \"90 days\", or \"forever\"",
+                    );
+                }
+            }
+        }
+        keeping
+    }
+
+    pub(super) fn layout(&mut self, log: &Section<'_>) -> Option<Layout> {
+        let written = log.text("layout").unwrap_or(Located { value: "full".to_owned(), span: 0..0 });
+        match Layout::understand(&written.value) {
+            Ok(layout) => Some(layout),
+            Err(_) if !written.value.contains('{') => {
+                let names = crate::logs::layout::NAMED.iter().map(|(name, _)| *name);
+                let remedy = match nearest(&written.value, names.clone()) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => format!("there is {}, or write a template", names.collect::<Vec<_>>().join(", ")),
+                };
+                self.error(
+                    &written.span,
+                    format!("there is no layout `{}`", written.value),
+                    "not known",
+                    remedy,
+                );
+                None
+            }
+            Err(error) => {
+                self.error(
+                    &written.span,
+                    "this layout cannot be read",
+                    error.to_string(),
+                    "places are {field}",
+                );
+                None
+            }
+        }
+    }
+
+    pub(super) fn limits(&mut self, section: &Section<'_>) -> Limits {
+        let mut limits = Limits::default();
+        for (key, time) in [
+            ("head_time", &mut limits.head_time),
+            ("idle_time", &mut limits.idle_time),
+            ("body_time", &mut limits.body_time),
+        ] {
+            let Some(text) = section.text(key) else { continue };
+            match units::duration(&text.value).filter(|time| !time.is_zero()) {
+                Some(written) => *time = written,
+                None => {
+                    let message = format!("`{}` is no time that a client could have", text.value);
+                    let remedy = "write it like \"20 seconds\" or \"2 minutes\"";
+                    self.error(&text.span, message, "a number above zero and its unit", remedy);
+                }
+            }
+        }
+        if let Some(text) = section.text("head_size") {
+            match units::size(&text.value).filter(|size| (8 << 10..=16 << 20).contains(size)) {
+                Some(size) => limits.head_size = size,
+                None => {
+                    let message = format!("the head of a request cannot be bounded by `{}`", text.value);
+                    self.error(&text.span, message, "from 8 KiB to 16 MiB", "write it like \"64 KiB\"");
+                }
+            }
+        }
+        for (key, most) in [("connections", &mut limits.connections), ("requests", &mut limits.requests)] {
+            match section.number(key) {
+                Some(number) if number.value == 0 => {
+                    let message = format!("no client could be answered with `{key} = 0`");
+                    self.error(&number.span, message, "at least 1", "leave it out for the ordinary limit");
+                }
+                Some(number) => *most = number.value,
+                None => {}
+            }
+        }
+        limits
+    }
+}

@@ -1,0 +1,74 @@
+//! How answers are compressed: codecs, types and efforts.
+
+use super::*;
+use crate::config::document::whole;
+use crate::encode::Effort;
+
+impl Reading<'_> {
+    pub(super) fn compress(&mut self, section: &Section<'_>, mut compress: Compress) -> Compress {
+        if let Some(codecs) = section.texts("codecs") {
+            compress.codecs = codecs.iter().filter_map(|name| self.codec(name)).collect();
+        }
+        if let Some(types) = section.texts("types") {
+            compress.types = types.into_iter().map(|text| text.value.to_ascii_lowercase()).collect();
+        }
+        self.effort(section, &mut compress);
+        if let Some(agents) = section.texts("not_for") {
+            compress.not_for = agents.into_iter().map(|agent| agent.value).collect();
+        }
+        if let Some(text) = section.text("at_least") {
+            match units::size(&text.value) {
+                Some(size) => compress.at_least = size,
+                None => {
+                    let message = format!("`{}` is no size", text.value);
+                    self.error(
+                        &text.span,
+                        message,
+                        "a number and its unit",
+                        "write it like \"256 bytes\" or \"2 kB\"",
+                    );
+                }
+            }
+        }
+        compress
+    }
+
+    pub(super) fn effort(&mut self, section: &Section<'_>, compress: &mut Compress) {
+        if let Some(text) = section.text("effort") {
+            compress.effort = Default::default();
+            if text.value != "settled" {
+                let message = format!("there is no effort `{}`", text.value);
+                let remedy = "write \"settled\", or numbers as in { br = 5, gzip = 6 }";
+                self.error(&text.span, message, "not known", remedy);
+            }
+        }
+        let efforts = section.section("effort", &mut self.diagnostics);
+        for (name, value) in efforts.pairs() {
+            let Some(codec) = self.codec(&name) else { continue };
+            let range = codec.efforts();
+            let effort = whole(value.get_ref()).and_then(|effort| u32::try_from(effort).ok());
+            match effort.filter(|effort| range.contains(effort)) {
+                Some(effort) => compress.effort[codec as usize] = Some(effort),
+                None => {
+                    let message = format!("`{}` has no such effort", codec.name());
+                    let reason = format!("its efforts are {} to {}", range.start(), range.end());
+                    let remedy = format!("write it like {} = {}", codec.name(), codec.level(Effort::Quick));
+                    self.error(&value.span(), message, reason, remedy);
+                }
+            }
+        }
+    }
+
+    pub(super) fn codec(&mut self, name: &Located<String>) -> Option<Codec> {
+        let codec = Codec::ALL.into_iter().find(|codec| codec.name() == name.value);
+        if codec.is_none() {
+            let names = Codec::ALL.map(Codec::name);
+            let remedy = match nearest(&name.value, names) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("there is: {}", names.join(", ")),
+            };
+            self.error(&name.span, format!("there is no codec `{}`", name.value), "not known", remedy);
+        }
+        codec
+    }
+}
