@@ -371,3 +371,64 @@ fn a_remembered_answer_that_nobody_takes_is_sent_to_its_end_when_somebody_does()
 fn find(octets: &[u8], what: &[u8]) -> Option<usize> {
     octets.windows(what.len()).position(|window| window == what)
 }
+
+/// However requests are cut up and run together on their way, each gets the answer it gets alone.
+#[test]
+fn however_requests_arrive_each_gets_its_own_answer() {
+    use rand::{RngExt, SeedableRng};
+    let place = Place::new();
+    let program = place.serve();
+    let head = |line: &str, more: &str| {
+        format!("{line} HTTP/1.1\r\nHost: harbour.example\r\n{more}\r\n").into_bytes()
+    };
+    let heads = [
+        head("GET /notes.txt", ""),
+        head("GET /tides/today.html", ""),
+        head("GET /tides/today.html", "Range: bytes=5-30\r\n"),
+        head("HEAD /notes.txt", ""),
+        head("GET /nowhere", "Accept: application/json\r\n"),
+        head("GET /tides", ""),
+        head("GET /notes.txt", "If-None-Match: *\r\n"),
+    ];
+    // Each alone, on a connection of its own, whose end is the answer's.
+    let alone: Vec<String> = heads
+        .iter()
+        .map(|head| {
+            let without_end = head.strip_suffix(b"\r\n").unwrap();
+            let answer = program.raw(&[without_end, b"Connection: close\r\n\r\n"].concat());
+            timeless(&answer.replace("connection: close\r\n", ""))
+        })
+        .collect();
+    let mut random = rand::rngs::StdRng::seed_from_u64(7);
+    for round in 0..150 {
+        let chosen: Vec<usize> =
+            (0..random.random_range(1..12)).map(|_| random.random_range(0..heads.len())).collect();
+        let mut octets: Vec<u8> = chosen.iter().flat_map(|&which| heads[which].clone()).collect();
+        octets.extend_from_slice(CLOSE.as_bytes());
+        let mut socket = connected(&program);
+        socket.set_nodelay(true).unwrap();
+        let mut rest = &octets[..];
+        while !rest.is_empty() {
+            // Often whole heads, so that remembered ones come as such; often not.
+            let whole = find(rest, b"\r\n\r\n").map_or(rest.len(), |at| at + 4);
+            let length = if random.random_bool(0.6) { whole } else { random.random_range(1..=rest.len()) };
+            socket.write_all(&rest[..length]).unwrap();
+            rest = &rest[length..];
+            // Let it be answered before the next piece, now and then.
+            if random.random_bool(0.5) {
+                program.get("lamp.example", "/").bytes().unwrap();
+            }
+        }
+        let mut answer = String::new();
+        socket.read_to_string(&mut answer).unwrap();
+        let expected: String = chosen.iter().map(|&which| alone[which].clone()).collect::<Vec<_>>().concat();
+        let found = timeless(&answer);
+        let last = found.rfind("HTTP/1.1 200 OK").unwrap();
+        assert_eq!(squeezed(&found[..last]), squeezed(&expected), "round {round}: {chosen:?}");
+    }
+}
+
+/// Without line ends, which do not tell where one answer ends and the next begins.
+fn squeezed(text: &str) -> String {
+    text.split(['\r', '\n']).collect()
+}
