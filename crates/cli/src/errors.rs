@@ -1,15 +1,23 @@
-//! `exedra errors`: the log of errors, readable.
+//! `exedra errors`: the log of errors, readable. Errors that differ only in who met them are one.
 
+use crate::figures::several;
 use crate::{Failure, Form, configuration};
 use anstyle::{AnsiColor, Effects, Style};
 use clap::Args;
+use exedra_core::logs::escape;
 use exedra_service::error_log::{ERRORS, ErrorLine};
 use exedra_service::journal::generations::{Generation, generations};
 use flate2::read::MultiGzDecoder;
-use std::collections::VecDeque;
+use jiff::tz::TimeZone;
+use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::PathBuf;
+
+/// How many of the last lines are looked at for errors that are the same.
+const LOOKED_AT: usize = 100_000;
+/// How many pages that linked to the same mistake are named.
+const REFERRERS: usize = 3;
 
 /// What `exedra errors` takes.
 #[derive(Args)]
@@ -26,6 +34,9 @@ pub struct Options {
     /// How many of the last ones are shown
     #[arg(long, value_name = "NUMBER", default_value_t = 20)]
     top: usize,
+    /// Show every one by itself
+    #[arg(long)]
+    each: bool,
     /// The form of the answer: for people, or the lines as they were written
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
@@ -38,38 +49,89 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let files = generations(folder, ERRORS).map_err(|error| {
         Failure(format!("{} cannot be read: {error}; has the service been started?", folder.display()))
     })?;
-    // The last ones are wanted: later files first, as far as needed.
+    let by_itself = options.each || options.form == Form::Json;
+    let last = last(options, &files, if by_itself { options.top } else { LOOKED_AT })?;
+    let mut out = anstream::stdout().lock();
+    if options.form == Form::Json {
+        return Ok(last.iter().try_for_each(|line| writeln!(out, "{line}"))?);
+    }
+    let mut same = put_together(&last, options.each);
+    let shown = same.split_off(same.len().saturating_sub(options.top));
+    for group in &shown {
+        print(&mut out, group, &config.service.time_zone)?;
+    }
+    match (shown.is_empty(), same.len()) {
+        (true, _) => writeln!(out, "no errors are on record in {}", folder.display())?,
+        (false, 0) => {}
+        (false, more) => writeln!(
+            out,
+            "{QUIET}{} before these: --top shows more{QUIET:#}",
+            several(more as u64, "other", "others")
+        )?,
+    }
+    Ok(())
+}
+
+/// The last lines that are wanted, oldest first: later files are read first, as far as needed.
+fn last(options: &Options, files: &[Generation], most: usize) -> Result<VecDeque<String>, Failure> {
     let mut last: VecDeque<String> = VecDeque::new();
     for file in files.iter().rev() {
-        if last.len() >= options.top {
+        if last.len() >= most {
             break;
         }
         let mut here = VecDeque::new();
         for line in BufReader::new(open(file)?).lines() {
             let line = line?;
-            let wanted = serde_json::from_str(&line).is_ok_and(|error| options.want(&error));
-            if wanted {
+            if serde_json::from_str(&line).is_ok_and(|error| options.want(&error)) {
                 here.push_back(line);
             }
-            if here.len() + last.len() > options.top {
+            if here.len() + last.len() > most {
                 here.pop_front();
             }
         }
         here.append(&mut last);
         last = here;
     }
-    let zone = &config.service.time_zone;
-    let mut out = anstream::stdout().lock();
-    for line in &last {
-        match (options.form, serde_json::from_str::<ErrorLine<'_>>(line)) {
-            (Form::Text, Ok(error)) => print(&mut out, &error, zone)?,
-            _ => writeln!(out, "{line}")?,
+    Ok(last)
+}
+
+/// Errors that are the same but for who met them.
+struct Same<'l> {
+    last: ErrorLine<'l>,
+    first: String,
+    times: u64,
+    clients: BTreeSet<String>,
+    referrers: BTreeSet<String>,
+}
+
+/// Puts together what is the same, in the order in which it last happened.
+fn put_together(lines: &VecDeque<String>, each: bool) -> Vec<Same<'_>> {
+    let mut places: HashMap<(String, u16, String, String), usize> = HashMap::new();
+    let mut groups: Vec<(usize, Same<'_>)> = Vec::new();
+    for (number, line) in lines.iter().enumerate() {
+        let Ok(error) = serde_json::from_str::<ErrorLine<'_>>(line) else { continue };
+        let asked = format!("{} {}{}", error.method, error.host, error.target);
+        let key = (
+            asked,
+            error.status,
+            error.cause.to_string(),
+            if each { number.to_string() } else { String::new() },
+        );
+        let place = *places.entry(key).or_insert(groups.len());
+        if place == groups.len() {
+            let (first, last) = (error.time.to_string(), error.clone());
+            let (clients, referrers) = (BTreeSet::new(), BTreeSet::new());
+            groups.push((number, Same { last, first, times: 0, clients, referrers }));
         }
+        let (at, same) = &mut groups[place];
+        *at = number;
+        same.times += 1;
+        same.clients.insert(error.client.to_string());
+        same.referrers.extend(error.referrer.as_deref().map(str::to_owned));
+        same.last = error;
     }
-    if last.is_empty() && options.form == Form::Text {
-        writeln!(out, "no errors are on record in {}", folder.display())?;
-    }
-    Ok(())
+    groups.sort_by_key(|(at, _)| *at);
+    groups.into_iter().map(|(_, same)| same).collect()
 }
 
 impl Options {
@@ -88,35 +150,56 @@ const QUIET: Style = Style::new().effects(Effects::DIMMED);
 const WRONG: Style = AnsiColor::Red.on_default();
 const STRONG: Style = Style::new().bold();
 
-/// One error on a few lines: when, what and who; then why, where and from where.
-fn print(out: &mut impl Write, error: &ErrorLine<'_>, zone: &jiff::tz::TimeZone) -> io::Result<()> {
-    let time = error.time.parse::<jiff::Timestamp>().map_or_else(
-        |_| error.time.to_string(),
+/// Nothing of a stranger may move the cursor: the service writes JSON, whose escapes have been undone here.
+fn safe(text: &str) -> String {
+    let mut out = Vec::new();
+    escape::write(text.as_bytes(), false, &mut out);
+    String::from_utf8_lossy(&out).replace("\\\"", "\"").replace("\\\\", "\\")
+}
+
+fn clock(time: &str, zone: &TimeZone) -> String {
+    time.parse::<jiff::Timestamp>().map_or_else(
+        |_| safe(time),
         |time| time.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
-    );
+    )
+}
+
+/// One error on a few lines: when, what and who; then why, where and from where.
+fn print(out: &mut impl Write, same: &Same<'_>, zone: &TimeZone) -> io::Result<()> {
+    let error = &same.last;
     let style = if error.status >= 500 { WRONG } else { STRONG };
-    // The service writes JSON, whose escapes are undone here: nothing of a stranger may move the cursor.
-    let safe = |text: &str| {
-        let mut out = Vec::new();
-        exedra_core::logs::escape::write(text.as_bytes(), false, &mut out);
-        String::from_utf8_lossy(&out).replace("\\\"", "\"").replace("\\\\", "\\")
-    };
     let site = error.site.as_deref().unwrap_or("(no site)");
     writeln!(
         out,
-        "{QUIET}{time}{QUIET:#}  {style}{}{style:#}  {} {}{}  {QUIET}{site}, from {}{QUIET:#}",
+        "{QUIET}{}{QUIET:#}  {style}{}{style:#}  {} {}{}  {QUIET}{site}, from {}{QUIET:#}",
+        clock(&error.time, zone),
         error.status,
         safe(&error.method),
         safe(&error.host),
         safe(&error.target),
-        error.client,
+        match same.clients.len() {
+            0 | 1 => safe(&error.client),
+            many => format!("{many} clients"),
+        },
     )?;
     writeln!(out, "    {}", safe(&error.cause))?;
+    if same.times > 1 {
+        writeln!(
+            out,
+            "    {STRONG}{} times{STRONG:#} {QUIET}since {}{QUIET:#}",
+            same.times,
+            clock(&same.first, zone)
+        )?;
+    }
     if let Some(file) = &error.file {
         writeln!(out, "    {QUIET}looked for{QUIET:#}   {}", safe(file))?;
     }
-    if let Some(referrer) = &error.referrer {
+    for referrer in same.referrers.iter().take(REFERRERS) {
         writeln!(out, "    {QUIET}linked from{QUIET:#}  {}", safe(referrer))?;
+    }
+    let more = same.referrers.len().saturating_sub(REFERRERS) as u64;
+    if more > 0 {
+        writeln!(out, "    {QUIET}and from {}{QUIET:#}", several(more, "other page", "other pages"))?;
     }
     Ok(())
 }

@@ -216,9 +216,21 @@ fn errors_are_told_with_the_file_looked_for_the_page_that_linked_there_and_the_c
     assert!(lines[2]["cause"].as_str().unwrap().contains("hidden"), "{}", lines[2]);
     assert!(lines[2]["file"].is_null() && lines[2]["referrer"].is_null());
 
-    let output = exedra(&["errors", "--config", &text(&place.config())]);
-    let shown = String::from_utf8(output.stdout).unwrap();
-    assert!(shown.contains("/gone.html?x=1") && shown.contains("http://harbour.example/tides/"), "{shown}");
+    for number in 0..4 {
+        let from = ("Referer", format!("http://forum.example/{number}"));
+        program.ask("harbour.example", "/gone.html?x=1", &[(from.0, &from.1)]);
+    }
+    until("the lines", || (place.log("service_errors").len() == 7).then_some(()));
+    let errors = |more: &[&str]| {
+        let output = exedra(&[&["errors", "--config", &text(&place.config())], more].concat());
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let shown = errors(&[]);
+    assert_eq!(shown.matches("/gone.html?x=1").count(), 1, "the same ones are one: {shown}");
+    assert!(shown.contains("5 times since ") && shown.contains("and from 2 other pages"), "{shown}");
+    assert_eq!(errors(&["--each"]).matches("/gone.html?x=1").count(), 5);
+    assert_eq!(errors(&["--as", "json", "--status", "403"]).lines().count(), 1);
+    assert!(errors(&["--top", "1"]).contains("2 others before these"));
 }
 
 #[test]
