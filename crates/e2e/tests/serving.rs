@@ -556,3 +556,25 @@ fn changes_show_within_a_second_however_they_are_made() {
         assert!(time < 3000, "{linked}, {written}, {renamed}, {replaced} ms");
     }
 }
+
+#[test]
+fn of_codings_liked_equally_the_smallest_goes_out_once_all_have_settled() {
+    let place = Place::new();
+    place.configure("[site.compress]\ncodecs = [\"gzip\", \"zstd\", \"br\"]\n");
+    place.write("lamp/page.html", &page());
+    let program = place.serve();
+    let coding = |accepted: &str| {
+        let answer = program.ask("lamp.example", "/page.html", &[("Accept-Encoding", accepted)]);
+        (field(&answer, "content-encoding").to_owned(), answer.bytes().unwrap().len())
+    };
+    assert_eq!(coding("gzip, zstd, br").0, "gzip", "the site's first, while nothing has settled");
+    let settled = |codec: &str| {
+        let answer = program.ask("lamp.example", "/page.html", &[("Accept-Encoding", codec)]);
+        (!field(&answer, "etag").starts_with("W/")).then(|| answer.bytes().unwrap().len())
+    };
+    let sizes = ["gzip", "zstd", "br"].map(|codec| (until("settled", || settled(codec)), codec));
+    let (size, smallest) = *sizes.iter().min().unwrap();
+    assert_ne!(smallest, "gzip", "{sizes:?}");
+    assert_eq!(coding("gzip, zstd, br"), (smallest.to_owned(), size), "{sizes:?}");
+    assert_eq!(coding("gzip, zstd;q=0.9, br;q=0.9").0, "gzip", "quality values come first");
+}

@@ -185,18 +185,21 @@ impl Encodings {
             return Ok(Quick::Decided);
         }
         self.kept.insert(key, Form::Quick(body.clone()));
-        self.settle(question, facts, codec);
+        self.settle(question, facts);
         Ok(Quick::Body(body))
     }
 
-    /// Has the thorough encoding made, once.
-    pub fn settle(&self, question: &Question, facts: FileFacts, codec: Codec) {
-        let key = key(question, facts, codec);
-        if facts.size > MOST_TO_SETTLE || !self.busy().insert(key.clone()) {
+    /// Has the thorough encodings made, once, by all codecs of the site: which one is smallest is seen then.
+    pub fn settle(&self, question: &Question, facts: FileFacts) {
+        if facts.size > MOST_TO_SETTLE {
             return;
         }
-        if self.jobs.try_send(key.clone()).is_err() {
-            self.busy().remove(&key);
+        for &codec in &self.compress[question.site.0].codecs {
+            let key = key(question, facts, codec);
+            let is_made = matches!(self.kept.get(&key), Some(Form::Settled(_) | Form::NoGain));
+            if !is_made && self.busy().insert(key.clone()) && self.jobs.try_send(key.clone()).is_err() {
+                self.busy().remove(&key);
+            }
         }
     }
 
