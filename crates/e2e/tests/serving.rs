@@ -577,4 +577,11 @@ fn of_codings_liked_equally_the_smallest_goes_out_once_all_have_settled() {
     assert_ne!(smallest, "gzip", "{sizes:?}");
     assert_eq!(coding("gzip, zstd, br"), (smallest.to_owned(), size), "{sizes:?}");
     assert_eq!(coding("gzip, zstd;q=0.9, br;q=0.9").0, "gzip", "quality values come first");
+    // What is kept on disk is found again, whichever codec comes first.
+    drop(program);
+    let program = place.serve();
+    until("the smallest again", || {
+        let answer = program.ask("lamp.example", "/page.html", &[("Accept-Encoding", "gzip, zstd, br")]);
+        (field(&answer, "content-encoding") == smallest).then_some(())
+    });
 }

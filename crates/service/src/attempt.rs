@@ -7,7 +7,7 @@ use crate::memory::Draft;
 use crate::site::Site;
 use bytes::Bytes;
 use exedra_core::answer::{
-    Answer, Body, Encoded, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,
+    Answer, Body, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,
 };
 use exedra_core::encode::Codec;
 use exedra_core::facts::Facts;
@@ -101,8 +101,8 @@ impl Fetched {
 pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<Ready, Lack> {
     // The last place that was asked about is the one that is sent, or its folder.
     let mut last: Option<(Question, Arc<Kept>)> = None;
-    // Whether nothing that is still being encoded could make the answer another.
-    let mut lasts = true;
+    // What is known of the encodings, while one that is not there yet could make the answer another.
+    let mut unsettled = None;
     let mut turn = answer(&site.config, facts);
     let mut answer = loop {
         match turn {
@@ -112,8 +112,9 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
                     Some((kept, Entry::File(facts))) => site.encodings.known(&question, kept, facts),
                     _ => Default::default(),
                 };
-                let codecs = &site.config.site(question.site).compress.codecs;
-                lasts &= codecs.iter().all(|&codec| known[codec as usize] != Encoded::Unknown);
+                if site.encodings.unsettled(question.site, &known).next().is_some() {
+                    unsettled = Some(known);
+                }
                 turn = waiting.told(Reply::Encodings(known));
             }
             Turn::Ask(question, waiting) => {
@@ -125,8 +126,9 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
     };
     let (path, form, pieces) = match &mut answer.body {
         Body::None => {
-            let draft =
-                last.filter(|_| lasts).and_then(|(question, kept)| Draft::of(question, kept, Form::Plain));
+            let draft = last
+                .filter(|_| unsettled.is_none())
+                .and_then(|(question, kept)| Draft::of(question, kept, Form::Plain));
             return Ok(Ready { answer, content: Content::none(), full: None, draft });
         }
         Body::Page(page) => {
@@ -140,8 +142,14 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
         return Err(Lack::Again);
     };
     let Entry::File(facts) = kept.entry else { return Err(Lack::Again) };
-    let draft = if lasts { Draft::of(question.clone(), Arc::clone(&kept), form) } else { None };
-    let content = content(site, question, &kept, facts, form, pieces, fetched)?;
+    let content = content(site, question.clone(), &kept, facts, form, pieces, fetched)?;
+    let draft = match &unsettled {
+        Some(known) => {
+            site.encodings.settle(&question, facts, known);
+            None
+        }
+        None => Draft::of(question, kept, form),
+    };
     let full = form.codec().map(|codec| (codec, facts.size));
     Ok(Ready { answer, content, full, draft })
 }
@@ -214,7 +222,6 @@ fn quick(
     }
     let effort = site.encodings.quick_effort(question.site, codec);
     let file = opened(question.clone(), facts, fetched)?;
-    site.encodings.settle(&question, facts);
     Pieces::new(file, facts.size, Some((codec, effort))).map(Content::pieces).map_err(|_| Lack::Again)
 }
 

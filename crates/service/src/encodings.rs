@@ -185,19 +185,32 @@ impl Encodings {
             return Ok(Quick::Decided);
         }
         self.kept.insert(key, Form::Quick(body.clone()));
-        self.settle(question, facts);
         Ok(Quick::Body(body))
     }
 
-    /// Has the thorough encodings made, once, by all codecs of the site: which one is smallest is seen then.
-    pub fn settle(&self, question: &Question, facts: FileFacts) {
+    /// The codecs of a site of whose encodings nothing is known yet.
+    pub fn unsettled(
+        &self,
+        site: SiteId,
+        known: &exedra_core::answer::Encodings,
+    ) -> impl Iterator<Item = Codec> {
+        let known = *known;
+        self.compress[site.0]
+            .codecs
+            .iter()
+            .copied()
+            .filter(move |&codec| known[codec as usize] == Encoded::Unknown)
+    }
+
+    /// Has thorough encodings made, or fetched from the disk, of which nothing is known yet: by all codecs of the
+    /// site, because only then is it seen which one is smallest.
+    pub fn settle(&self, question: &Question, facts: FileFacts, known: &exedra_core::answer::Encodings) {
         if facts.size > MOST_TO_SETTLE {
             return;
         }
-        for &codec in &self.compress[question.site.0].codecs {
+        for codec in self.unsettled(question.site, known) {
             let key = key(question, facts, codec);
-            let is_made = matches!(self.kept.get(&key), Some(Form::Settled(_) | Form::NoGain));
-            if !is_made && self.busy().insert(key.clone()) && self.jobs.try_send(key.clone()).is_err() {
+            if self.busy().insert(key.clone()) && self.jobs.try_send(key.clone()).is_err() {
                 self.busy().remove(&key);
             }
         }
