@@ -13,5 +13,6 @@ pub mod config;
 pub mod encode;
 pub mod facts;
 pub mod logs;
+pub mod rules;
 pub mod scope;
 pub mod survey;

@@ -119,6 +119,7 @@ mod tests {
             path: Known::Is("/"),
             query: Known::Absent,
             fields: Fields::All(&map),
+            ..Facts::UNKNOWN
         };
         assert_eq!(evaluate(&facts, "\"t\"", &FILE), expected);
     }

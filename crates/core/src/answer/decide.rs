@@ -1,24 +1,22 @@
-//! The order in which an answer is decided: host, main host, method, path, file or listing, coding,
-//! conditions, ranges; and what happens when something fails on the way.
+//! The order in which an answer is decided: host; rules; main host and HTTPS; method; path; the folders' own
+//! settings; file or listing; coding, conditions, ranges; and what happens when something fails on the way.
+//!
+//! - [`super::steering`]: rules and what they do
+//! - [`super::sending`]: what is sent once the place is known
 
-use super::conditions::{self, Outcome};
-use super::listing::{self, Listed};
-use super::negotiate::Codings;
-use super::path::{NoPath, Resolved, resolve};
-use super::ranges::{self, Ranges};
-use super::represent::{self, Card, Representation, insert};
-use super::trace::{Step, Trace, Untidy, Witness};
-use super::verdicts::verdicts;
+use super::added::Added;
+use super::negotiate::{self, Codings};
+use super::path::{NoPath, Tidy, resolve, tidy};
+use super::represent::{Card, insert};
+use super::steering::Next;
+use super::trace::{Place, Step, Trace, Untidy, Witness};
 use super::{
-    Answer, Body, Encodings, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, negotiate,
-    pages,
+    Answer, Body, Credentials, Encodings, Entry, FolderChain, Question, Reply, SitePath, Turn, Want, pages,
 };
-use crate::config::{Config, Site, SiteId};
-use crate::encode::Codec;
-use crate::facts::{Facts, Fields, Scheme};
+use crate::config::{Config, Https, Site, SiteId};
+use crate::facts::{Facts, Scheme};
 use http::header;
 use http::{HeaderMap, HeaderValue, StatusCode};
-use std::ops::Range;
 use std::sync::Arc;
 
 /// What sites answer to.
@@ -30,13 +28,12 @@ pub fn answer<'a>(config: &'a Config, facts: Facts<'a>) -> Turn<'a> {
 }
 
 /// The same, every step written down.
-pub fn answer_traced<'a>(config: &'a Config, facts: Facts<'a>) -> Turn<'a, Trace> {
-    answer_before(config, facts, Trace::default())
+pub fn answer_traced<'a>(config: &'a Config, facts: Facts<'a>, trace: Trace) -> Turn<'a, Trace> {
+    answer_before(config, facts, trace)
 }
 
 fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: W) -> Turn<'a, W> {
-    let head_only = facts.method.value() == Some("HEAD");
-    let mut deciding = Deciding { config, facts, site: None, head_only, witness };
+    let mut deciding = Deciding::new(config, facts, witness);
     let Some(host) = facts.host.value() else {
         deciding.witness.see(|| Step::NoHost);
         return deciding.built_in(StatusCode::BAD_REQUEST);
@@ -48,66 +45,62 @@ fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: 
     deciding.site = Some(id);
     let site = config.site(id);
     deciding.witness.see(|| site_step(site, host, as_default));
-    if let Some(main) = &site.main_host
-        && !may_stay(host, &main.value)
-    {
-        let step = || Step::MainHost { host: main.value.clone(), place: main.span.clone() };
-        deciding.witness.see(step);
-        return deciding.redirect_to_host(&main.value);
-    }
-    match facts.method.value() {
-        Some("GET" | "HEAD") => {}
-        other => {
-            deciding.witness.see(|| Step::Method { method: other.unwrap_or_default().to_owned() });
-            if other == Some("OPTIONS") {
-                let mut headers = HeaderMap::new();
-                headers.insert(header::ALLOW, ALLOWED);
-                return deciding.done(StatusCode::NO_CONTENT, headers, Body::None);
-            }
-            return deciding.failed(StatusCode::METHOD_NOT_ALLOWED);
-        }
-    }
     let written = facts.path.value().unwrap_or_default();
-    match resolve(written) {
-        Ok(path) if path.untidy => deciding.redirect_to_path(&path.tidy, Untidy::Slashes),
+    // Asked of the server as a whole (RFC 9110 §9.3.7).
+    if written == "*" && facts.method.value() == Some("OPTIONS") {
+        return deciding.options();
+    }
+    match tidy(written) {
         Ok(path) => {
-            let place = path.place.clone();
-            deciding.witness.see(|| Step::Path { written: written.to_owned(), place: place.clone() });
-            deciding.ask(id, place, Stage::Path(path))
+            deciding.path = path;
+            match site.rules.is_empty() {
+                true => deciding.after_rules(),
+                false => deciding.run_site_rules(0),
+            }
         }
         Err(why) => {
             deciding.witness.see(|| Step::NoPath { written: written.to_owned(), why });
-            match why {
-                NoPath::Malformed => deciding.failed(StatusCode::BAD_REQUEST),
-                NoPath::Nowhere => deciding.failed(StatusCode::NOT_FOUND),
-            }
+            deciding.failed(StatusCode::BAD_REQUEST)
         }
     }
+}
+
+/// The answer to a client that has used up what a rule allows it: 429 (RFC 6585 §4), in so many seconds it may come again.
+pub fn too_many<'a>(config: &'a Config, facts: Facts<'a>, answer: &Answer, seconds: u64) -> Turn<'a> {
+    let mut deciding = Deciding::new(config, facts, ());
+    deciding.site = answer.site;
+    deciding.added().retry_after = Some(seconds);
+    deciding.failed(StatusCode::TOO_MANY_REQUESTS)
 }
 
 /// The site that answers to a host, and whether only because it answers to all unknown ones.
 pub fn site_for(config: &Config, host: &str) -> Option<(SiteId, bool)> {
     let host = host.trim_end_matches('.');
     let found = match host.bytes().any(|octet| octet.is_ascii_uppercase()) {
-        true => config.hosts.get(&host.to_ascii_lowercase()),
-        false => config.hosts.get(host),
+        true => site_of(config, &host.to_ascii_lowercase()),
+        false => site_of(config, host),
     };
-    found.map(|id| (*id, false)).or(config.default_site.map(|id| (id, true)))
+    found.map(|id| (id, false)).or(config.default_site.map(|id| (id, true)))
+}
+
+/// The site that a host in lower case is listed for.
+pub fn site_of(config: &Config, host: &str) -> Option<SiteId> {
+    let below = |ending: &str| host.len() > ending.len() && host.ends_with(ending);
+    config
+        .hosts
+        .get(host)
+        .copied()
+        .or_else(|| config.endings.iter().find(|(ending, _)| below(ending)).map(|(_, id)| *id))
 }
 
 fn site_step(site: &Site, host: &str, as_default: bool) -> Step {
     let named = host.trim_end_matches('.').to_ascii_lowercase();
-    let place =
-        site.hosts.iter().find(|listed| listed.value == named).map_or(&site.name.span, |host| &host.span);
-    Step::Site { host: host.to_owned(), site: site.name.value.clone(), as_default, place: place.clone() }
-}
-
-/// Whether a request need not be sent to the main host: it came there, or by a name below `.localhost`, which
-/// only ever leads to one's own machine (RFC 6761 §6.3) and so lets a site be looked at before its name exists.
-fn may_stay(written: &str, main: &str) -> bool {
-    let written = written.trim_end_matches('.');
-    let is_local = |host: &str| host.len() > 10 && host[host.len() - 10..].eq_ignore_ascii_case(".localhost");
-    written.eq_ignore_ascii_case(main) || (written.is_ascii() && is_local(written) && !is_local(main))
+    let listed = |listed: &str| match listed.strip_prefix('*') {
+        Some(ending) => named.len() > ending.len() && named.ends_with(ending),
+        None => listed == named,
+    };
+    let place = site.hosts.iter().find(|host| listed(&host.value)).map_or(&site.name.span, |host| &host.span);
+    Step::Site { host: host.to_owned(), site: site.name.value.clone(), as_default, place: place.into() }
 }
 
 /// A decision that waits for a reply.
@@ -115,14 +108,18 @@ fn may_stay(written: &str, main: &str) -> bool {
 pub struct Waiting<'a, W = ()> {
     deciding: Deciding<'a, W>,
     asked: SitePath,
-    stage: Stage<'a>,
+    stage: Stage,
 }
 
 /// What was asked about, and why.
 #[derive(Debug)]
-enum Stage<'a> {
+pub(super) enum Stage {
+    /// What the folders on the way say of themselves, and what comes after that.
+    Settings(Next),
+    /// Whether a password is right, and what comes after that.
+    Login(Next, Credentials),
     /// The place that the path means.
-    Path(Resolved<'a>),
+    Path,
     /// A file that may stand for its folder: which of the list.
     Index(SitePath, usize),
     /// What is in a folder.
@@ -144,6 +141,13 @@ impl<'a, W: Witness> Waiting<'a, W> {
     pub fn told(self, reply: Reply) -> Turn<'a, W> {
         let Waiting { mut deciding, asked, stage } = self;
         let found = match (reply, stage) {
+            (Reply::Settings(chain), Stage::Settings(next)) => return deciding.run_folders(chain, next),
+            (Reply::Login(is_right), Stage::Login(next, credentials)) => {
+                return deciding.logged_in(is_right, credentials, next);
+            }
+            (_, Stage::Settings(_) | Stage::Login(..)) => {
+                return deciding.failed(StatusCode::INTERNAL_SERVER_ERROR);
+            }
             (Reply::Names(names), Stage::Listing(path)) => return deciding.list(&path, &names),
             (Reply::Encodings(known), Stage::Encodings(file, liked, status)) => {
                 return deciding.encoded(asked, &file, Some(&liked), &known, status);
@@ -153,7 +157,7 @@ impl<'a, W: Witness> Waiting<'a, W> {
             }
             (Reply::File(card), stage) => (Found::File(card), stage),
             (Reply::Entry(entry), stage) => (Found::Other(entry), stage),
-            (Reply::Names(_) | Reply::Encodings(_), stage) => (Found::Other(Entry::Failed), stage),
+            (_, stage) => (Found::Other(Entry::Failed), stage),
         };
         let (found, stage) = found;
         deciding.witness.see(|| {
@@ -166,14 +170,17 @@ impl<'a, W: Witness> Waiting<'a, W> {
         match (stage, found) {
             (Stage::ErrorPage(status), Found::File(file)) => deciding.choose_form(asked, file, Some(status)),
             (Stage::ErrorPage(status), _) => deciding.built_in(status),
-            (Stage::Path(path), Found::Other(Entry::Folder)) if path.as_folder => {
-                deciding.look_for_index(path.place, 0)
+            (Stage::Path, Found::Other(Entry::Folder)) if deciding.path.as_folder => {
+                deciding.look_for_index(asked, 0)
             }
-            (Stage::Path(path), Found::Other(Entry::Folder)) => {
-                deciding.redirect_to_path(&format!("{}/", path.tidy), Untidy::Folder)
+            (Stage::Path, Found::Other(Entry::Folder)) => {
+                let path = format!("{}/", deciding.path.written);
+                deciding.redirect_to_path(&path, Untidy::Folder)
             }
-            (Stage::Path(path), Found::File(_)) if path.as_folder => deciding.failed(StatusCode::NOT_FOUND),
-            (Stage::Path(_) | Stage::Index(..), Found::File(file)) => deciding.choose_form(asked, file, None),
+            (Stage::Path, Found::File(_)) if deciding.path.as_folder => {
+                deciding.failed(StatusCode::NOT_FOUND)
+            }
+            (Stage::Path | Stage::Index(..), Found::File(file)) => deciding.choose_form(asked, file, None),
             (Stage::Index(folder, nth), Found::Other(Entry::Missing | Entry::Folder)) => {
                 deciding.look_for_index(folder, nth + 1)
             }
@@ -185,215 +192,238 @@ impl<'a, W: Witness> Waiting<'a, W> {
             }
             (_, Found::Other(Entry::Missing)) => deciding.failed(StatusCode::NOT_FOUND),
             (_, Found::Other(Entry::Forbidden)) => deciding.failed(StatusCode::FORBIDDEN),
-            (_, Found::Other(Entry::Failed | Entry::File(_))) => {
+            (_, Found::Other(_)) | (Stage::Settings(_) | Stage::Login(..), _) => {
                 deciding.failed(StatusCode::INTERNAL_SERVER_ERROR)
             }
         }
     }
 }
 
+/// A decision under way.
 #[derive(Debug)]
-struct Deciding<'a, W> {
-    config: &'a Config,
-    facts: Facts<'a>,
-    site: Option<SiteId>,
-    head_only: bool,
-    witness: W,
+pub(super) struct Deciding<'a, W> {
+    pub config: &'a Config,
+    pub facts: Facts<'a>,
+    pub site: Option<SiteId>,
+    /// The path, as rules have left it.
+    pub path: Tidy<'a>,
+    /// Whether a rule has put another path in place of the one that was asked for.
+    pub is_served: bool,
+    pub head_only: bool,
+    /// What rules and folders have added up to, once there is anything.
+    pub added: Option<Box<Added>>,
+    /// What the folders on the way say of themselves.
+    pub chain: Option<Arc<FolderChain>>,
+    /// Whether more than the octets of the request and the disk had a say.
+    pub depends: bool,
+    /// Whether something that is not known would have had a say.
+    pub unsure: bool,
+    pub witness: W,
 }
 
 impl<'a, W: Witness> Deciding<'a, W> {
-    fn settings(&self) -> Option<&'a Site> {
+    fn new(config: &'a Config, facts: Facts<'a>, witness: W) -> Self {
+        Deciding {
+            config,
+            facts,
+            site: None,
+            path: Tidy { written: "/".into(), as_folder: true, untidy: false },
+            is_served: false,
+            head_only: facts.method.value() == Some("HEAD"),
+            added: None,
+            chain: None,
+            depends: false,
+            unsure: false,
+            witness,
+        }
+    }
+
+    pub(super) fn settings(&self) -> Option<&'a Site> {
         self.site.map(|id| self.config.site(id))
     }
 
-    fn ask(self, site: SiteId, path: SitePath, stage: Stage<'a>) -> Turn<'a, W> {
+    /// What has been added up, made where there is nothing yet.
+    pub(super) fn added(&mut self) -> &mut Added {
+        self.added.get_or_insert_default()
+    }
+
+    pub(super) fn ask(self, site: SiteId, path: SitePath, stage: Stage) -> Turn<'a, W> {
         let want = match stage {
+            Stage::Settings(_) => Want::Settings,
             Stage::Listing(_) => Want::Names,
             Stage::Encodings(..) => Want::Encodings,
-            Stage::Path(_) | Stage::Index(..) | Stage::ErrorPage(_) => Want::Entry,
+            Stage::Path | Stage::Index(..) | Stage::ErrorPage(_) | Stage::Login(..) => Want::Entry,
         };
         let question = Question { site, path: path.clone(), want };
         Turn::Ask(question, Waiting { deciding: self, asked: path, stage })
+    }
+
+    /// Asks whether a password is right.
+    pub(super) fn ask_login(self, credentials: Credentials, next: Next) -> Turn<'a, W> {
+        let stage = Stage::Login(next, credentials.clone());
+        Turn::Login(credentials, Waiting { deciding: self, asked: SitePath::root(), stage })
+    }
+
+    /// No rule has answered: the request goes where it belongs, or to its place in the folder.
+    pub(super) fn after_rules(mut self) -> Turn<'a, W> {
+        let Some((id, site)) = self.site.map(|id| (id, self.config.site(id))) else {
+            return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
+        };
+        if let Some(home) = self.home(site) {
+            self.see_home(&home);
+            // As the client wrote it, unless that is untidy: then both at once.
+            let path = match self.path.untidy {
+                true => self.path.written.as_ref(),
+                false => self.facts.path.value().unwrap_or("/"),
+            };
+            let target = format!("{}{path}{}", home.origin(), self.query());
+            return self.redirect(&target, StatusCode::PERMANENT_REDIRECT);
+        }
+        if self.path.untidy && !self.is_served {
+            let path = self.path.written.clone().into_owned();
+            return self.redirect_to_path(&path, Untidy::Slashes);
+        }
+        match self.facts.method.value() {
+            Some("GET" | "HEAD" | "OPTIONS") => {}
+            other => {
+                self.witness.see(|| Step::Method { method: other.unwrap_or_default().to_owned() });
+                return self.failed(StatusCode::METHOD_NOT_ALLOWED);
+            }
+        }
+        self.look_up(id, site, Next::default())
+    }
+
+    /// Finds the place that the path means, and asks its folders what they say of themselves.
+    pub(super) fn look_up(mut self, id: SiteId, site: &'a Site, next: Next) -> Turn<'a, W> {
+        let place = match self.path.place() {
+            Ok(place) => place,
+            Err(why) => {
+                let written = self.path.written.clone().into_owned();
+                self.witness.see(|| Step::NoPath { written, why });
+                return match why {
+                    NoPath::Malformed => self.failed(StatusCode::BAD_REQUEST),
+                    NoPath::Nowhere => self.failed(StatusCode::NOT_FOUND),
+                };
+            }
+        };
+        if site.folder_settings {
+            let folder = if self.path.as_folder { place } else { place.parent() };
+            return self.ask(id, folder, Stage::Settings(next));
+        }
+        self.look_at_place()
+    }
+
+    /// Everything that steers has been asked: what stands at the place?
+    pub(super) fn look_at_place(mut self) -> Turn<'a, W> {
+        let (Some(id), Ok(place)) = (self.site, self.path.place()) else {
+            return self.failed(StatusCode::NOT_FOUND);
+        };
+        if self.facts.method.value() == Some("OPTIONS") {
+            self.witness.see(|| Step::Method { method: "OPTIONS".to_owned() });
+            return self.options();
+        }
+        let written = &self.path.written;
+        self.witness.see(|| Step::Path { written: written.clone().into_owned(), place: place.clone() });
+        self.ask(id, place, Stage::Path)
+    }
+
+    /// What may be asked, also by other people's pages (Fetch standard, "CORS-preflight request").
+    fn options(self) -> Turn<'a, W> {
+        let mut headers = HeaderMap::new();
+        headers.insert(header::ALLOW, ALLOWED);
+        self.done(StatusCode::NO_CONTENT, headers, Body::None)
     }
 
     fn look_for_index(mut self, folder: SitePath, nth: usize) -> Turn<'a, W> {
         let (Some(id), Some(site)) = (self.site, self.settings()) else {
             return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
         };
-        if let Some(name) = site.index.get(nth) {
+        let added = self.added.as_deref();
+        let index = added.and_then(|added| added.index.as_ref()).unwrap_or(&site.index);
+        if let Some(name) = index.get(nth) {
             let place = folder.join(name);
             return self.ask(id, place, Stage::Index(folder, nth));
         }
-        self.witness.see(|| Step::Listing { on: site.listing });
-        match site.listing {
+        let (on, place) = match added.and_then(|added| added.listing.clone()) {
+            Some((on, place)) => (on, Some(place)),
+            None => (site.listing, site.origins.get("listing").map(Place::from)),
+        };
+        self.witness.see(|| Step::Listing { on, place });
+        match on {
             true => self.ask(id, folder.clone(), Stage::Listing(folder)),
             false => self.failed(StatusCode::FORBIDDEN),
         }
     }
 
-    fn list(self, folder: &SitePath, names: &[Listed]) -> Turn<'a, W> {
-        let wanted = listing::Wanted::understand(self.facts.query.value().unwrap_or_default());
-        let mut headers = HeaderMap::new();
-        headers.insert(header::VARY, HeaderValue::from_static("Accept"));
-        // What is in a folder changes without notice.
-        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
-        let (media_type, body) = match self.prefers_json() {
-            true => ("application/json", listing::json(names, wanted)),
-            false => {
-                let path = if folder.as_str().is_empty() { "/".to_owned() } else { format!("{folder}/") };
-                ("text/html; charset=utf-8", listing::page(&path, names, wanted))
-            }
-        };
-        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
-        self.done(StatusCode::OK, headers, Body::Page(body))
-    }
-
-    fn prefers_json(&self) -> bool {
+    pub(super) fn prefers_json(&self) -> bool {
         negotiate::prefers_json(self.facts.field(&header::ACCEPT).value())
     }
 
-    /// Asks about a file's encodings where that matters. With a status, the file is the page for it.
-    fn choose_form(self, path: SitePath, file: Arc<Card>, status: Option<StatusCode>) -> Turn<'a, W> {
-        let (Some(id), Some(site)) = (self.site, self.settings()) else {
-            return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
-        };
-        match represent::codings(site, &self.facts, &file) {
-            Some(liked) if !liked.is_empty() => self.ask(id, path, Stage::Encodings(file, liked, status)),
-            liked => self.encoded(path, &file, liked.as_deref(), &Encodings::default(), status),
-        }
+    /// Where a request belongs that came by another host of its site, or without the HTTPS that it requires.
+    pub(super) fn home(&self, site: &'a Site) -> Option<Home<'a>> {
+        let (host, scheme) = (self.facts.host.value()?, self.facts.scheme.value().unwrap_or(Scheme::Http));
+        home(self.config, site, scheme, host, self.facts.port.value(), &self.path.written)
     }
 
-    /// A file in the form that suits: conditions first, then parts.
-    fn encoded(
-        mut self,
-        path: SitePath,
-        file: &Card,
-        liked: Option<&[Codec]>,
-        known: &Encodings,
-        status: Option<StatusCode>,
-    ) -> Turn<'a, W> {
-        let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
-        let facts = self.facts;
-        let is_get = facts.method.value() == Some("GET");
-        let range = facts.field(&header::RANGE).value().filter(|_| is_get && status.is_none());
-        let mut found = represent::represent(site, file, liked, known);
-        if range.is_some() && matches!(found.form, Form::Quick(_)) {
-            // What is encoded in passing has no parts; the file as it is has.
-            found = represent::represent(site, file, liked.map(|_| &[][..]), known);
+    /// Tells why a request belongs elsewhere.
+    pub(super) fn see_home(&mut self, home: &Home<'_>) {
+        if let Some(place) = home.host_place.clone() {
+            self.witness.see(|| Step::MainHost { host: home.host.to_owned(), place });
         }
-        let Representation { form, size, mut headers, tag } = found;
-        for (codec, verdict) in self.verdicts(site, file, known, form, range.is_some()) {
-            self.witness.see(|| Step::Codec { codec, verdict });
+        if let Some(place) = home.https_place.clone() {
+            self.witness.see(|| Step::ToHttps { place });
         }
-        self.witness.see(|| Step::Form { form, bytes: size });
-        if let Some(status) = status {
-            headers.remove(header::ACCEPT_RANGES);
-            headers.append(header::VARY, HeaderValue::from_static("Accept"));
-            mark(&mut headers, status);
-            return self.done(status, headers, Body::File { path, form });
-        }
-        let tag = tag.to_str().unwrap_or_default();
-        let outcome = conditions::evaluate(&facts, tag, &file.facts);
-        self.see_conditions(outcome);
-        match outcome {
-            Outcome::Proceed => {}
-            Outcome::Failed => return self.failed(StatusCode::PRECONDITION_FAILED),
-            Outcome::NotModified => {
-                headers.remove(header::CONTENT_TYPE);
-                headers.remove(header::CONTENT_ENCODING);
-                headers.remove(header::ACCEPT_RANGES);
-                return self.done(StatusCode::NOT_MODIFIED, headers, Body::None);
-            }
-        }
-        let Some((field, size)) = range.zip(size) else {
-            return self.done(StatusCode::OK, headers, Body::File { path, form });
-        };
-        let ranges =
-            conditions::parts_hold(&facts, tag, &file.facts).then(|| ranges::understand(field, size));
-        self.witness.see(|| Step::Range { written: field.to_owned(), ranges: ranges.clone() });
-        match ranges {
-            Some(Ranges::Parts(parts)) => {
-                let pieces = parts_of(&parts, size, &file.facts, &mut headers);
-                self.done(StatusCode::PARTIAL_CONTENT, headers, Body::Parts { path, form, pieces })
-            }
-            Some(Ranges::Outside) => self.outside(size),
-            Some(Ranges::Ignored) | None => self.done(StatusCode::OK, headers, Body::File { path, form }),
-        }
-    }
-
-    /// The verdicts on all codecs, where somebody listens.
-    fn verdicts(
-        &mut self,
-        site: &Site,
-        file: &Card,
-        known: &Encodings,
-        form: Form,
-        parts_asked: bool,
-    ) -> Vec<(Codec, super::trace::Verdict)> {
-        match W::LISTENS {
-            true => verdicts(&site.compress, &self.facts, file, known, form, parts_asked).into(),
-            false => Vec::new(),
-        }
-    }
-
-    fn see_conditions(&mut self, outcome: Outcome) {
-        let Fields::All(map) = self.facts.fields else { return };
-        if W::LISTENS && conditions::FIELDS.iter().any(|name| map.contains_key(name)) {
-            let written =
-                |name: &header::HeaderName| Some(format!("{name}: {}", map.get(name)?.to_str().ok()?));
-            let fields = conditions::FIELDS.iter().filter_map(written).collect();
-            self.witness.see(|| Step::Condition { fields, outcome });
-        }
-    }
-
-    /// None of the parts asked for is there: 416, with the length that is (RFC 9110 §15.5.17).
-    fn outside(self, size: u64) -> Turn<'a, W> {
-        let mut turn = self.built_in(StatusCode::RANGE_NOT_SATISFIABLE);
-        if let Turn::Done(answer, _) = &mut turn {
-            insert(&mut answer.headers, header::CONTENT_RANGE, &format!("bytes */{size}"));
-        }
-        turn
-    }
-
-    fn redirect_to_host(self, host: &str) -> Turn<'a, W> {
-        let scheme = self.facts.scheme.value().unwrap_or(Scheme::Http).as_str();
-        let port = self.facts.port.value().map(|port| format!(":{port}")).unwrap_or_default();
-        let path = self.facts.path.value().filter(|path| path.starts_with('/')).unwrap_or("/");
-        let target = format!("{scheme}://{host}{port}{path}{}", self.query());
-        self.redirect(&target)
     }
 
     fn redirect_to_path(mut self, path: &str, why: Untidy) -> Turn<'a, W> {
         self.witness.see(|| Step::Tidied { path: path.to_owned(), why });
         let target = format!("{path}{}", self.query());
-        self.redirect(&target)
+        self.redirect(&target, StatusCode::PERMANENT_REDIRECT)
     }
 
-    fn query(&self) -> String {
+    pub(super) fn query(&self) -> String {
         self.facts.query.value().map(|query| format!("?{query}")).unwrap_or_default()
     }
 
-    fn redirect(self, target: &str) -> Turn<'a, W> {
+    pub(super) fn redirect(self, target: &str, status: StatusCode) -> Turn<'a, W> {
         let mut headers = HeaderMap::new();
         insert(&mut headers, header::LOCATION, target);
-        self.done(StatusCode::PERMANENT_REDIRECT, headers, Body::Page(String::new()))
+        self.done(status, headers, Body::Page(String::new()))
     }
 
-    /// The site's own page for a status where it has one; programs that prefer JSON get a problem.
-    fn failed(mut self, status: StatusCode) -> Turn<'a, W> {
-        let page = self.settings().and_then(|site| site.error_pages.page(status.as_u16()));
-        match (self.site, page, page.map(|page| resolve(&page.value))) {
-            (Some(id), Some(written), Some(Ok(page))) if !self.prefers_json() => {
-                let step =
-                    || Step::ErrorPage { status, page: written.value.clone(), place: written.span.clone() };
-                self.witness.see(step);
-                self.ask(id, page.place, Stage::ErrorPage(status))
+    /// The own page for a status where there is one; programs that prefer JSON get a problem. Nothing that guards a
+    /// place keeps the page from being shown.
+    pub(super) fn failed(mut self, status: StatusCode) -> Turn<'a, W> {
+        let page = match self.prefers_json() {
+            true => None,
+            false => self.error_page(status),
+        };
+        match (self.site, page) {
+            (Some(id), Some((written, path, place))) => {
+                self.witness.see(|| Step::ErrorPage { status, page: written, place });
+                self.ask(id, path, Stage::ErrorPage(status))
             }
             _ => self.built_in(status),
         }
     }
 
-    fn built_in(mut self, status: StatusCode) -> Turn<'a, W> {
+    /// The page for a status: of the deepest folder that has one, else of the site.
+    fn error_page(&self, status: StatusCode) -> Option<(String, SitePath, Place)> {
+        for level in self.chain.iter().flat_map(|chain| chain.levels.iter().rev()) {
+            if let Some(page) =
+                level.settings.as_ref().ok().and_then(|known| known.error_pages.page(status.as_u16()))
+            {
+                let place = Place { folder: Some(level.folder.clone()), span: page.span.clone() };
+                let below = resolve(&page.value).ok()?.place;
+                let path = level.folder.join_path(&below);
+                return Some((path.to_string(), path, place));
+            }
+        }
+        let page = self.settings()?.error_pages.page(status.as_u16())?;
+        Some((page.value.clone(), resolve(&page.value).ok()?.place, Place::from(&page.span)))
+    }
+
+    pub(super) fn built_in(mut self, status: StatusCode) -> Turn<'a, W> {
         let as_json = self.prefers_json();
         self.witness.see(|| Step::BuiltIn { status, as_json });
         let mut headers = HeaderMap::new();
@@ -403,48 +433,98 @@ impl<'a, W: Witness> Deciding<'a, W> {
         };
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
         headers.insert(header::VARY, HeaderValue::from_static("Accept"));
-        mark(&mut headers, status);
         self.done(status, headers, Body::Page(body))
     }
 
-    fn done(self, status: StatusCode, headers: HeaderMap, body: Body) -> Turn<'a, W> {
-        Turn::Done(Answer { status, headers, body, head_only: self.head_only, site: self.site }, self.witness)
+    pub(super) fn done(self, status: StatusCode, mut headers: HeaderMap, body: Body) -> Turn<'a, W> {
+        if status == StatusCode::METHOD_NOT_ALLOWED {
+            headers.insert(header::ALLOW, ALLOWED);
+        }
+        let site = self.settings();
+        if let Some(time) = site.and_then(|site| site.https_only)
+            && self.facts.scheme.value() == Some(Scheme::Https)
+        {
+            insert(&mut headers, header::STRICT_TRANSPORT_SECURITY, &format!("max-age={}", time.as_secs()));
+        }
+        let mut answer = Answer {
+            status,
+            headers,
+            body,
+            head_only: self.head_only,
+            site: self.site,
+            depends: self.depends,
+            unsure: self.unsure,
+            bound: None,
+        };
+        if let Some(added) = self.added {
+            added.apply(self.config, &self.facts, &mut answer);
+        }
+        Turn::Done(answer, self.witness)
     }
 }
 
-/// What a status obliges an answer to say.
-fn mark(headers: &mut HeaderMap, status: StatusCode) {
-    if status == StatusCode::METHOD_NOT_ALLOWED {
-        headers.insert(header::ALLOW, ALLOWED);
+/// Where a request belongs.
+#[derive(Debug)]
+pub(super) struct Home<'a> {
+    pub scheme: Scheme,
+    pub host: &'a str,
+    pub port: Option<u16>,
+    /// Where it is written that it belongs to another host.
+    pub host_place: Option<Place>,
+    /// Where it is written that it belongs to HTTPS.
+    pub https_place: Option<Place>,
+}
+
+impl Home<'_> {
+    /// Scheme, host and port, as an address begins.
+    pub fn origin(&self) -> String {
+        let port = self.port.filter(|port| *port != self.scheme.port());
+        format!(
+            "{}://{}{}",
+            self.scheme.as_str(),
+            self.host,
+            port.map(|port| format!(":{port}")).unwrap_or_default()
+        )
     }
 }
 
-/// Some parts of a file: one as it is, several with their own headers between them (RFC 9110 §14.6).
-fn parts_of(parts: &[Range<u64>], size: u64, file: &FileFacts, headers: &mut HeaderMap) -> Vec<Piece> {
-    let place = |part: &Range<u64>| format!("bytes {}-{}/{size}", part.start, part.end - 1);
-    if let [part] = parts {
-        insert(headers, header::CONTENT_RANGE, &place(part));
-        return vec![Piece::File(part.clone())];
+/// Where an address of a site belongs, if not where it is.
+pub(super) fn home<'a>(
+    config: &Config,
+    site: &'a Site,
+    scheme: Scheme,
+    host: &'a str,
+    port: Option<u16>,
+    path: &str,
+) -> Option<Home<'a>> {
+    let main = site.main_host.as_ref().filter(|main| !may_stay(host, &main.value));
+    let may_be_plain = path.starts_with("/.well-known/");
+    let to_https = site.https.value == Https::Required && scheme == Scheme::Http && !may_be_plain;
+    if main.is_none() && !to_https {
+        return None;
     }
-    let media_type =
-        headers.get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    let boundary = format!("part-{:x}-{size:x}", file.modified);
-    let mut pieces = Vec::with_capacity(parts.len() * 2 + 1);
-    for part in parts {
-        let range = place(part);
-        let head =
-            format!("\r\n--{boundary}\r\nContent-Type: {media_type}\r\nContent-Range: {range}\r\n\r\n");
-        pieces.push(Piece::Octets(head.into_bytes()));
-        pieces.push(Piece::File(part.clone()));
-    }
-    pieces.push(Piece::Octets(format!("\r\n--{boundary}--\r\n").into_bytes()));
-    insert(headers, header::CONTENT_TYPE, &format!("multipart/byteranges; boundary={boundary}"));
-    pieces
+    let (scheme, port) = match to_https {
+        true => (Scheme::Https, config.public_port(Scheme::Https)),
+        false => (scheme, port),
+    };
+    let host_place = main.map(|main| Place::from(&main.span));
+    let https_place = to_https.then(|| Place::from(&site.https.span));
+    let host = main.map_or(host, |main| main.value.as_str());
+    Some(Home { scheme, host, port, host_place, https_place })
+}
+
+/// Whether a request need not be sent to the main host: it came there, or by a name below `.localhost`, which
+/// only ever leads to one's own machine (RFC 6761 §6.3) and so lets a site be looked at before its name exists.
+fn may_stay(written: &str, main: &str) -> bool {
+    let written = written.trim_end_matches('.');
+    let is_local = |host: &str| host.len() > 10 && host[host.len() - 10..].eq_ignore_ascii_case(".localhost");
+    written.eq_ignore_ascii_case(main) || (written.is_ascii() && is_local(written) && !is_local(main))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::answer::FileFacts;
     use crate::facts::{Fields, Known};
     use rstest::rstest;
     use std::path::Path;
@@ -468,6 +548,7 @@ index = ["start.html", "index.html"]
     fn entry(question: &Question) -> Reply {
         match question.want {
             Want::Encodings => Reply::Encodings(Encodings::default()),
+            Want::Settings => Reply::Settings(None),
             _ => Reply::Entry(stands(question)),
         }
     }
@@ -507,6 +588,7 @@ index = ["start.html", "index.html"]
             path: Known::Is(path),
             query: query.into(),
             fields: Fields::All(&map),
+            ..Facts::UNKNOWN
         };
         answer(&config, facts).finish(entry).0
     }

@@ -5,6 +5,8 @@
 //! questions from its caches and its disk; tests and rehearsals answer them from a tree in memory.
 //!
 //! - [`decide`]: the order in which things are decided
+//! - [`steering`]: rules, and what folders say of themselves; [`added`]: what they add up to
+//! - [`sending`]: what is sent once the place is known
 //! - [`path`]: from what a client wrote to a place inside the site's folder, and nowhere else
 //! - [`conditions`]: conditional requests (RFC 9110 §13)
 //! - [`ranges`]: parts of a file (RFC 9110 §14)
@@ -15,6 +17,7 @@
 //! - [`pages`]: the built-in pages
 //! - [`trace`]: the steps that led to an answer; [`verdicts`]: why each codec was taken, or not
 
+mod added;
 pub mod conditions;
 pub mod decide;
 pub mod listing;
@@ -23,19 +26,24 @@ pub mod pages;
 pub mod path;
 pub mod ranges;
 pub mod represent;
+mod sending;
+pub mod steering;
 pub mod trace;
 pub mod types;
 pub mod verdicts;
 
-pub use decide::{Waiting, answer, answer_traced};
+pub use decide::{Waiting, answer, answer_traced, too_many};
 pub use path::SitePath;
 pub use represent::Card;
 pub use trace::{Step, Trace, Witness};
 
-use crate::config::SiteId;
+use crate::config::{FolderSettings, SiteId};
 use crate::encode::Codec;
+use crate::rules::Limit;
 use http::{HeaderMap, StatusCode};
 use listing::Listed;
+use smallvec::SmallVec;
+use smol_str::SmolStr;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -52,6 +60,75 @@ pub struct Answer {
     pub head_only: bool,
     /// The site that answers, where one does.
     pub site: Option<SiteId>,
+    /// Whether more had a say than the octets of the request and the disk: who asks, when, by which scheme.
+    pub depends: bool,
+    /// Whether something had a say, or would have had, that is not known.
+    pub unsure: bool,
+    /// What rules oblige whoever sends it to.
+    pub bound: Option<Box<Bound>>,
+}
+
+/// What rules oblige whoever sends an answer to.
+#[derive(Debug, Clone, Default)]
+pub struct Bound {
+    /// How much the client may take.
+    pub limits: SmallVec<[Limit; 1]>,
+    /// Whether the request is logged.
+    pub log: bool,
+    /// Who has signed in.
+    pub user: Option<SmolStr>,
+    /// The site's rules that have fitted, by their numbers.
+    pub fired: SmallVec<[u32; 2]>,
+    /// The rule that answered, or led to what answered.
+    pub rule: Option<SmolStr>,
+}
+
+/// A name and a password, and the realm whose users may be asked for.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Credentials {
+    /// The number of the realm.
+    pub realm: usize,
+    /// The name.
+    pub user: String,
+    /// The password.
+    pub password: String,
+}
+
+impl std::fmt::Debug for Credentials {
+    /// Passwords are shown to nobody.
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Credentials")
+            .field("realm", &self.realm)
+            .field("user", &self.user)
+            .finish_non_exhaustive()
+    }
+}
+
+/// What the folders on the way to a place say of themselves: those that say something, from the site's own down.
+#[derive(Debug, Default)]
+pub struct FolderChain {
+    /// These.
+    pub levels: Vec<FolderLevel>,
+}
+
+/// What one folder says of itself.
+#[derive(Debug)]
+pub struct FolderLevel {
+    /// Which one.
+    pub folder: SitePath,
+    /// How many folders down it is.
+    pub depth: usize,
+    /// What it says, or what is wrong with that.
+    pub settings: Result<Arc<FolderSettings>, Broken>,
+}
+
+/// A folder's settings that cannot be understood.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Broken {
+    /// The line of the first mistake, counted from 1.
+    pub line: usize,
+    /// What is wrong.
+    pub message: String,
 }
 
 /// Where the body of an answer comes from.
@@ -148,6 +225,8 @@ pub enum Want {
     Names,
     /// What is known of the encodings of the file there?
     Encodings,
+    /// What do the folders on the way there say of themselves, and the one there?
+    Settings,
 }
 
 /// The reply to a question.
@@ -161,6 +240,10 @@ pub enum Reply {
     Names(Arc<[Listed]>),
     /// What is known of the file's encodings.
     Encodings(Encodings),
+    /// What the folders on the way say of themselves; nothing, where none of them does.
+    Settings(Option<Arc<FolderChain>>),
+    /// Whether a name and a password belong together, and to the realm.
+    Login(bool),
 }
 
 /// What stands at a place in a site's folder.
@@ -196,11 +279,22 @@ pub enum Turn<'a, W = ()> {
     Done(Answer, W),
     /// A question, and what waits for the reply to it.
     Ask(Question, Waiting<'a, W>),
+    /// Whether a password is right, and what waits to be told.
+    Login(Credentials, Waiting<'a, W>),
 }
 
 impl<W: Witness> Turn<'_, W> {
-    /// Replies to all questions by a function, until there is an answer.
-    pub fn finish(self, mut reply: impl FnMut(&Question) -> Reply) -> (Answer, W) {
+    /// Replies to all questions by a function, until there is an answer. No password is right.
+    pub fn finish(self, reply: impl FnMut(&Question) -> Reply) -> (Answer, W) {
+        self.finish_with(reply, |_| false)
+    }
+
+    /// The same, with passwords judged by another.
+    pub fn finish_with(
+        self,
+        mut reply: impl FnMut(&Question) -> Reply,
+        mut is_right: impl FnMut(&Credentials) -> bool,
+    ) -> (Answer, W) {
         let mut turn = self;
         loop {
             match turn {
@@ -208,6 +302,10 @@ impl<W: Witness> Turn<'_, W> {
                 Turn::Ask(question, waiting) => {
                     let reply = reply(&question);
                     turn = waiting.told(reply);
+                }
+                Turn::Login(credentials, waiting) => {
+                    let is_right = is_right(&credentials);
+                    turn = waiting.told(Reply::Login(is_right));
                 }
             }
         }

@@ -2,7 +2,8 @@
 //!
 //! A [`SitePath`] can only be made here, so whatever holds one holds a path that names no hidden file, climbs
 //! out of nothing and contains no octet that a file system could take for something else. (That no link
-//! leads out of the folder is for whoever opens it to see to.)
+//! leads out of the folder is for whoever opens it to see to.) Before that, a path is made [`Tidy`]: rules see
+//! that form, also of paths that lead to no place.
 
 use percent_encoding::percent_decode_str;
 use smol_str::{SmolStr, format_smolstr};
@@ -34,6 +35,41 @@ impl SitePath {
 }
 
 impl SitePath {
+    /// The site's folder itself.
+    pub fn root() -> SitePath {
+        SitePath(SmolStr::default())
+    }
+
+    /// The folder that this is in; the site's folder is in itself.
+    #[must_use]
+    pub fn parent(&self) -> SitePath {
+        SitePath(self.0.rsplit_once('/').map_or(SmolStr::default(), |(folder, _)| folder.into()))
+    }
+
+    /// How many folders down it is.
+    pub fn depth(&self) -> usize {
+        match self.0.is_empty() {
+            true => 0,
+            false => 1 + memchr::memchr_iter(b'/', self.0.as_bytes()).count(),
+        }
+    }
+
+    /// The folders on the way to this one, from the site's own to itself.
+    pub fn ways(&self) -> impl Iterator<Item = SitePath> + '_ {
+        let ends =
+            self.0.match_indices('/').map(|(at, _)| at).chain((!self.0.is_empty()).then_some(self.0.len()));
+        std::iter::once(SitePath::root()).chain(ends.map(|end| SitePath(self.0[..end].into())))
+    }
+
+    /// A place below this folder.
+    #[must_use]
+    pub fn join_path(&self, below: &SitePath) -> SitePath {
+        match below.0.as_str() {
+            "" => self.clone(),
+            below => self.join(below),
+        }
+    }
+
     /// The place beside this one whose name has an extension more.
     #[must_use]
     pub fn with_extension(&self, extension: &str) -> SitePath {
@@ -52,8 +88,15 @@ impl fmt::Display for SitePath {
 pub struct Resolved<'p> {
     /// The place in the folder.
     pub place: SitePath,
-    /// The same path with dot segments and empty ones removed, still encoded as the client wrote it. It begins with exactly one slash.
-    pub tidy: Cow<'p, str>,
+    /// The same path, tidy.
+    pub tidy: Tidy<'p>,
+}
+
+/// A path with dot segments and empty ones removed, still encoded as the client wrote it. It begins with exactly one slash.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tidy<'p> {
+    /// That path.
+    pub written: Cow<'p, str>,
     /// Whether it ends with a slash.
     pub as_folder: bool,
     /// Whether it had empty segments, so that visitors should be shown the tidy one.
@@ -69,41 +112,41 @@ pub enum NoPath {
     Nowhere,
 }
 
-/// Finds the place that a path means. Dot segments are removed as RFC 3986 §5.2.4 says, also encoded ones.
+/// Finds the place that a path means.
 pub fn resolve(path: &str) -> Result<Resolved<'_>, NoPath> {
+    let tidy = tidy(path)?;
+    Ok(Resolved { place: tidy.place()?, tidy })
+}
+
+/// Removes dot segments as RFC 3986 §5.2.4 says, also encoded ones, and empty ones.
+pub fn tidy(path: &str) -> Result<Tidy<'_>, NoPath> {
     let rest = path.strip_prefix('/').ok_or(NoPath::Malformed)?;
     if is_plain(path) {
         let as_folder = rest.is_empty() || rest.ends_with('/');
-        let place = SitePath(rest.trim_end_matches('/').into());
-        return Ok(Resolved { place, tidy: Cow::Borrowed(path), as_folder, untidy: false });
+        return Ok(Tidy { written: Cow::Borrowed(path), as_folder, untidy: false });
     }
-    let mut names: Vec<(String, &str)> = Vec::new();
-    let mut untidy = false;
-    let mut as_folder = true;
+    let mut names: Vec<&str> = Vec::new();
+    let (mut untidy, mut as_folder) = (false, true);
     let mut segments = rest.split('/').peekable();
     while let Some(written) = segments.next() {
         let is_last = segments.peek().is_none();
-        let name = decode(written)?;
-        as_folder = matches!(name.as_str(), "" | "." | "..");
-        match name.as_str() {
-            "" => untidy |= !is_last,
-            "." => {}
-            ".." => _ = names.pop(),
-            _ => names.push((name, written)),
-        }
-    }
-    for (depth, (name, _)) in names.iter().enumerate() {
-        let hidden = name.starts_with('.') && !(depth == 0 && name == WELL_KNOWN);
-        if hidden || name.contains(['/', '\\']) {
-            return Err(NoPath::Nowhere);
+        check_encoding(written)?;
+        let dots = dots(written);
+        as_folder = written.is_empty() || dots > 0;
+        match dots {
+            _ if written.is_empty() => untidy |= !is_last,
+            1 => {}
+            2 => _ = names.pop(),
+            _ => names.push(written),
         }
     }
     let mut tidy = String::with_capacity(path.len());
-    for (_, written) in &names {
+    for written in &names {
         tidy.push('/');
         for octet in written.bytes() {
             match octet {
-                0x21..0x7f => tidy.push(char::from(octet)),
+                // A browser takes a backslash for a slash, and two slashes for another host.
+                0x21..0x7f if octet != b'\\' => tidy.push(char::from(octet)),
                 _ => tidy.push_str(percent_encoding::percent_encode_byte(octet)),
             }
         }
@@ -111,8 +154,40 @@ pub fn resolve(path: &str) -> Result<Resolved<'_>, NoPath> {
     if as_folder {
         tidy.push('/');
     }
-    let names: Vec<String> = names.into_iter().map(|(name, _)| name).collect();
-    Ok(Resolved { place: SitePath(names.join("/").into()), tidy: Cow::Owned(tidy), as_folder, untidy })
+    Ok(Tidy { written: Cow::Owned(tidy), as_folder, untidy })
+}
+
+impl Tidy<'_> {
+    /// The place in the folder.
+    pub fn place(&self) -> Result<SitePath, NoPath> {
+        let path = self.written.as_ref();
+        let rest = path.strip_prefix('/').ok_or(NoPath::Malformed)?.trim_end_matches('/');
+        if is_plain(path) {
+            return Ok(SitePath(rest.into()));
+        }
+        let mut place = String::with_capacity(rest.len());
+        for (depth, written) in rest.split('/').filter(|written| !written.is_empty()).enumerate() {
+            let name = percent_decode_str(written).decode_utf8().map_err(|_| NoPath::Nowhere)?;
+            let hidden = name.starts_with('.') && !(depth == 0 && name == WELL_KNOWN);
+            if hidden || name.contains(['/', '\\']) {
+                return Err(NoPath::Nowhere);
+            }
+            if depth > 0 {
+                place.push('/');
+            }
+            place.push_str(&name);
+        }
+        Ok(SitePath(place.into()))
+    }
+
+    /// The same, holding its own text.
+    pub fn into_owned(self) -> Tidy<'static> {
+        Tidy {
+            written: Cow::Owned(self.written.into_owned()),
+            as_folder: self.as_folder,
+            untidy: self.untidy,
+        }
+    }
 }
 
 /// Whether a path means just what it says: nothing encoded, no dot or slash after a slash, nothing unusual.
@@ -129,20 +204,32 @@ fn is_plain(path: &str) -> bool {
     })
 }
 
-fn decode(segment: &str) -> Result<String, NoPath> {
+fn check_encoding(segment: &str) -> Result<(), NoPath> {
     let octets = segment.as_bytes();
     let sound = |at: usize| {
         let digits = octets.get(at + 1..at + 3);
-        digits.is_some_and(|digits| digits.iter().all(u8::is_ascii_hexdigit))
+        digits.is_some_and(|digits| digits.iter().all(u8::is_ascii_hexdigit) && digits != b"00")
     };
-    if memchr::memchr_iter(b'%', octets).any(|at| !sound(at)) {
-        return Err(NoPath::Malformed);
-    }
-    let name = percent_decode_str(segment).decode_utf8().map_err(|_| NoPath::Nowhere)?;
-    match name.contains('\0') {
+    match octets.contains(&0) || memchr::memchr_iter(b'%', octets).any(|at| !sound(at)) {
         true => Err(NoPath::Malformed),
-        false => Ok(name.into_owned()),
+        false => Ok(()),
     }
+}
+
+/// How many dots a segment consists of, where it consists of one or two, encoded or not.
+fn dots(segment: &str) -> usize {
+    let mut rest = segment;
+    let mut dots = 0;
+    while !rest.is_empty() {
+        let encoded = rest.get(..3).is_some_and(|triple| triple.eq_ignore_ascii_case("%2e"));
+        rest = match (encoded, rest.strip_prefix('.')) {
+            (true, _) => &rest[3..],
+            (false, Some(rest)) => rest,
+            (false, None) => return 0,
+        };
+        dots += 1;
+    }
+    if dots > 2 { 0 } else { dots }
 }
 
 #[cfg(test)]
@@ -176,7 +263,8 @@ mod tests {
     #[case::no_hex("/a%zz", Err(NoPath::Malformed))]
     #[case::relative("a", Err(NoPath::Malformed))]
     fn paths(#[case] path: &str, #[case] expected: Result<(&str, &str), NoPath>) {
-        let found = resolve(path).map(|resolved| (resolved.place.to_string(), resolved.tidy.into_owned()));
+        let found =
+            resolve(path).map(|resolved| (resolved.place.to_string(), resolved.tidy.written.into_owned()));
         assert_eq!(found, expected.map(|(place, tidy)| (format!("/{place}"), tidy.to_owned())));
     }
 
@@ -186,8 +274,9 @@ mod tests {
             if let Ok(found) = resolve(&path) {
                 prop_assert!(found.place.0.split('/').all(|name| name != ".." && name != "."));
                 prop_assert!(!found.place.0.starts_with('/') && !found.place.0.contains(['\0', '\\']));
-                prop_assert!(found.tidy.starts_with('/') && !found.tidy.starts_with("//"));
-                prop_assert_eq!(resolve(&found.tidy).map(|again| again.place), Ok(found.place));
+                let tidy = &found.tidy.written;
+                prop_assert!(tidy.starts_with('/') && !tidy.starts_with("//"));
+                prop_assert_eq!(resolve(tidy).map(|again| again.place), Ok(found.place));
             }
         }
     }

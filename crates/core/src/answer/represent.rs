@@ -6,7 +6,7 @@
 use super::negotiate::Codings;
 use super::types::{MediaType, media_type};
 use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate};
-use crate::config::Site;
+use crate::config::Compress;
 use crate::encode::Codec;
 use crate::facts::{Facts, Fields};
 use http::header::{self, HeaderName};
@@ -65,8 +65,7 @@ pub struct Representation {
 }
 
 /// The codings a file may be sent in to this client; `None` where the file is never encoded.
-pub fn codings(site: &Site, facts: &Facts<'_>, file: &Card) -> Option<Codings> {
-    let compress = &site.compress;
+pub fn codings(compress: &Compress, facts: &Facts<'_>, file: &Card) -> Option<Codings> {
     if compress.codecs.is_empty()
         || file.facts.size < compress.at_least
         || !compress.has_type(file.media.essence)
@@ -92,10 +91,15 @@ pub fn accepted_encodings<'a>(facts: &Facts<'a>) -> Option<Cow<'a, str>> {
 
 /// A file in one of the codings that the client likes, by what is known of its encodings. `liked` is `None`
 /// where the file is never encoded.
-pub fn represent(site: &Site, file: &Card, liked: Option<&[Codec]>, known: &Encodings) -> Representation {
+pub fn represent(
+    compress: &Compress,
+    file: &Card,
+    liked: Option<&[Codec]>,
+    known: &Encodings,
+) -> Representation {
     let mut headers = file.plain.clone();
     if liked.is_some() {
-        let varies = match site.compress.not_for.is_empty() {
+        let varies = match compress.not_for.is_empty() {
             true => "Accept-Encoding",
             false => "Accept-Encoding, User-Agent",
         };
@@ -140,7 +144,7 @@ pub fn insert(headers: &mut HeaderMap, name: HeaderName, text: &str) {
 }
 
 /// A text as the value of a field: octets that a field may not hold (RFC 9110 §5.5) are percent-encoded.
-fn value(text: &str) -> HeaderValue {
+pub(super) fn value(text: &str) -> HeaderValue {
     let mut octets = Vec::with_capacity(text.len());
     for octet in text.bytes() {
         match octet {

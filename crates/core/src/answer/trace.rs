@@ -6,7 +6,7 @@
 use super::conditions::Outcome;
 use super::path::NoPath;
 use super::ranges::Ranges;
-use super::{Entry, Form, SitePath};
+use super::{Broken, Entry, Form, SitePath};
 use crate::encode::Codec;
 use http::StatusCode;
 use std::fmt::Debug;
@@ -16,6 +16,11 @@ use std::ops::Range;
 pub trait Witness: Debug {
     /// Whether it hears anything at all.
     const LISTENS: bool;
+
+    /// Whether it wants to know of rules that do not fit, too.
+    fn hears_misfits(&self) -> bool {
+        false
+    }
 
     /// A step was made. The step itself is only put together where somebody listens.
     fn see(&mut self, step: impl FnOnce() -> Step);
@@ -29,18 +34,71 @@ impl Witness for () {
 
 /// All steps, in order.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Trace(pub Vec<Step>);
+pub struct Trace {
+    /// The steps.
+    pub steps: Vec<Step>,
+    /// Whether rules that do not fit are written down as well.
+    pub with_misfits: bool,
+}
+
+impl Trace {
+    /// One in which rules that do not fit are written down as well.
+    pub fn complete() -> Self {
+        Trace { steps: Vec::new(), with_misfits: true }
+    }
+}
 
 impl Witness for Trace {
     const LISTENS: bool = true;
 
+    fn hears_misfits(&self) -> bool {
+        self.with_misfits
+    }
+
     fn see(&mut self, step: impl FnOnce() -> Step) {
-        self.0.push(step());
+        self.steps.push(step());
     }
 }
 
-/// Where something is written: octets of the configuration's text. Empty where a default speaks.
-pub type Place = Range<usize>;
+/// Where something is written.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Place {
+    /// The folder in whose own file it stands; otherwise it is the configuration.
+    pub folder: Option<SitePath>,
+    /// Octets of that text. Empty where a default speaks.
+    pub span: Range<usize>,
+}
+
+impl From<&Range<usize>> for Place {
+    /// A place in the configuration.
+    fn from(span: &Range<usize>) -> Self {
+        Place { folder: None, span: span.clone() }
+    }
+}
+
+/// Why a rule does not fit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Why {
+    /// It is about other paths.
+    Path(String),
+    /// A fact is another than the rule asks for.
+    Other {
+        /// The condition as it is written.
+        asked: String,
+        /// What the fact is.
+        value: String,
+    },
+    /// A fact that the rule asks for is not there.
+    Absent {
+        /// The condition as it is written.
+        asked: String,
+    },
+    /// Nobody can tell.
+    Unknown {
+        /// The condition as it is written.
+        asked: String,
+    },
+}
 
 /// One step of a decision.
 #[derive(Debug, Clone, PartialEq)]
@@ -68,6 +126,81 @@ pub enum Step {
         /// The main host.
         host: String,
         /// Where it is written.
+        place: Place,
+    },
+    /// The site requires HTTPS.
+    ToHttps {
+        /// Where that is written.
+        place: Place,
+    },
+    /// A rule fits.
+    Rule {
+        /// What it is called.
+        name: String,
+        /// What happens.
+        effects: Vec<&'static str>,
+        /// Where it is written.
+        place: Place,
+    },
+    /// A rule does not fit.
+    RuleNot {
+        /// What it is called.
+        name: String,
+        /// Why not.
+        why: Why,
+        /// Where it is written, or the condition that does not hold.
+        place: Place,
+    },
+    /// Another path is served instead.
+    Served {
+        /// That path.
+        path: String,
+    },
+    /// The visitor is sent elsewhere.
+    Sent {
+        /// Where to.
+        target: String,
+        /// How.
+        status: StatusCode,
+    },
+    /// A rule would send the visitor to the very address that was asked for.
+    ToItself {
+        /// That address.
+        target: String,
+    },
+    /// A name and a password are asked for.
+    Login {
+        /// The realm.
+        realm: String,
+        /// The name that was given, and whether the password was right.
+        user: Option<(String, bool)>,
+        /// Where the realm is written.
+        place: Place,
+    },
+    /// A name and a password would be asked for, but not without HTTPS.
+    LoginNeedsHttps {
+        /// The realm.
+        realm: String,
+        /// Where it is written.
+        place: Place,
+    },
+    /// A folder says something of itself.
+    Folder {
+        /// Which one.
+        folder: SitePath,
+    },
+    /// What a folder says of itself cannot be understood.
+    FolderBroken {
+        /// Which one.
+        folder: SitePath,
+        /// What is wrong with it.
+        broken: Broken,
+    },
+    /// A folder lets nobody in.
+    Refused {
+        /// What it answers.
+        status: StatusCode,
+        /// Where that is written.
         place: Place,
     },
     /// The method is none that sites answer to, or one that asks which those are.
@@ -109,6 +242,8 @@ pub enum Step {
     Listing {
         /// Whether the folder is listed instead.
         on: bool,
+        /// Where that is written.
+        place: Option<Place>,
     },
     /// A codec was considered.
     Codec {
@@ -205,9 +340,16 @@ impl Step {
     /// Where the cause of the step is written, if somebody wrote it.
     pub fn place(&self) -> Option<Place> {
         match self {
-            Step::Site { place, .. } | Step::MainHost { place, .. } | Step::ErrorPage { place, .. } => {
-                Some(place.clone()).filter(|place| !place.is_empty())
-            }
+            Step::Site { place, .. }
+            | Step::MainHost { place, .. }
+            | Step::ToHttps { place }
+            | Step::Rule { place, .. }
+            | Step::RuleNot { place, .. }
+            | Step::Login { place, .. }
+            | Step::LoginNeedsHttps { place, .. }
+            | Step::Refused { place, .. }
+            | Step::Listing { place: Some(place), .. }
+            | Step::ErrorPage { place, .. } => Some(place.clone()).filter(|place| !place.span.is_empty()),
             _ => None,
         }
     }
@@ -216,6 +358,12 @@ impl Step {
     pub fn about(&self) -> &'static str {
         match self {
             Step::Site { .. } | Step::NoSite { .. } | Step::NoHost | Step::MainHost { .. } => "host",
+            Step::ToHttps { .. } => "https",
+            Step::Rule { .. } | Step::RuleNot { .. } => "rule",
+            Step::Served { .. } => "path",
+            Step::Sent { .. } | Step::ToItself { .. } => "redirect",
+            Step::Login { .. } | Step::LoginNeedsHttps { .. } => "login",
+            Step::Folder { .. } | Step::FolderBroken { .. } | Step::Refused { .. } => "folder",
             Step::Method { .. } => "method",
             Step::Path { .. } | Step::NoPath { .. } | Step::Tidied { .. } => "path",
             Step::Looked { .. } => "disk",
@@ -238,6 +386,32 @@ impl Step {
             Step::NoSite { host } => format!("no site answers to `{host}`, and none is the default"),
             Step::NoHost => "the request does not name exactly one host".to_owned(),
             Step::MainHost { host, .. } => format!("sent to the main host `{host}`, path and query kept"),
+            Step::ToHttps { .. } => "sent to HTTPS, path and query kept".to_owned(),
+            Step::Rule { name, effects, .. } => format!("`{name}` fits: {}", effects.join(", ")),
+            Step::RuleNot { name, why, .. } => format!("`{name}` does not fit: {}", why.words()),
+            Step::Served { path } => format!("{path} is served instead"),
+            Step::Sent { target, status } => format!("sent to {target} ({})", status.as_u16()),
+            Step::ToItself { target } => {
+                format!("would be sent to {target}, which is what was asked for: no end to it")
+            }
+            Step::Login { realm, user: None, .. } => format!("asks for a name and a password of `{realm}`"),
+            Step::Login { realm, user: Some((user, true)), .. } => {
+                format!("`{user}` of `{realm}` has signed in")
+            }
+            Step::Login { realm, user: Some((user, false)), .. } => {
+                format!("`{realm}` has no `{user}` with this password")
+            }
+            Step::LoginNeedsHttps { realm, .. } => {
+                format!("`{realm}` asks for passwords over HTTPS only (`without_https` is off)")
+            }
+            Step::Folder { folder } => format!("{folder} has settings of its own"),
+            Step::FolderBroken { folder, broken } => {
+                format!(
+                    "the settings of {folder} cannot be understood: line {}: {}",
+                    broken.line, broken.message
+                )
+            }
+            Step::Refused { status, .. } => format!("the folder lets nobody in ({})", status.as_u16()),
             Step::Method { method } if method == "OPTIONS" => "asks what may be asked".to_owned(),
             Step::Method { method } => format!("`{method}` is not answered: GET, HEAD and OPTIONS are"),
             Step::Path { written, place } if is_same(written, place) => written.clone(),
@@ -264,8 +438,8 @@ impl Step {
                 };
                 format!("at {at} there is {what}{}", if *as_index { " (index)" } else { "" })
             }
-            Step::Listing { on: true } => "no index file: what is in the folder is listed".to_owned(),
-            Step::Listing { on: false } => "no index file, and `listing` is off".to_owned(),
+            Step::Listing { on: true, .. } => "no index file: what is in the folder is listed".to_owned(),
+            Step::Listing { on: false, .. } => "no index file, and `listing` is off".to_owned(),
             Step::Codec { verdict, .. } => verdict.words(),
             Step::Form { form, bytes } => {
                 let form = match form {
@@ -303,6 +477,18 @@ impl Step {
             Step::BuiltIn { status, as_json: true } => {
                 format!("the client prefers JSON: a problem for {}", status.as_u16())
             }
+        }
+    }
+}
+
+impl Why {
+    /// The reason in words.
+    pub fn words(&self) -> String {
+        match self {
+            Why::Path(path) => format!("it is about {path}"),
+            Why::Other { asked, value } => format!("it asks for {asked}; here it is {value}"),
+            Why::Absent { asked } => format!("it asks for {asked}; here there is none"),
+            Why::Unknown { asked } => format!("it asks for {asked}, which nobody knows"),
         }
     }
 }

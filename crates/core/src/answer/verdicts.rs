@@ -112,6 +112,7 @@ mod tests {
             let facts = Facts {
                 client: Known::Unknown, scheme: Known::Unknown, host: Known::Unknown, port: Known::Unknown,
                 method: Known::Unknown, path: Known::Unknown, query: Known::Unknown, fields: Fields::All(&map),
+                ..Facts::UNKNOWN
             };
             let compress = Compress { codecs: configured, ..Compress::default() };
             let file = file(size);

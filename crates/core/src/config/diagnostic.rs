@@ -1,5 +1,6 @@
 //! Mistakes in a configuration: as facts first, drawn second.
 
+use super::sources::Sources;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use std::ops::Range;
 
@@ -39,6 +40,16 @@ impl Diagnostic {
         }
     }
 
+    /// A remark on a place.
+    pub fn remark(span: Range<usize>, message: impl Into<String>, reason: impl Into<String>) -> Self {
+        Diagnostic { severity: Severity::Remark, ..Diagnostic::error(span, message, reason) }
+    }
+
+    /// Whether it keeps a configuration from coming into force.
+    pub fn is_error(&self) -> bool {
+        self.severity == Severity::Error
+    }
+
     /// The same, with what to do about it.
     #[must_use]
     pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
@@ -47,8 +58,8 @@ impl Diagnostic {
     }
 }
 
-/// Draws diagnostics over the text they are about, with colours for a terminal where asked for.
-pub fn draw(diagnostics: &[Diagnostic], file: &str, text: &str, colour: bool) -> String {
+/// Draws diagnostics over the texts they are about, with colours for a terminal where asked for.
+pub fn draw(diagnostics: &[Diagnostic], sources: &Sources, colour: bool) -> String {
     let renderer = if colour { Renderer::styled() } else { Renderer::plain() };
     let mut drawn = String::new();
     for diagnostic in diagnostics {
@@ -56,12 +67,11 @@ pub fn draw(diagnostics: &[Diagnostic], file: &str, text: &str, colour: bool) ->
             Severity::Error => Level::ERROR,
             Severity::Remark => Level::WARNING.with_name("remark"),
         };
-        let end = diagnostic.span.end.min(text.len());
-        let span = diagnostic.span.start.min(end)..end;
-        let annotation = AnnotationKind::Primary.span(span).label(&*diagnostic.reason);
+        let Some((file, span)) = sources.find(&diagnostic.span) else { continue };
+        let annotation = AnnotationKind::Primary.span(one_line(&file.text, span)).label(&*diagnostic.reason);
         let mut group = level
             .primary_title(&*diagnostic.message)
-            .element(Snippet::source(text).path(file).fold(true).annotation(annotation));
+            .element(Snippet::source(&file.text).path(&file.name).fold(true).annotation(annotation));
         if let Some(remedy) = &diagnostic.remedy {
             group = group.element(Level::HELP.with_name("instead").message(&**remedy));
         }
@@ -69,4 +79,10 @@ pub fn draw(diagnostics: &[Diagnostic], file: &str, text: &str, colour: bool) ->
         drawn.push_str("\n\n");
     }
     drawn
+}
+
+/// What goes over several lines is shown by its first.
+fn one_line(text: &str, span: Range<usize>) -> Range<usize> {
+    let end = text[span.start..span.end].find('\n').map_or(span.end, |line| span.start + line);
+    span.start..end
 }

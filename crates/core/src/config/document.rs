@@ -18,31 +18,73 @@ pub struct Section<'t> {
     table: Option<&'t DeTable<'t>>,
     /// Where it begins, for what is missing from it.
     pub span: Range<usize>,
+    /// Where the file begins among all.
+    begins: usize,
 }
 
 impl<'t> Section<'t> {
     /// The top of a document, its own keys already held against the list.
-    pub fn top(document: &'t Spanned<DeTable<'t>>, diagnostics: &mut Vec<Diagnostic>) -> Self {
-        let section = Section { name: "", table: Some(document.get_ref()), span: 0..0 };
+    pub fn top(document: &'t Spanned<DeTable<'t>>, begins: usize, diagnostics: &mut Vec<Diagnostic>) -> Self {
+        Section::top_of("", document, begins, diagnostics)
+    }
+
+    /// The same, of a file that is a section by itself.
+    pub fn top_of(
+        name: &'static str,
+        document: &'t Spanned<DeTable<'t>>,
+        begins: usize,
+        diagnostics: &mut Vec<Diagnostic>,
+    ) -> Self {
+        let section = Section { name, table: Some(document.get_ref()), span: begins..begins, begins };
         section.hold_against_list(diagnostics);
         section
     }
 
-    fn of(name: &'static str, value: &'t Spanned<DeValue<'t>>, diagnostics: &mut Vec<Diagnostic>) -> Self {
-        let section = Section { name, table: value.get_ref().as_table(), span: value.span() };
+    fn of(
+        &self,
+        name: &'static str,
+        value: &'t Spanned<DeValue<'t>>,
+        diagnostics: &mut Vec<Diagnostic>,
+    ) -> Self {
+        let span = self.placed(value.span());
+        let section = Section { name, table: value.get_ref().as_table(), span, begins: self.begins };
         section.hold_against_list(diagnostics);
         section
     }
 
-    fn absent(name: &'static str) -> Self {
-        Section { name, table: None, span: 0..0 }
+    fn absent(&self, name: &'static str) -> Self {
+        Section { name, table: None, span: 0..0, begins: self.begins }
+    }
+
+    /// Whether it is there at all.
+    pub fn is_there(&self) -> bool {
+        self.table.is_some()
+    }
+
+    /// A place of this file as a place among all files.
+    fn placed(&self, span: Range<usize>) -> Range<usize> {
+        span.start + self.begins..span.end + self.begins
+    }
+
+    /// Where a value is written, if it is.
+    pub fn place(&self, key: &str) -> Option<Range<usize>> {
+        self.value(key).map(|value| self.placed(value.span()))
+    }
+
+    /// A value of whatever kind.
+    pub fn any(&self, key: &str) -> Option<Item<'t>> {
+        self.value(key).map(|value| self.item(value))
+    }
+
+    fn item(&self, value: &'t Spanned<DeValue<'t>>) -> Item<'t> {
+        Item { value: value.get_ref(), span: self.placed(value.span()), begins: self.begins }
     }
 
     /// A section inside this one; an empty one where there is none.
     pub fn section(&self, key: &'static str, diagnostics: &mut Vec<Diagnostic>) -> Section<'t> {
         match self.value(key) {
-            Some(value) if value.get_ref().is_table() => Section::of(key, value, diagnostics),
-            _ => Section::absent(key),
+            Some(value) if value.get_ref().is_table() => self.of(key, value, diagnostics),
+            _ => self.absent(key),
         }
     }
 
@@ -52,38 +94,36 @@ impl<'t> Section<'t> {
         values
             .into_iter()
             .flat_map(|array| array.iter())
-            .map(|value| Section::of(key, value, diagnostics))
+            .map(|value| self.of(key, value, diagnostics))
             .collect()
     }
 
     /// A text.
     pub fn text(&self, key: &str) -> Option<Located<String>> {
-        located(self.value(key)?)
+        self.any(key)?.text()
     }
 
     /// A list of texts.
     pub fn texts(&self, key: &str) -> Option<Vec<Located<String>>> {
-        self.value(key)?.get_ref().as_array()?.iter().map(located).collect()
+        let array = self.value(key)?.get_ref().as_array()?;
+        array.iter().map(|value| self.item(value).text()).collect()
     }
 
     /// A flag.
     pub fn flag(&self, key: &str) -> Option<Located<bool>> {
         let value = self.value(key)?;
-        Some(Located { value: value.get_ref().as_bool()?, span: value.span() })
+        Some(Located { value: value.get_ref().as_bool()?, span: self.placed(value.span()) })
     }
 
     /// A number.
     pub fn number(&self, key: &str) -> Option<Located<u64>> {
         let value = self.value(key)?;
-        Some(Located { value: whole(value.get_ref())?, span: value.span() })
+        Some(Located { value: whole(value.get_ref())?, span: self.placed(value.span()) })
     }
 
     /// Keys and texts of a section whose keys are not from the list.
-    pub fn pairs(&self) -> Vec<(Located<String>, &'t Spanned<DeValue<'t>>)> {
-        let entries = self.table.into_iter().flat_map(|table| table.iter());
-        entries
-            .map(|(key, value)| (Located { value: key.get_ref().to_string(), span: key.span() }, value))
-            .collect()
+    pub fn pairs(&self) -> Vec<(Located<String>, Item<'t>)> {
+        self.table.map(|table| pairs(table, self.begins)).unwrap_or_default()
     }
 
     fn value(&self, key: &str) -> Option<&'t Spanned<DeValue<'t>>> {
@@ -108,14 +148,16 @@ impl<'t> Section<'t> {
                     None => format!("there is: {}", known.join(", ")),
                 };
                 let message = format!("there is no setting `{name}` {place}");
-                diagnostics.push(Diagnostic::error(key.span(), message, "not known").remedy(remedy));
+                let span = self.placed(key.span());
+                diagnostics.push(Diagnostic::error(span, message, "not known").remedy(remedy));
                 continue;
             };
             if !is_of_kind(value.get_ref(), setting.kind) {
                 let message = format!("`{name}` {place} takes {}", setting.kind.in_words());
                 let reason = format!("this is {}", in_words(value.get_ref()));
                 let remedy = format!("write it like {}", setting.example);
-                diagnostics.push(Diagnostic::error(value.span(), message, reason).remedy(remedy));
+                let span = self.placed(value.span());
+                diagnostics.push(Diagnostic::error(span, message, reason).remedy(remedy));
             }
         }
         for setting in of_section(self.name).filter(|setting| setting.required) {
@@ -132,9 +174,61 @@ impl<'t> Section<'t> {
     }
 }
 
-/// A text with its place.
-pub fn located(value: &Spanned<DeValue<'_>>) -> Option<Located<String>> {
-    Some(Located { value: value.get_ref().as_str()?.to_owned(), span: value.span() })
+/// A value of whatever kind, with its place.
+#[derive(Debug, Clone)]
+pub struct Item<'t> {
+    value: &'t DeValue<'t>,
+    /// Where it is written.
+    pub span: Range<usize>,
+    begins: usize,
+}
+
+impl<'t> Item<'t> {
+    /// A text.
+    pub fn text(&self) -> Option<Located<String>> {
+        Some(Located { value: self.value.as_str()?.to_owned(), span: self.span.clone() })
+    }
+
+    /// A flag.
+    pub fn flag(&self) -> Option<bool> {
+        self.value.as_bool()
+    }
+
+    /// A whole number.
+    pub fn whole(&self) -> Option<u64> {
+        whole(self.value)
+    }
+
+    /// The items of a list.
+    pub fn list(&self) -> Option<Vec<Item<'t>>> {
+        let item = |value: &'t Spanned<DeValue<'t>>| Item {
+            value: value.get_ref(),
+            span: value.span().start + self.begins..value.span().end + self.begins,
+            begins: self.begins,
+        };
+        Some(self.value.as_array()?.iter().map(item).collect())
+    }
+
+    /// Keys and values of a section.
+    pub fn pairs(&self) -> Option<Vec<(Located<String>, Item<'t>)>> {
+        self.value.as_table().map(|table| pairs(table, self.begins))
+    }
+
+    /// What it is, as a person would say it.
+    pub fn in_words(&self) -> &'static str {
+        in_words(self.value)
+    }
+}
+
+fn pairs<'t>(table: &'t DeTable<'t>, begins: usize) -> Vec<(Located<String>, Item<'t>)> {
+    let placed = |span: Range<usize>| span.start + begins..span.end + begins;
+    let pair = |(key, value): (&'t Spanned<std::borrow::Cow<'t, str>>, &'t Spanned<DeValue<'t>>)| {
+        let name = Located { value: key.get_ref().to_string(), span: placed(key.span()) };
+        (name, Item { value: value.get_ref(), span: placed(value.span()), begins })
+    };
+    let mut all: Vec<_> = table.iter().map(pair).collect();
+    all.sort_by_key(|(key, _)| key.span.start);
+    all
 }
 
 /// A whole number that is not below zero.
@@ -153,6 +247,9 @@ fn is_of_kind(value: &DeValue<'_>, kind: Kind) -> bool {
         Kind::Flag => value.is_bool(),
         Kind::Number => whole(value).is_some(),
         Kind::TextOrSection => value.is_str() || value.is_table(),
+        Kind::TextOrTexts => value.is_str() || all(|value| value.is_str()),
+        Kind::FlagOrSection => value.is_bool() || value.is_table(),
+        Kind::TextsOrSection => value.is_table() || all(|value| value.is_str()),
         Kind::Section => value.is_table(),
         Kind::Sections => all(|value| value.is_table()),
     }

@@ -3,22 +3,31 @@
 //! - [`settings`]: the one list of settings; unknown words, wrong kinds and the documentation follow from it
 //! - [`diagnostic`]: mistakes as facts, and their drawing
 //! - [`document`]: TOML with the place of every value
-//! - [`understand`]: the document into a `Config`
-//! - [`units`]: sizes written out
+//! - [`sources`]: the files it is written in, laid end to end, so that one number is a place
+//! - [`understand`]: the documents into a `Config`
+//! - [`folder`]: what a folder's `.exedra.toml` says
+//! - [`units`]: sizes and times written out
 //!
 //! Reading files is somebody else's business; so is whether a folder exists.
 
 pub mod diagnostic;
 pub mod document;
+pub mod folder;
 pub mod settings;
+pub mod sources;
 pub mod understand;
 pub mod units;
 
 pub use diagnostic::{Diagnostic, Severity};
-pub use understand::understand;
+pub use folder::FolderSettings;
+pub use sources::{Companions, Sources};
+pub use understand::{understand, understand_with};
 
 use crate::encode::Codec;
+use crate::facts::Scheme;
 use crate::logs::Layout;
+use crate::rules::RuleSet;
+use crate::rules::effects::CompressChange;
 use ipnet::IpNet;
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
@@ -46,13 +55,34 @@ pub struct Config {
     /// How the log of errors is kept.
     pub errors: Keeping,
     /// Addresses on which sites answer.
-    pub listeners: Vec<Located<SocketAddr>>,
+    pub listeners: Vec<Listener>,
+    /// Certificates that lie in files, or are to be obtained.
+    pub certificates: Vec<Certificate>,
+    /// The authority that certificates are obtained from, where one is asked for.
+    pub authority: Option<Authority>,
+    /// Who may go where a login is asked for.
+    pub realms: Vec<Realm>,
     /// The sites, in the order in which they are written.
     pub sites: Vec<Site>,
     /// Which site answers to a host, by its name in lower case.
     pub hosts: BTreeMap<String, SiteId>,
+    /// Which site answers to all hosts that end so (`.harbour.example`), the longest first.
+    pub endings: Vec<(String, SiteId)>,
     /// The site that answers to all other hosts.
     pub default_site: Option<SiteId>,
+    /// What is asked of a request beyond its octets.
+    pub asks: AsksFor,
+    /// The files it is written in.
+    pub sources: Sources,
+}
+
+/// What rules ask of a request that its octets do not say, so that nobody finds it out in vain.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct AsksFor {
+    /// The country of the client.
+    pub country: bool,
+    /// What time it is.
+    pub time: bool,
 }
 
 impl Config {
@@ -60,6 +90,99 @@ impl Config {
     pub fn site(&self, id: SiteId) -> &Site {
         &self.sites[id.0]
     }
+
+    /// The port that addresses of a scheme name: that of the first such listener. Port 0 is any, and named by nobody.
+    pub fn public_port(&self, scheme: Scheme) -> Option<u16> {
+        let listener = self.listeners.iter().find(|listener| listener.scheme() == scheme)?;
+        Some(listener.public_port.unwrap_or(listener.address.value.port()))
+    }
+}
+
+/// An address on which sites answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listener {
+    /// Address and port.
+    pub address: Located<SocketAddr>,
+    /// Whether by HTTPS.
+    pub https: bool,
+    /// The port that visitors know it by, where something in front maps it.
+    pub public_port: Option<u16>,
+    /// Whether connections begin with who they come from (PROXY protocol).
+    pub announced: bool,
+}
+
+impl Listener {
+    /// The scheme that it answers by.
+    pub fn scheme(&self) -> Scheme {
+        if self.https { Scheme::Https } else { Scheme::Http }
+    }
+}
+
+/// A certificate for some hosts.
+#[derive(Debug, Clone)]
+pub struct Certificate {
+    /// The hosts.
+    pub hosts: Vec<Located<String>>,
+    /// Where it comes from.
+    pub origin: CertificateOrigin,
+    /// Where it is written.
+    pub place: Range<usize>,
+}
+
+/// Where a certificate comes from.
+#[derive(Debug, Clone)]
+pub enum CertificateOrigin {
+    /// From files: the chain and the key of its first certificate, in PEM (RFC 7468).
+    Files {
+        /// The chain.
+        chain: Located<PathBuf>,
+        /// The key.
+        key: Located<PathBuf>,
+    },
+    /// Obtained from the authority, and renewed (RFC 8555).
+    Authority,
+    /// Files as above, which a command of one's own brings up to date once a day, and at the start.
+    Command {
+        /// The command and its arguments.
+        command: Vec<String>,
+        /// The chain.
+        chain: Located<PathBuf>,
+        /// The key.
+        key: Located<PathBuf>,
+    },
+}
+
+/// The authority that certificates are obtained from (RFC 8555).
+#[derive(Debug, Clone)]
+pub struct Authority {
+    /// Address of its directory.
+    pub directory: Located<String>,
+    /// Whom it may write to.
+    pub contact: Option<String>,
+    /// Certificates of those who vouch for the authority itself, in PEM, where the system does not know them.
+    pub trusted: Option<Located<PathBuf>>,
+}
+
+/// Some users.
+#[derive(Debug, Clone)]
+pub struct Realm {
+    /// Its name, which rules use.
+    pub name: Located<String>,
+    /// What browsers say when they ask for name and password.
+    pub title: String,
+    /// The file with its users.
+    pub users: Located<PathBuf>,
+    /// Whether passwords may come in without HTTPS.
+    pub without_https: bool,
+}
+
+/// Whether a site is there by HTTPS.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Https {
+    /// It may be asked either way.
+    Offered,
+    /// Who asks without is sent there.
+    Required,
 }
 
 /// The number of a site in its configuration.
@@ -81,6 +204,10 @@ pub struct Service {
     pub time_zone: TimeZone,
     /// Networks whose `Forwarded` field is believed (RFC 7239).
     pub forwarders: Vec<IpNet>,
+    /// The file that knows countries of addresses.
+    pub countries: Option<Located<PathBuf>>,
+    /// Whom the service becomes once it has its sockets.
+    pub user: Option<Located<String>>,
 }
 
 /// A site.
@@ -92,8 +219,18 @@ pub struct Site {
     pub hosts: Vec<Located<String>>,
     /// The one host name it is known by.
     pub main_host: Option<Located<String>>,
+    /// Whether it is there by HTTPS.
+    pub https: Located<Https>,
+    /// For how long browsers are told to come by HTTPS only (RFC 6797).
+    pub https_only: Option<Duration>,
     /// Its folder.
     pub folder: Located<PathBuf>,
+    /// Whether folders may have settings of their own.
+    pub folder_settings: bool,
+    /// Its rules.
+    pub rules: RuleSet,
+    /// Where each of its settings is written that somebody wrote, by its name.
+    pub origins: BTreeMap<&'static str, Range<usize>>,
     /// Files that stand for their folder, in order.
     pub index: Vec<String>,
     /// Whether folders without an index file are listed.
@@ -218,6 +355,15 @@ impl Default for Compress {
 }
 
 impl Compress {
+    /// Changes what a rule, or a section, says otherwise.
+    pub fn change(&mut self, change: &CompressChange) {
+        let CompressChange { codecs, types, at_least, not_for } = change.clone();
+        self.codecs = codecs.unwrap_or_else(|| std::mem::take(&mut self.codecs));
+        self.types = types.unwrap_or_else(|| std::mem::take(&mut self.types));
+        self.at_least = at_least.unwrap_or(self.at_least);
+        self.not_for = not_for.unwrap_or_else(|| std::mem::take(&mut self.not_for));
+    }
+
     /// Whether a type (without its parameters) is to be compressed.
     pub fn has_type(&self, essence: &str) -> bool {
         self.types.iter().any(|listed| match listed.strip_suffix('*') {
@@ -235,7 +381,7 @@ impl Compress {
 }
 
 /// Whether a text fits a pattern, in which `*` stands for anything.
-fn fits(pattern: &str, text: &str) -> bool {
+pub fn fits(pattern: &str, text: &str) -> bool {
     let Some((beginning, rest)) = pattern.split_once('*') else { return pattern == text };
     let Some(mut text) = text.strip_prefix(beginning) else { return false };
     let mut parts = rest.split('*').peekable();

@@ -18,9 +18,30 @@ pub fn duration(text: &str) -> Option<Duration> {
         "hour" => 3_600,
         "day" => DAY,
         "week" => 7 * DAY,
+        // By the calendar's average; nothing that is bounded by years minds.
+        "year" => 365 * DAY,
         _ => return None,
     };
     number.parse::<u64>().ok()?.checked_mul(seconds).map(Duration::from_secs)
+}
+
+/// A number in a length of time: `"5 a second"`, `"100 a minute"`. Gives how many that is a second.
+pub fn rate(text: &str) -> Option<f64> {
+    let (number, seconds) = per(text)?;
+    let number = number.trim().parse::<u32>().ok().filter(|number| *number > 0)?;
+    Some(f64::from(number) / seconds)
+}
+
+/// A size in a length of time: `"1 MB a second"`. Gives bytes a second, at least one.
+pub fn speed(text: &str) -> Option<u64> {
+    let (amount, seconds) = per(text)?;
+    let bytes = size(amount)? as f64 / seconds;
+    (bytes >= 1.0).then_some(bytes as u64)
+}
+
+fn per(text: &str) -> Option<(&str, f64)> {
+    let (amount, unit) = text.rsplit_once(" a ").or_else(|| text.rsplit_once(" an "))?;
+    Some((amount, duration(&format!("1 {unit}"))?.as_secs_f64()))
 }
 
 /// Seconds in a day without a change of clocks.
@@ -40,6 +61,19 @@ mod tests {
     #[case("-1 MB", None)]
     fn sizes(#[case] text: &str, #[case] expected: Option<u64>) {
         assert_eq!(size(text), expected);
+    }
+
+    #[rstest]
+    #[case("5 a second", Some(5.0))]
+    #[case("90 a minute", Some(1.5))]
+    #[case("36 an hour", Some(0.01))]
+    #[case("0 a second", None)]
+    #[case("5", None)]
+    #[case("5 a blink", None)]
+    fn rates(#[case] text: &str, #[case] expected: Option<f64>) {
+        assert_eq!(rate(text), expected);
+        assert_eq!(speed("1 MB a second"), Some(1_000_000));
+        assert_eq!(speed("6 kB a minute"), Some(100));
     }
 
     #[rstest]

@@ -2,24 +2,31 @@
 
 use super::*;
 
+/// How long past generations are kept where nothing is said.
+pub(super) const NINETY_DAYS: Option<Duration> = Some(Duration::from_secs(90 * units::DAY));
+
 impl Reading<'_> {
-    pub(super) fn log(&mut self, log: &Section<'_>) -> Option<Log> {
-        let layout = self.layout(log);
-        let masks_clients = log.text("clients").is_some_and(|text| {
+    /// How an access log is written, unless said otherwise as another one.
+    pub(super) fn log(&mut self, log: &Section<'_>, base: &Log) -> Option<Log> {
+        let layout = match log.text("layout") {
+            Some(written) => self.layout(&written),
+            None => Some(base.layout.clone()),
+        };
+        let masks_clients = log.text("clients").map_or(base.masks_clients, |text| {
             if !["whole", "masked"].contains(&text.value.as_str()) {
                 let message = format!("clients cannot be written `{}`", text.value);
                 self.error(&text.span, message, "not known", "write \"whole\" or \"masked\"");
             }
             text.value == "masked"
         });
-        let keeping = self.keeping(log, Rotate::Days(1));
-        let write = log.flag("write").is_none_or(|flag| flag.value);
+        let keeping = self.keeping(log, base.keeping);
+        let write = log.flag("write").map_or(base.write, |flag| flag.value);
         Some(Log { write, layout: layout?, masks_clients, keeping })
     }
 
-    /// How the generations of a log follow each other, unless said otherwise: a given rotation, and 90 days.
-    pub(super) fn keeping(&mut self, section: &Section<'_>, rotate: Rotate) -> Keeping {
-        let mut keeping = Keeping { rotate, keep: Some(Duration::from_secs(90 * units::DAY)) };
+    /// How the generations of a log follow each other, unless said otherwise as those of another one.
+    pub(super) fn keeping(&mut self, section: &Section<'_>, base: Keeping) -> Keeping {
+        let mut keeping = base;
         if let Some(text) = section.text("rotate") {
             let days = units::duration(&text.value).filter(|time| time.as_secs() % units::DAY == 0);
             match (text.value.as_str(), days, units::size(&text.value)) {
@@ -53,8 +60,7 @@ impl Reading<'_> {
         keeping
     }
 
-    pub(super) fn layout(&mut self, log: &Section<'_>) -> Option<Layout> {
-        let written = log.text("layout").unwrap_or(Located { value: "full".to_owned(), span: 0..0 });
+    fn layout(&mut self, written: &Located<String>) -> Option<Layout> {
         match Layout::understand(&written.value) {
             Ok(layout) => Some(layout),
             Err(_) if !written.value.contains('{') => {

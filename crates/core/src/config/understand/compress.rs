@@ -1,24 +1,31 @@
 //! How answers are compressed: codecs, types and efforts.
 
 use super::*;
-use crate::config::document::whole;
 use crate::encode::Effort;
+use crate::rules::effects::CompressChange;
 
 impl Reading<'_> {
     pub(super) fn compress(&mut self, section: &Section<'_>, mut compress: Compress) -> Compress {
+        self.effort(section, &mut compress);
+        compress.change(&self.compress_change(section));
+        compress
+    }
+
+    /// What a section changes in how answers are compressed.
+    pub(super) fn compress_change(&mut self, section: &Section<'_>) -> CompressChange {
+        let mut change = CompressChange::default();
         if let Some(codecs) = section.texts("codecs") {
-            compress.codecs = codecs.iter().filter_map(|name| self.codec(name)).collect();
+            change.codecs = Some(codecs.iter().filter_map(|name| self.codec(name)).collect());
         }
         if let Some(types) = section.texts("types") {
-            compress.types = types.into_iter().map(|text| text.value.to_ascii_lowercase()).collect();
+            change.types = Some(types.into_iter().map(|text| text.value.to_ascii_lowercase()).collect());
         }
-        self.effort(section, &mut compress);
         if let Some(agents) = section.texts("not_for") {
-            compress.not_for = agents.into_iter().map(|agent| agent.value).collect();
+            change.not_for = Some(agents.into_iter().map(|agent| agent.value).collect());
         }
         if let Some(text) = section.text("at_least") {
             match units::size(&text.value) {
-                Some(size) => compress.at_least = size,
+                Some(size) => change.at_least = Some(size),
                 None => {
                     let message = format!("`{}` is no size", text.value);
                     self.error(
@@ -30,7 +37,7 @@ impl Reading<'_> {
                 }
             }
         }
-        compress
+        change
     }
 
     pub(super) fn effort(&mut self, section: &Section<'_>, compress: &mut Compress) {
@@ -46,14 +53,14 @@ impl Reading<'_> {
         for (name, value) in efforts.pairs() {
             let Some(codec) = self.codec(&name) else { continue };
             let range = codec.efforts();
-            let effort = whole(value.get_ref()).and_then(|effort| u32::try_from(effort).ok());
+            let effort = value.whole().and_then(|effort| u32::try_from(effort).ok());
             match effort.filter(|effort| range.contains(effort)) {
                 Some(effort) => compress.effort[codec as usize] = Some(effort),
                 None => {
                     let message = format!("`{}` has no such effort", codec.name());
                     let reason = format!("its efforts are {} to {}", range.start(), range.end());
                     let remedy = format!("write it like {} = {}", codec.name(), codec.level(Effort::Quick));
-                    self.error(&value.span(), message, reason, remedy);
+                    self.error(&value.span, message, reason, remedy);
                 }
             }
         }

@@ -1,101 +1,254 @@
-//! The document into a [`Config`].
+//! The documents into a [`Config`].
 //!
+//! - [`hosts`]: listeners, certificates, host names; [`access`]: realms
+//! - [`sites`]: a site with its folder and pages
+//! - [`rules`]: rules, their conditions and effects; [`redirects`]: many of them from a file
 //! - [`compress`]: codecs, types and efforts
 //! - [`bounds`]: logs and how long they are kept, limits on clients
 
+mod access;
 mod bounds;
 mod compress;
+mod hosts;
+mod redirects;
+mod rules;
+mod sites;
 
 use super::diagnostic::Diagnostic;
-use super::document::{Section, in_words, located};
+use super::document::Section;
 use super::*;
+use crate::facts::FactName;
+use bounds::NINETY_DAYS;
 use std::collections::HashMap;
 use std::path::Path;
+use toml::Spanned;
 use toml::de::DeTable;
 
-/// Understands a configuration. Relative folders are taken from `base`.
+/// Understands a configuration that names no other files. Relative folders are taken from `base`.
 ///
 /// All mistakes are found in one go; a configuration with one does not come into force.
 pub fn understand(text: &str, base: &Path) -> Result<Config, Vec<Diagnostic>> {
-    let document = DeTable::parse(text).map_err(|error| {
-        let span = error.span().unwrap_or(0..0);
-        vec![Diagnostic::error(span, "this is no valid TOML", error.message().replace('\n', ", "))]
-    })?;
-    let mut reading = Reading { base, diagnostics: Vec::new() };
-    let top = Section::top(&document, &mut reading.diagnostics);
-    let config = reading.config(&top);
-    reading.diagnostics.sort_by_key(|diagnostic| diagnostic.span.start);
-    match config {
-        Some(config) if reading.diagnostics.is_empty() => Ok(config),
-        _ => Err(reading.diagnostics),
+    understand_with("exedra.toml", text, base, &()).map_err(|(found, _)| found)
+}
+
+/// Understands a configuration of a name, with the files it names.
+pub fn understand_with(
+    name: &str,
+    text: &str,
+    base: &Path,
+    companions: &dyn Companions,
+) -> Result<Config, (Vec<Diagnostic>, Sources)> {
+    let mut sources = Sources::one(name, text);
+    let main = match parse(text, 0) {
+        Ok(main) => main,
+        Err(mistake) => return Err((vec![mistake], sources)),
+    };
+    let mut diagnostics = Vec::new();
+    let included = include(&main, base, companions, &mut sources, &mut diagnostics);
+    let mut others = Vec::new();
+    for (at, begins) in included {
+        let text: &str = &sources.files()[at].text;
+        match parse(text, begins) {
+            Ok(document) => others.push((document, begins)),
+            Err(mistake) => diagnostics.push(mistake),
+        }
     }
+    let main = Section::top(&main, 0, &mut diagnostics);
+    let others: Vec<Section<'_>> =
+        others.iter().map(|(document, begins)| Section::top(document, *begins, &mut diagnostics)).collect();
+    let mut reading =
+        Reading { base, companions, diagnostics, realms: Vec::new(), limits: 0, read: sources.clone() };
+    let config = reading.config(&main, &others);
+    let Reading { mut diagnostics, read: sources, .. } = reading;
+    diagnostics.sort_by_key(|diagnostic| diagnostic.span.start);
+    match config {
+        Some(config) if diagnostics.is_empty() => Ok(Config { sources, ..config }),
+        _ => Err((diagnostics, sources)),
+    }
+}
+
+/// Understands the settings of a folder.
+pub(super) fn folder_settings(text: &str, config: &Config) -> Result<FolderSettings, Vec<Diagnostic>> {
+    let document = parse(text, 0).map_err(|mistake| vec![mistake])?;
+    let mut diagnostics = Vec::new();
+    let section = Section::top_of(folder::FILE_NAME, &document, 0, &mut diagnostics);
+    let mut reading = Reading {
+        base: Path::new(""),
+        companions: &(),
+        diagnostics,
+        realms: config.realms.iter().map(|realm| realm.name.value.clone()).collect(),
+        limits: 0,
+        read: Sources::default(),
+    };
+    let settings = reading.folder_settings(&section);
+    for condition in settings.rules.all().iter().flat_map(|rule| &rule.when) {
+        if condition.fact == FactName::Country && config.service.countries.is_none() {
+            let remedy = "name one in the service's configuration, or leave this out";
+            reading.error(
+                &condition.place,
+                "no country could be told",
+                "there is no `countries` file",
+                remedy,
+            );
+        }
+    }
+    if reading.diagnostics.is_empty() { Ok(settings) } else { Err(reading.diagnostics) }
+}
+
+fn parse(text: &str, begins: usize) -> Result<Spanned<DeTable<'_>>, Diagnostic> {
+    DeTable::parse(text).map_err(|error| {
+        let span = error.span().unwrap_or(0..0);
+        let span = span.start + begins..span.end + begins;
+        Diagnostic::error(span, "this is no valid TOML", error.message().replace('\n', ", "))
+    })
+}
+
+/// Reads the files that a configuration includes: which of the sources each is, and where it begins.
+fn include(
+    main: &Spanned<DeTable<'_>>,
+    base: &Path,
+    companions: &dyn Companions,
+    sources: &mut Sources,
+    diagnostics: &mut Vec<Diagnostic>,
+) -> Vec<(usize, usize)> {
+    let top = Section::top(main, 0, &mut Vec::new());
+    let patterns = top.section("service", &mut Vec::new()).texts("include").unwrap_or_default();
+    let mut included = Vec::new();
+    for pattern in patterns {
+        let cannot = |reason: String| {
+            let message = format!("`{}` cannot be included", pattern.value);
+            let remedy = "name a file, or some in one folder as in \"sites.d/*.toml\"";
+            Diagnostic::error(pattern.span.clone(), message, reason).remedy(remedy)
+        };
+        let paths = match companions.matching(&base.join(&pattern.value)) {
+            Ok(paths) if paths.is_empty() && !pattern.value.contains('*') => {
+                diagnostics.push(cannot("there is no such file".to_owned()));
+                continue;
+            }
+            Ok(paths) => paths,
+            Err(reason) => {
+                diagnostics.push(cannot(reason));
+                continue;
+            }
+        };
+        for path in paths {
+            match companions.read(&path) {
+                Ok(text) => {
+                    let begins = sources.add(&path.display().to_string(), &text);
+                    included.push((sources.files().len() - 1, begins));
+                }
+                Err(reason) => diagnostics.push(cannot(format!("{}: {reason}", path.display()))),
+            }
+        }
+    }
+    included
 }
 
 struct Reading<'b> {
     base: &'b Path,
+    companions: &'b dyn Companions,
     diagnostics: Vec<Diagnostic>,
+    /// Names of the realms, in their order.
+    realms: Vec<String>,
+    /// How many limits there are so far.
+    limits: usize,
+    /// All files that were read, also meanwhile.
+    read: Sources,
 }
 
 impl Reading<'_> {
-    fn config(&mut self, top: &Section<'_>) -> Option<Config> {
+    fn config(&mut self, top: &Section<'_>, others: &[Section<'_>]) -> Option<Config> {
+        for section in others {
+            for only in ["service", "limits", "errors", "defaults", "authority"] {
+                if let Some(place) = section.place(only) {
+                    let message = format!("[{only}] stands in the main file only");
+                    let remedy =
+                        "move it there; included files have sites, realms, certificates and listeners";
+                    self.error(&place, message, "this is an included one", remedy);
+                }
+            }
+        }
+        let mut all = |key: &'static str| -> Vec<Section<'_>> {
+            let tops = std::iter::once(top).chain(others);
+            tops.flat_map(|section| section.sections(key, &mut self.diagnostics)).collect()
+        };
+        let (listeners, certificates) = (all("listener"), all("certificate"));
+        let (realms, sites) = (all("realm"), all("site"));
         let service = top.section("service", &mut self.diagnostics);
         let service = self.service(&service);
         let limits = top.section("limits", &mut self.diagnostics);
         let limits = self.limits(&limits);
         let errors = top.section("errors", &mut self.diagnostics);
-        let errors = self.keeping(&errors, Rotate::Size(20_000_000));
-        let listeners = top.sections("listener", &mut self.diagnostics);
-        let listeners: Vec<_> =
-            listeners.iter().filter_map(|listener| self.address(listener.text("address")?)).collect();
+        let errors = self.keeping(&errors, Keeping { rotate: Rotate::Size(20_000_000), keep: NINETY_DAYS });
+        let authority = top.section("authority", &mut self.diagnostics);
+        let authority = self.authority(&authority);
+        let listeners: Vec<_> = listeners.iter().filter_map(|section| self.listener(section)).collect();
+        let certificates = certificates
+            .iter()
+            .filter_map(|section| self.certificate(section, authority.is_some()))
+            .collect();
+        let realms = realms.iter().filter_map(|section| self.realm(section)).collect();
         let defaults = top.section("defaults", &mut self.diagnostics);
-        let defaults = defaults.section("compress", &mut self.diagnostics);
-        let compress = self.compress(&defaults, Compress::default());
+        let defaults = self.defaults(&defaults);
         let mut config = Config {
             service,
             limits,
             errors,
             listeners,
+            certificates,
+            authority,
+            realms,
             sites: Vec::new(),
             hosts: BTreeMap::new(),
+            endings: Vec::new(),
             default_site: None,
+            asks: AsksFor::default(),
+            sources: Sources::default(),
         };
         let mut names: HashMap<String, Range<usize>> = HashMap::new();
-        for section in top.sections("site", &mut self.diagnostics) {
-            let Some(site) = self.site(&section, &compress) else { continue };
-            let id = SiteId(config.sites.len());
-            if let Some(flag) = section.flag("default").filter(|flag| flag.value) {
-                if config.default_site.is_some() {
-                    let reason = "another site has said so before";
-                    self.error(
-                        &flag.span,
-                        "two sites cannot both answer for unknown hosts",
-                        reason,
-                        "keep one",
-                    );
-                }
-                config.default_site = Some(id);
-            }
-            if names.insert(site.name.value.clone(), site.name.span.clone()).is_some() {
-                let message = format!("two sites are called `{}`", site.name.value);
-                self.error(&site.name.span, message, "this is the second", "give it a name of its own");
-            }
-            for host in &site.hosts {
-                if let Some(other) = config.hosts.insert(host.value.clone(), id) {
-                    let owner =
-                        config.sites.get(other.0).map_or("this site", |site| site.name.value.as_str());
-                    let message = format!("the host `{}` is claimed twice", host.value);
-                    let reason = format!("`{owner}` has it already");
-                    self.error(&host.span, message, reason, "a request can go to one site only: remove one");
-                }
-            }
-            config.sites.push(site);
+        for section in sites {
+            let Some(site) = self.site(&section, &defaults) else { continue };
+            self.add_site(&mut config, site, section.flag("default"), &mut names);
         }
+        config.endings.sort_by_key(|(ending, _)| std::cmp::Reverse(ending.len()));
         if config.listeners.is_empty() && self.diagnostics.is_empty() {
             let reason = "no [[listener]] in this file";
             let remedy = "add one: [[listener]] with address = \"127.0.0.1:7380\"";
             self.error(&(0..0), "no site could be reached", reason, remedy);
         }
+        self.hold_together(&mut config);
         Some(config)
+    }
+
+    /// What only shows when everything is known.
+    fn hold_together(&mut self, config: &mut Config) {
+        let has_https = config.listeners.iter().any(|listener| listener.https);
+        for site in &config.sites {
+            if site.https.value == Https::Required && !has_https && !config.listeners.is_empty() {
+                let message = format!("`{}` requires HTTPS, and nothing answers by it", site.name.value);
+                let remedy = "give a [[listener]] https = true, or write https = \"offered\"";
+                self.error(&site.https.span, message, "visitors would be sent where nobody answers", remedy);
+            }
+            for fact in site.rules.all().iter().flat_map(|rule| rule.asks_for()) {
+                match fact {
+                    FactName::Country => config.asks.country = true,
+                    FactName::Hour | FactName::Weekday | FactName::Date => config.asks.time = true,
+                    _ => {}
+                }
+            }
+            let country = site.rules.all().iter().flat_map(|rule| &rule.when);
+            for condition in country.filter(|condition| condition.fact == FactName::Country) {
+                if config.service.countries.is_none() {
+                    let remedy = "name one in [service]: countries = \"countries.mmdb\"";
+                    let place = condition.place.clone();
+                    self.error(&place, "no country could be told", "there is no `countries` file", remedy);
+                }
+            }
+        }
+        // A folder's settings may ask for either at any time.
+        if config.sites.iter().any(|site| site.folder_settings) {
+            config.asks = AsksFor { country: config.service.countries.is_some(), time: true };
+        }
     }
 
     fn service(&mut self, section: &Section<'_>) -> Service {
@@ -125,92 +278,10 @@ impl Reading<'_> {
         let forwarders = section.texts("forwarders").unwrap_or_default();
         let forwarders = forwarders.into_iter().filter_map(|text| self.network(&text)).collect();
         let records = section.flag("records").is_none_or(|flag| flag.value);
-        Service { console: console.unwrap_or(loopback), state, logs, records, time_zone, forwarders }
-    }
-
-    fn site(&mut self, section: &Section<'_>, defaults: &Compress) -> Option<Site> {
-        let name = section.text("name")?;
-        let sound = |name: &str| {
-            !name.is_empty() && name.bytes().all(|octet| octet.is_ascii_alphanumeric() || octet == b'-')
-        };
-        if !sound(&name.value) {
-            let reason = "only letters, digits and dashes: it also names the log file";
-            self.error(
-                &name.span,
-                format!("`{}` cannot be a site's name", name.value),
-                reason,
-                "choose a plain word",
-            );
-        }
-        let hosts: Vec<_> = section.texts("hosts")?.into_iter().filter_map(|host| self.host(host)).collect();
-        let main_host = section.text("main_host").and_then(|host| self.host(host));
-        if let Some(main) = &main_host
-            && !hosts.iter().any(|host| host.value == main.value)
-        {
-            let message = format!("the main host `{}` is none of the site's hosts", main.value);
-            let remedy = match nearest(&main.value, hosts.iter().map(|host| host.value.as_str())) {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => "add it to `hosts`".to_owned(),
-            };
-            self.error(&main.span, message, "visitors would be sent to a host nobody answers to", remedy);
-        }
-        let folder = self.folder(Some(section.text("folder")?), "");
-        let index = section.texts("index").map_or(vec!["index.html".to_owned()], |files| {
-            files.into_iter().filter_map(|file| self.index_file(file)).collect()
-        });
-        let pages = section.section("error_pages", &mut self.diagnostics);
-        let error_pages = self.error_pages(&pages);
-        let compress = section.section("compress", &mut self.diagnostics);
-        let compress = self.compress(&compress, defaults.clone());
-        let log = section.section("log", &mut self.diagnostics);
-        let log = self.log(&log);
-        let listing = section.flag("listing").is_some_and(|flag| flag.value);
-        Some(Site { name, hosts, main_host, folder, index, listing, error_pages, compress, log: log? })
-    }
-
-    fn index_file(&mut self, file: Located<String>) -> Option<String> {
-        if file.value.is_empty() || file.value.contains(['/', '\\', '\0']) || file.value.starts_with('.') {
-            let message = format!("`{}` cannot be an index file", file.value);
-            self.error(
-                &file.span,
-                message,
-                "a file's name, without a folder",
-                "write it like \"index.html\"",
-            );
-            return None;
-        }
-        Some(file.value)
-    }
-
-    fn error_pages(&mut self, section: &Section<'_>) -> ErrorPages {
-        let mut pages = ErrorPages::default();
-        for (key, value) in section.pairs() {
-            let Some(page) = located(value) else {
-                let reason = format!("this is {}", in_words(value.get_ref()));
-                self.error(
-                    &value.span(),
-                    "an error page is a path",
-                    reason,
-                    "write it like \"/errors/lost.html\"",
-                );
-                continue;
-            };
-            if !page.value.starts_with('/') || page.value.starts_with("//") {
-                let message = format!("the path `{}` does not begin at the site's root", page.value);
-                let remedy = format!("write \"/{}\"", page.value.trim_start_matches('/'));
-                self.error(&page.span, message, "paths begin with one slash, everywhere", remedy);
-            }
-            let class = key.value.strip_suffix("xx").and_then(|digit| digit.parse::<u16>().ok());
-            match (class, key.value.parse::<u16>()) {
-                (Some(class @ 4..=5), _) => _ = pages.by_class.insert(class, page),
-                (_, Ok(status @ 400..=599)) => _ = pages.by_status.insert(status, page),
-                _ => {
-                    let message = format!("`{}` is no error status", key.value);
-                    self.error(&key.span, message, "400 to 599, or \"4xx\" or \"5xx\"", "write it like 404");
-                }
-            }
-        }
-        pages
+        let countries = section.text("countries").map(|path| self.folder(Some(path), ""));
+        let user = section.text("user");
+        let console = console.unwrap_or(loopback);
+        Service { console, state, logs, records, time_zone, forwarders, countries, user }
     }
 
     fn address(&mut self, text: Located<String>) -> Option<Located<SocketAddr>> {
@@ -237,24 +308,6 @@ impl Reading<'_> {
             );
         }
         network.ok()
-    }
-
-    fn host(&mut self, host: Located<String>) -> Option<Located<String>> {
-        let value = host.value.trim_end_matches('.').to_ascii_lowercase();
-        let sound = |octet: u8| {
-            octet.is_ascii_alphanumeric() || matches!(octet, b'-' | b'.' | b'_' | b':' | b'[' | b']')
-        };
-        if value.is_empty() || !value.bytes().all(sound) || (value.contains(':') && !value.starts_with('[')) {
-            let message = format!("`{}` is no host name", host.value);
-            self.error(
-                &host.span,
-                message,
-                "a name without scheme, port or path",
-                "write it like \"harbour.lindry.example\"",
-            );
-            return None;
-        }
-        Some(Located { value, span: host.span })
     }
 
     fn folder(&self, text: Option<Located<String>>, default: &str) -> Located<PathBuf> {
@@ -417,7 +470,7 @@ at_least = "1 kB"
     ) {
         let text = SOUND.replacen(right, wrong, 1);
         let diagnostics = understand(&text, Path::new("")).unwrap_err();
-        let drawn = draw(&diagnostics, "exedra.toml", &text, false);
+        let drawn = draw(&diagnostics, &Sources::one("exedra.toml", &text), false);
         assert!(drawn.contains(message) && drawn.contains(remedy), "{drawn}");
         assert!(drawn.contains("exedra.toml:"), "{drawn}");
     }
@@ -425,11 +478,7 @@ at_least = "1 kB"
     #[test]
     fn all_mistakes_at_once() {
         let text = SOUND.replace("folder =", "foldr =").replace("gzip", "zip7").replace("Faroe", "Pharo");
-        insta::assert_snapshot!(draw(
-            &understand(&text, Path::new("")).unwrap_err(),
-            "exedra.toml",
-            &text,
-            false
-        ));
+        let found = understand(&text, Path::new("")).unwrap_err();
+        insta::assert_snapshot!(draw(&found, &Sources::one("exedra.toml", &text), false));
     }
 }

@@ -1,0 +1,556 @@
+//! Running rules: those of the site, and then what the folders on the way say of themselves.
+//!
+//! Rules run in order. One that answers ends the run; one that serves another path goes on after itself with that
+//! path; guards are asked as soon as they are met, so that a later rule knows who has signed in.
+
+use super::added::Added;
+use super::decide::{Deciding, home, site_of};
+use super::path::{Tidy, tidy};
+use super::represent;
+use super::trace::{Place, Step, Why, Witness};
+use super::{Credentials, FolderChain, FolderLevel, Turn};
+use crate::config::{Config, Realm, Site};
+use crate::facts::{Facts, Known, Scheme};
+use crate::rules::{Answering, Captures, Misfit, Rule, RuleSet, Seen, Template, Values};
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
+use http::{HeaderValue, StatusCode, header};
+use std::borrow::Cow;
+use std::sync::Arc;
+
+/// What comes next: everything of the site up to a rule has been seen to, or of its folders up to one of theirs.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Next {
+    /// Whether the site's own rules are done with.
+    pub in_folders: bool,
+    /// Which of the folders that have settings.
+    pub level: usize,
+    /// Whether its guards have been passed.
+    pub inside: bool,
+    /// Which rule.
+    pub rule: usize,
+}
+
+/// What a rule that fits leads to.
+enum Outcome {
+    /// The next rule.
+    On,
+    /// The rule after this one, with another path.
+    Serve(Tidy<'static>),
+    /// A login first.
+    Login(usize),
+    /// An answer.
+    Answer(Sent),
+}
+
+/// An answer of a rule.
+enum Sent {
+    Elsewhere(String, StatusCode),
+    Refused(StatusCode),
+}
+
+impl<'a, W: Witness> Deciding<'a, W> {
+    /// Runs the site's rules from one of them on.
+    pub(super) fn run_site_rules(mut self, mut first: usize) -> Turn<'a, W> {
+        let Some(site) = self.settings() else { return self.after_rules() };
+        loop {
+            let path = Seen::new(self.path.written.clone().into_owned());
+            let next = Next { rule: first, ..Next::default() };
+            match self.run(&site.rules, &path, next, None) {
+                (Outcome::On, _) => return self.after_rules(),
+                (Outcome::Serve(path), rule) => {
+                    (self.path, self.is_served) = (path, true);
+                    first = rule + 1;
+                }
+                (Outcome::Login(realm), rule) => {
+                    return self.login(realm, Next { rule, ..Next::default() });
+                }
+                (Outcome::Answer(sent), _) => return self.send(sent, site),
+            }
+        }
+    }
+
+    /// Goes through the folders on the way that say something of themselves.
+    pub(super) fn run_folders(mut self, chain: Option<Arc<FolderChain>>, mut next: Next) -> Turn<'a, W> {
+        let (Some(id), Some(site)) = (self.site, self.settings()) else { return self.look_at_place() };
+        self.chain = chain;
+        let Some(chain) = self.chain.clone() else { return self.look_at_place() };
+        next.in_folders = true;
+        while let Some(level) = chain.levels.get(next.level) {
+            let settings = match &level.settings {
+                Ok(settings) => settings,
+                Err(broken) => {
+                    let (folder, broken) = (level.folder.clone(), broken.clone());
+                    self.witness.see(|| Step::FolderBroken { folder, broken });
+                    return self.failed(StatusCode::INTERNAL_SERVER_ERROR);
+                }
+            };
+            if !next.inside {
+                next = Next { inside: true, rule: 0, ..next };
+                if let Some(login) = self.enter(level) {
+                    return match login {
+                        Outcome::Login(realm) => self.login(realm, next),
+                        Outcome::Answer(sent) => self.send(sent, site),
+                        Outcome::On | Outcome::Serve(_) => self.failed(StatusCode::INTERNAL_SERVER_ERROR),
+                    };
+                }
+            }
+            let whole = Seen::new(self.path.written.clone().into_owned());
+            let path = whole.below(level.depth);
+            match self.run(&settings.rules, &path, next, Some((level, &whole))) {
+                (Outcome::On, _) => next = Next { level: next.level + 1, inside: false, ..next },
+                (Outcome::Serve(path), rule) => {
+                    // Another path may lead through other folders below this one.
+                    (self.path, self.is_served) = (path, true);
+                    return self.look_up(id, site, Next { rule: rule + 1, ..next });
+                }
+                (Outcome::Login(realm), rule) => return self.login(realm, Next { rule, ..next }),
+                (Outcome::Answer(sent), _) => return self.send(sent, site),
+            }
+        }
+        self.look_at_place()
+    }
+
+    /// Takes in what a folder says of itself besides its rules. Gives what stands in the way.
+    fn enter(&mut self, level: &FolderLevel) -> Option<Outcome> {
+        let Ok(settings) = &level.settings else { return None };
+        let folder = level.folder.clone();
+        self.witness.see(|| Step::Folder { folder });
+        let compress = self.settings().map(|site| &site.compress);
+        let added = self.added.get_or_insert_default();
+        if let Some((on, span)) = &settings.listing {
+            added.listing = Some((*on, Place { folder: Some(level.folder.clone()), span: span.clone() }));
+        }
+        if let Some((index, _)) = &settings.index {
+            added.index = Some(index.clone());
+        }
+        if let Some((cache, _)) = settings.cache {
+            added.cache = Some(cache);
+        }
+        if let (Some((change, _)), Some(site)) = (&settings.compress, compress) {
+            added.compress.get_or_insert_with(|| site.clone()).change(change);
+        }
+        let path = Seen::new(self.path.written.clone().into_owned());
+        add_headers(added, &settings.headers, &self.facts, &path, &Captures::default());
+        if let Some((status, span)) = &settings.refuse {
+            let (status, place) = (*status, Place { folder: Some(level.folder.clone()), span: span.clone() });
+            self.witness.see(|| Step::Refused { status, place });
+            return Some(Outcome::Answer(Sent::Refused(status)));
+        }
+        settings.login.as_ref().map(|(realm, _)| Outcome::Login(*realm))
+    }
+
+    /// Runs rules until one of them leads somewhere: what to, and which rule it was. `folder` is the one they stand in, and
+    /// the whole path.
+    fn run(
+        &mut self,
+        rules: &RuleSet,
+        path: &Seen<'_>,
+        next: Next,
+        folder: Option<(&FolderLevel, &Seen<'_>)>,
+    ) -> (Outcome, usize) {
+        let whole = folder.map_or(path, |(_, whole)| whole);
+        let facts = Facts { path: Known::Is(whole.text()), ..self.facts };
+        let candidates = match self.witness.hears_misfits() {
+            true => (next.rule as u32..rules.all().len() as u32).collect(),
+            false => rules.candidates(path, next.rule),
+        };
+        for number in candidates {
+            let rule = &rules.all()[number as usize];
+            let user = self.added.as_ref().and_then(|added| added.user.clone());
+            let captures = match rule.fits(&facts, user.as_deref(), path, &mut self.unsure) {
+                Ok(captures) => captures,
+                Err(misfit) => {
+                    self.heed_condition(rule, Some(&misfit));
+                    self.see_misfit(rule, &misfit, folder);
+                    continue;
+                }
+            };
+            self.heed_condition(rule, None);
+            // One that asked for a login comes by again.
+            if folder.is_some() || self.added().fired.last() != Some(&number) {
+                self.see_fit(rule, folder);
+            }
+            if folder.is_none() && self.added().fired.last() != Some(&number) {
+                self.added().fired.push(number);
+            }
+            let facts = self.facts;
+            let values = Values { facts: &facts, user: user.as_deref(), path, captures: &captures };
+            let outcome = self.follow(rule, &values, folder);
+            if !matches!(outcome, Outcome::On) {
+                return (outcome, number as usize);
+            }
+        }
+        (Outcome::On, rules.all().len())
+    }
+
+    /// Whether something that is beyond the octets of the request had a say in whether a rule fits.
+    fn heed_condition(&mut self, rule: &Rule, misfit: Option<&Misfit>) {
+        let asked = match misfit {
+            Some(Misfit::Path) => 0,
+            Some(Misfit::Condition(nth)) => nth + 1,
+            None => rule.when.len(),
+        };
+        self.depends |= rule.when[..asked].iter().any(|condition| condition.fact.is_beyond_octets());
+    }
+
+    /// Does what a rule says.
+    fn follow(
+        &mut self,
+        rule: &Rule,
+        values: &Values<'_>,
+        folder: Option<(&FolderLevel, &Seen<'_>)>,
+    ) -> Outcome {
+        let effects = &rule.effects;
+        let compress = self.settings().map(|site| &site.compress);
+        let (facts, captures) = (*values.facts, values.captures);
+        self.depends |= effects.templates().flat_map(Template::facts).any(|fact| fact.is_beyond_octets());
+        if effects.limit.is_some() || effects.login.is_some() || effects.log.is_some() {
+            self.depends = true;
+        }
+        let added = self.added.get_or_insert_default();
+        add_headers(added, &effects.headers, &facts, values.path, captures);
+        added.cache = effects.cache.or(added.cache);
+        added.log = effects.log.or(added.log);
+        added.limits.extend(effects.limit);
+        if effects.limit.is_some() {
+            added.rule = Some((*rule.name).into());
+        }
+        if let Some(on) = effects.listing {
+            added.listing = Some((on, place_of(rule, folder)));
+        }
+        if let (Some(change), Some(site)) = (&effects.compress, compress) {
+            added.compress.get_or_insert_with(|| site.clone()).change(change);
+        }
+        if let Some(cors) = &effects.cors {
+            added.cors = Some(cors.clone());
+        }
+        if effects.answer.is_some() || effects.serve.is_some() || effects.login.is_some() {
+            added.rule = Some((*rule.name).into());
+        }
+        // What is guarded answers nothing before its guard has been passed.
+        if let Some(realm) = effects.login
+            && !self.is_preflight()
+            && !self.has_passed(realm)
+        {
+            return Outcome::Login(realm);
+        }
+        self.answer_by(rule, values, folder)
+    }
+
+    /// What a rule answers, or serves, once nothing stands in the way.
+    fn answer_by(
+        &mut self,
+        rule: &Rule,
+        values: &Values<'_>,
+        folder: Option<(&FolderLevel, &Seen<'_>)>,
+    ) -> Outcome {
+        if let Some(template) = &rule.effects.serve {
+            let path = below(template.address(values), folder.map(|(level, whole)| (level.depth, whole)));
+            return match tidy(&path) {
+                Ok(path) if stays_below(&path, folder.map(|(level, whole)| (level.depth, whole))) => {
+                    let path = path.into_owned();
+                    let shown = path.written.clone().into_owned();
+                    self.witness.see(|| Step::Served { path: shown });
+                    Outcome::Serve(path)
+                }
+                _ => Outcome::Answer(Sent::Refused(StatusCode::NOT_FOUND)),
+            };
+        }
+        match &rule.effects.answer {
+            None => Outcome::On,
+            Some(Answering::Gone) => Outcome::Answer(Sent::Refused(StatusCode::GONE)),
+            Some(Answering::Refuse(status)) => Outcome::Answer(Sent::Refused(*status)),
+            Some(Answering::Redirect { target, status, drops_query }) => {
+                let mut address = target.address(values);
+                if address.starts_with('/') {
+                    address = below(address, folder.map(|(level, whole)| (level.depth, whole)));
+                }
+                let (bare, fragment) = match address.find('#') {
+                    Some(at) => address.split_at(at),
+                    None => (address.as_str(), ""),
+                };
+                let query = if *drops_query || bare.contains('?') { String::new() } else { self.query() };
+                let address = format!("{bare}{query}{fragment}");
+                let address = self.at_home(&address).into_owned();
+                Outcome::Answer(Sent::Elsewhere(address, *status))
+            }
+        }
+    }
+
+    /// An address with the final scheme and host of the site it leads into, so that nobody is sent twice.
+    fn at_home<'t>(&self, address: &'t str) -> Cow<'t, str> {
+        if address.starts_with('/') {
+            // Two slashes, or what browsers take for such, would lead to another host.
+            let path = address.trim_start_matches(['/', '\\']);
+            let path = &address[address.len() - path.len() - 1..];
+            let path =
+                if path.starts_with('/') { Cow::Borrowed(path) } else { format!("/{}", &path[1..]).into() };
+            let home = self.settings().and_then(|site| {
+                let (host, scheme) =
+                    (self.facts.host.value()?, self.facts.scheme.value().unwrap_or(Scheme::Http));
+                home(self.config, site, scheme, host, self.facts.port.value(), &path)
+            });
+            return match home {
+                Some(home) => format!("{}{path}", home.origin()).into(),
+                None => path,
+            };
+        }
+        let Some(target) = Absolute::understand(address) else { return Cow::Borrowed(address) };
+        let site = site_of(self.config, &target.host.to_ascii_lowercase()).map(|id| self.config.site(id));
+        let home = site
+            .and_then(|site| home(self.config, site, target.scheme, target.host, target.port, target.path()));
+        match home {
+            Some(home) => format!("{}{}", home.origin(), target.rest).into(),
+            None => Cow::Borrowed(address),
+        }
+    }
+
+    fn send(mut self, sent: Sent, site: &'a Site) -> Turn<'a, W> {
+        match sent {
+            Sent::Refused(status) => self.failed(status),
+            Sent::Elsewhere(target, _) if self.is_here(&target) => {
+                self.witness.see(|| Step::ToItself { target });
+                self.failed(StatusCode::INTERNAL_SERVER_ERROR)
+            }
+            Sent::Elsewhere(target, status) => {
+                if let Some(home) = self.home(site) {
+                    self.see_home(&home);
+                }
+                let shown = target.clone();
+                self.witness.see(|| Step::Sent { target: shown, status });
+                self.redirect(&target, status)
+            }
+        }
+    }
+
+    /// Whether an address is the very one that was asked for.
+    fn is_here(&self, target: &str) -> bool {
+        let path = self.facts.path.value().unwrap_or_default();
+        let here = format!("{path}{}", self.query());
+        let target = target.split('#').next().unwrap_or_default();
+        if target.starts_with('/') {
+            return target == here;
+        }
+        let Some(absolute) = Absolute::understand(target) else { return false };
+        let same_host = self
+            .facts
+            .host
+            .value()
+            .is_some_and(|host| host.trim_end_matches('.').eq_ignore_ascii_case(absolute.host));
+        let scheme = self.facts.scheme.value().unwrap_or(Scheme::Http);
+        // Something in front may map the port, so that an address without one is the same.
+        let same_port = absolute.port.is_none() || absolute.port == self.facts.port.value();
+        same_host && same_port && scheme == absolute.scheme && absolute.rest == here
+    }
+
+    /// Whether other people's pages ask what they may ask; they do so without any password.
+    fn is_preflight(&self) -> bool {
+        self.facts.method.value() == Some("OPTIONS")
+            && self.facts.field(&header::ORIGIN).value().is_some()
+            && self.facts.field(&header::ACCESS_CONTROL_REQUEST_METHOD).value().is_some()
+    }
+
+    fn has_passed(&self, realm: usize) -> bool {
+        self.added.as_ref().is_some_and(|added| added.passed.contains(&realm))
+    }
+
+    /// Asks for name and password (RFC 7617), over HTTPS unless the realm says otherwise.
+    fn login(mut self, realm: usize, next: Next) -> Turn<'a, W> {
+        self.depends = true;
+        let (Some(settings), Some(site)) = (self.config.realms.get(realm), self.settings()) else {
+            return self.failed(StatusCode::INTERNAL_SERVER_ERROR);
+        };
+        let name = || settings.name.value.clone();
+        let place = Place::from(&settings.name.span);
+        // Nobody says a password on the way to another address.
+        if self.home(site).is_some() {
+            return self.after_rules();
+        }
+        if self.facts.scheme.value() == Some(Scheme::Http) && !settings.without_https {
+            self.witness.see(|| Step::LoginNeedsHttps { realm: name(), place });
+            return self.to_https();
+        }
+        let credentials = self.facts.field(&header::AUTHORIZATION).value().and_then(basic);
+        match credentials {
+            Some((user, password)) => self.ask_login(Credentials { realm, user, password }, next),
+            None => {
+                self.witness.see(|| Step::Login { realm: name(), user: None, place });
+                self.challenge(realm)
+            }
+        }
+    }
+
+    /// The same address by HTTPS, for now; where there is none, nobody gets in.
+    fn to_https(self) -> Turn<'a, W> {
+        let (Some(port), Some(host)) = (self.config.public_port(Scheme::Https), self.facts.host.value())
+        else {
+            return self.failed(StatusCode::FORBIDDEN);
+        };
+        let port = if port == 443 { String::new() } else { format!(":{port}") };
+        let path = self.facts.path.value().unwrap_or("/");
+        let target = format!("https://{host}{port}{path}{}", self.query());
+        self.redirect(&target, StatusCode::TEMPORARY_REDIRECT)
+    }
+
+    fn challenge(mut self, realm: usize) -> Turn<'a, W> {
+        self.added().challenge = Some(realm);
+        self.failed(StatusCode::UNAUTHORIZED)
+    }
+
+    /// Goes on with whether the password was right.
+    pub(super) fn logged_in(mut self, is_right: bool, credentials: Credentials, next: Next) -> Turn<'a, W> {
+        let Credentials { realm, user, .. } = credentials;
+        let settings: Option<&Realm> = self.config.realms.get(realm);
+        let place = settings.map_or(Place::default(), |settings| Place::from(&settings.name.span));
+        let name = settings.map_or(String::new(), |settings| settings.name.value.clone());
+        let shown = user.clone();
+        self.witness.see(|| Step::Login { realm: name, user: Some((shown, is_right)), place });
+        if !is_right {
+            return self.challenge(realm);
+        }
+        let added = self.added();
+        added.user.get_or_insert_with(|| user.into());
+        added.passed.push(realm);
+        // The rule that asked is run again: it may do more than ask.
+        match next.in_folders {
+            false => self.run_site_rules(next.rule),
+            true => {
+                let chain = self.chain.clone();
+                self.run_folders(chain, next)
+            }
+        }
+    }
+
+    fn see_fit(&mut self, rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) {
+        let place = || place_of(rule, folder);
+        self.witness.see(|| Step::Rule {
+            name: rule.name.to_string(),
+            effects: rule.effects.names(),
+            place: place(),
+        });
+    }
+
+    fn see_misfit(&mut self, rule: &Rule, misfit: &Misfit, folder: Option<(&FolderLevel, &Seen<'_>)>) {
+        if !self.witness.hears_misfits() {
+            return;
+        }
+        let condition = match misfit {
+            Misfit::Path => None,
+            Misfit::Condition(nth) => rule.when.get(*nth),
+        };
+        let facts = self.facts;
+        let step = || {
+            let is = condition.map(|condition| (condition.text.to_string(), facts.text(&condition.fact)));
+            let path = rule.path.as_ref().map(|path| path.text().to_owned()).unwrap_or_default();
+            let why = match is {
+                None => Why::Path(path),
+                Some((asked, Known::Is(value))) => Why::Other { asked, value: value.into_owned() },
+                Some((asked, Known::Absent)) => Why::Absent { asked },
+                Some((asked, Known::Unknown)) => Why::Unknown { asked },
+            };
+            let mut place = place_of(rule, folder);
+            if let Some(condition) = condition {
+                place.span = condition.place.clone();
+            }
+            Step::RuleNot { name: rule.name.to_string(), why, place }
+        };
+        self.witness.see(step);
+    }
+}
+
+fn place_of(rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) -> Place {
+    Place { folder: folder.map(|(level, _)| level.folder.clone()), span: rule.place.clone() }
+}
+
+fn add_headers(
+    added: &mut Added,
+    headers: &[(http::HeaderName, Option<Template>)],
+    facts: &Facts<'_>,
+    path: &Seen<'_>,
+    captures: &Captures,
+) {
+    for (name, template) in headers {
+        let user = added.user.clone();
+        let values = Values { facts, user: user.as_deref(), path, captures };
+        let value: Option<HeaderValue> =
+            template.as_ref().map(|template| represent::value(&template.plain(&values)));
+        added.headers.retain(|(known, _)| known != name);
+        added.headers.push((name.clone(), value));
+    }
+}
+
+/// A path that begins at a folder so many segments deep, as one that begins at the site's.
+fn below(path: String, folder: Option<(usize, &Seen<'_>)>) -> String {
+    match folder {
+        None => path,
+        Some((depth, whole)) => {
+            let written = whole.written();
+            let end = written.match_indices('/').nth(depth).map_or(written.len(), |(at, _)| at);
+            format!("{}{path}", &written[..end])
+        }
+    }
+}
+
+/// Whether a path has not climbed out of the folder whose rule made it.
+fn stays_below(path: &Tidy<'_>, folder: Option<(usize, &Seen<'_>)>) -> bool {
+    let Some((depth, whole)) = folder else { return true };
+    let prefix = |text: &str| {
+        let end = text.match_indices('/').nth(depth).map(|(at, _)| at + 1);
+        end.map(|end| Seen::new(text[..end].to_owned()).text().to_owned())
+    };
+    prefix(&path.written).is_some_and(|begins| prefix(whole.written()) == Some(begins))
+}
+
+/// Name and password of an `Authorization` field (RFC 7617).
+fn basic(field: &str) -> Option<(String, String)> {
+    let (scheme, encoded) = field.split_once(' ')?;
+    if !scheme.eq_ignore_ascii_case("basic") {
+        return None;
+    }
+    let octets = BASE64_STANDARD.decode(encoded.trim()).ok()?;
+    let text = String::from_utf8(octets).ok()?;
+    let (user, password) = text.split_once(':')?;
+    Some((user.to_owned(), password.to_owned()))
+}
+
+/// An address with its scheme.
+struct Absolute<'t> {
+    scheme: Scheme,
+    host: &'t str,
+    port: Option<u16>,
+    /// Path, query and fragment.
+    rest: &'t str,
+}
+
+impl<'t> Absolute<'t> {
+    fn understand(address: &'t str) -> Option<Self> {
+        let (scheme, rest) = match (address.strip_prefix("https://"), address.strip_prefix("http://")) {
+            (Some(rest), _) => (Scheme::Https, rest),
+            (None, Some(rest)) => (Scheme::Http, rest),
+            (None, None) => return None,
+        };
+        let (authority, rest) = rest.split_at(rest.find(['/', '?', '#']).unwrap_or(rest.len()));
+        let (host, port) = match authority.rsplit_once(':') {
+            Some((host, port)) if !port.contains(']') => (host, Some(port.parse().ok()?)),
+            _ => (authority, None),
+        };
+        Some(Absolute { scheme, host, port, rest })
+    }
+
+    fn path(&self) -> &str {
+        self.rest.split(['?', '#']).next().unwrap_or_default()
+    }
+}
+
+/// Where an address leads within a configuration: scheme, host, port, path and query of the next request.
+pub fn leads_to<'t>(
+    config: &Config,
+    address: &'t str,
+) -> Option<(Scheme, &'t str, Option<u16>, &'t str, Option<&'t str>)> {
+    let target = Absolute::understand(address)?;
+    site_of(config, &target.host.to_ascii_lowercase())?;
+    let rest = target.rest.split('#').next().unwrap_or_default();
+    let (path, query) = rest.split_once('?').map_or((rest, None), |(path, query)| (path, Some(query)));
+    Some((target.scheme, target.host, target.port, if path.is_empty() { "/" } else { path }, query))
+}
