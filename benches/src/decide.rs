@@ -39,11 +39,13 @@ fn decide(config: &Config, headers: &HeaderMap, path: &str) -> f64 {
         path: Known::Is(path),
         query: Known::Absent,
         fields: Fields::All(headers),
+        ..Facts::UNKNOWN
     };
     let mut card: Option<Arc<Card>> = None;
     let mut reply = |question: &Question| match question.want {
         Want::Encodings => Reply::Encodings(Encodings::default()),
         Want::Names => Reply::Entry(Entry::Missing),
+        Want::Settings => Reply::Settings(None),
         Want::Entry => {
             let facts = FileFacts { size: 1024, modified: 1_700_000_000_000_000_000, stamp: 0 };
             Reply::File(Arc::clone(

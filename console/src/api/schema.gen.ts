@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with the configuration as its files are now. */
+        get: operations["check"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Why a request would be answered as it would. */
+        post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/now": {
         parameters: {
             query?: never;
@@ -13,6 +47,74 @@ export interface paths {
         };
         /** What is going on. */
         get: operations["now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/reload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Brings the configuration as its files are now into force, or says why not. */
+        post: operations["reload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Configurations that were in force, the newest first. */
+        get: operations["revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{number}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes a revision's files back and brings it into force, or says why not. */
+        post: operations["restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sites as they are configured. */
+        get: operations["sites"];
         put?: never;
         post?: never;
         delete?: never;
@@ -59,6 +161,69 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A request that might be made. */
+        Ask: {
+            /** @description Address of the client; this machine's where it is empty. */
+            client?: string;
+            /** @description Lines as in `Accept-Encoding: br`. They replace those that are assumed. */
+            headers?: string[];
+            /** @description The method; `GET` where it is empty. */
+            method?: string;
+            /** @description The address, as in `http://harbour.example/tides/?day=1`; without a scheme it is `http`. */
+            url: string;
+        };
+        /** @description A request. */
+        Asked: {
+            /** @description Host and port. */
+            authority: string;
+            /** @description Address of the client. */
+            client: string;
+            /** @description Header fields, those assumed included. */
+            headers: [
+                string,
+                string
+            ][];
+            /** @description Method. */
+            method: string;
+            /** @description Path, exactly as it was written. */
+            path: string;
+            /** @description Query, where there is one. */
+            query?: string | null;
+            /** @description Scheme. */
+            scheme: string;
+        };
+        /** @description A certificate. */
+        Certificate: {
+            /**
+             * Format: int64
+             * @description In how many days that is.
+             */
+            days: number;
+            /** @description When it ends (RFC 3339). */
+            ends: string;
+            /** @description Whether it was made here, for development. */
+            is_made: boolean;
+            /** @description Who vouches for it. */
+            issuer: string;
+        };
+        /** @description What came of bringing a configuration into force. */
+        Changed: {
+            /** @description The same, drawn for a terminal, and why nothing has changed where that is so. */
+            drawn: string;
+            /** @description What is wrong with it, or worth knowing. */
+            found: components["schemas"]["Finding"][];
+            /** @description Whether it is in force. */
+            in_force: boolean;
+            /** @description Whether it is another than before. */
+            is_new: boolean;
+            /** @description What will only change when the service starts anew. */
+            later: string[];
+            /**
+             * Format: int32
+             * @description The number of its revision.
+             */
+            revision?: number | null;
+        };
         /** @description Requests of one class of status. */
         ClassCount: {
             /** @description `1xx` … `5xx`, or `none`. */
@@ -84,6 +249,15 @@ export interface components {
              */
             requests: number;
         };
+        /** @description What became of a codec. */
+        Codec: {
+            /** @description Its name in `Content-Encoding`. */
+            codec: string;
+            /** @description Whether it is used. */
+            used: boolean;
+            /** @description Why, or why not. */
+            why: string;
+        };
         /** @description Requests of one day. */
         DayCount: {
             /**
@@ -108,6 +282,64 @@ export interface components {
              * @description Client addresses and agents.
              */
             visitors: number;
+        };
+        /** @description Something that a rule does. */
+        Effect: {
+            /** @description The word for it. */
+            name: string;
+            /** @description What with. */
+            value: string;
+        };
+        /** @description Everything there is to say of a request. */
+        Explanation: {
+            /** @description The answer. */
+            answer: components["schemas"]["Outcome"];
+            /** @description What becomes of each codec. */
+            codecs: components["schemas"]["Codec"][];
+            /** @description What is known of it, under the names that rules use. */
+            facts: components["schemas"]["FactValue"][];
+            /** @description The request. */
+            request: components["schemas"]["Asked"];
+            /** @description The settings that are in effect at that place, and where each was decided. */
+            settings: components["schemas"]["Setting"][];
+            /** @description The site that answers. */
+            site?: string | null;
+            /** @description The steps that lead to the answer. */
+            steps: components["schemas"]["Step"][];
+        };
+        /** @description A fact. */
+        FactValue: {
+            /** @description Its name. */
+            name: string;
+            /** @description What it is; nothing where the request has none. */
+            value?: string | null;
+        };
+        /** @description What is wrong, or worth knowing, with its place. */
+        Finding: {
+            /** @description The column where it begins, counted from 1 in characters. */
+            column: number;
+            /** @description The file. */
+            file: string;
+            /** @description The line in it, counted from 1. */
+            line: number;
+            /** @description What is wrong. */
+            message: string;
+            /** @description Why. */
+            reason: string;
+            /** @description What to write instead. */
+            remedy?: string | null;
+            /** @description `error` or `remark`. */
+            severity: string;
+            /** @description The line's text. */
+            text: string;
+        };
+        /** @description A host name. */
+        Host: {
+            certificate?: components["schemas"]["Certificate"] | null;
+            /** @description Whether it is the one that the site is known by. */
+            is_main: boolean;
+            /** @description The name. */
+            name: string;
         };
         /** @description Requests of one hour of the day. */
         HourCount: {
@@ -212,6 +444,28 @@ export interface components {
             /** @description The last hour together. */
             totals: components["schemas"]["Totals"];
         };
+        /** @description What would go out. */
+        Outcome: {
+            /**
+             * Format: int64
+             * @description Octets of the body, where they can be told.
+             */
+            bytes?: number | null;
+            /** @description The file that the body comes from. */
+            file?: string | null;
+            /** @description Header fields. */
+            headers: [
+                string,
+                string
+            ][];
+            /** @description Its reason phrase. */
+            reason: string;
+            /**
+             * Format: int32
+             * @description Status.
+             */
+            status: number;
+        };
         /** @description Requests of one path. */
         PathCount: {
             /**
@@ -302,6 +556,76 @@ export interface components {
              */
             requests: number;
         };
+        /** @description A configuration that was in force. */
+        Revision: {
+            /** @description Lines that it has and the one before had not. */
+            added: number;
+            /** @description Names of its files. */
+            files: string[];
+            /** @description Whether it is in force now. */
+            in_force: boolean;
+            /** @description When it came into force (RFC 3339). */
+            made: string;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            number: number;
+            /** @description Lines that the one before had and it has not. */
+            removed: number;
+        };
+        /** @description A rule. */
+        Rule: {
+            /** @description What happens. */
+            effects: components["schemas"]["Effect"][];
+            /** @description The file it is written in. */
+            file: string;
+            /**
+             * Format: int64
+             * @description How often it has fitted since the configuration came into force.
+             */
+            fired: number;
+            /** @description The line in it. */
+            line: number;
+            /** @description What it is called. */
+            name: string;
+            /** @description The paths it is about, where it names any. */
+            path?: string | null;
+            /** @description What it asks for besides. */
+            when: string[];
+        };
+        /** @description A setting in effect, and where that was decided. */
+        Setting: {
+            /** @description The file that says so; nothing where nobody does. */
+            file?: string | null;
+            /** @description The line in it. */
+            line?: number | null;
+            /** @description Its name. */
+            name: string;
+            /** @description What it is set to, in words. */
+            value: string;
+        };
+        /** @description A site as it is configured. */
+        Site: {
+            /** @description Addresses at which it can be looked at from this machine, or from anywhere. */
+            addresses: string[];
+            /** @description Its folder. */
+            folder: string;
+            /** @description Host names it answers to. */
+            hosts: components["schemas"]["Host"][];
+            /** @description Whether it answers for unknown hosts. */
+            is_default: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Whether who asks without HTTPS is sent there. */
+            requires_https: boolean;
+            /** @description How many rules there are in all. */
+            rule_count: number;
+            /** @description Its rules, in order; of many redirects the first. */
+            rules: components["schemas"]["Rule"][];
+            /** @description Its settings, and where each is written. */
+            settings: components["schemas"]["Setting"][];
+        };
         /** @description How a site is. */
         SiteStatus: {
             /** @description Its folder. */
@@ -313,6 +637,20 @@ export interface components {
             main_host?: string | null;
             /** @description Its name. */
             name: string;
+        };
+        /** @description All sites, and the configuration that they come from. */
+        Sites: {
+            /** @description The configuration's file. */
+            file: string;
+            /**
+             * Format: int32
+             * @description The number of its revision.
+             */
+            revision: number;
+            /** @description When it came into force (RFC 3339). */
+            since: string;
+            /** @description The sites. */
+            sites: components["schemas"]["Site"][];
         };
         /** @description How the service is. */
         Status: {
@@ -362,6 +700,19 @@ export interface components {
              * @description The status; 0 where the source had none.
              */
             status: number;
+        };
+        /** @description One step of the decision. */
+        Step: {
+            /** @description What was decided about. */
+            about: string;
+            /** @description The file in which the cause is written, where it is written anywhere. */
+            file?: string | null;
+            /** @description Whether it made no difference: a rule that does not fit. */
+            in_vain?: boolean;
+            /** @description The line in it. */
+            line?: number | null;
+            /** @description The step in words. */
+            words: string;
         };
         /** @description Everything counted over one scope. */
         SurveyReport: {
@@ -478,6 +829,72 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     now: {
         parameters: {
             query?: {
@@ -504,6 +921,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sites"];
                 };
             };
             401: {

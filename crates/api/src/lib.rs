@@ -2,6 +2,9 @@
 //!
 //! Surveys travel in the form of [`exedra_core::survey::SurveyReport`], which the client also prints.
 
+pub mod explaining;
+pub mod sites;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

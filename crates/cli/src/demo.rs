@@ -4,7 +4,6 @@ use crate::serve::{announce, keep_error_log, runtime, until_told_to_stop};
 use crate::{Failure, configuration};
 use clap::Args;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::time::Instant;
 
 /// What `exedra demo` takes.
@@ -29,10 +28,10 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let began = Instant::now();
     let now = jiff::Timestamp::now().as_millisecond();
     let path = exedra_demo::build(&options.folder, now, &options.sites, &options.console)?;
-    let config = Arc::new(configuration::read_to_serve(&path)?);
+    let config = configuration::read_to_serve(&path)?;
     keep_error_log();
     runtime()?.block_on(async {
-        let running = exedra_service::start(Arc::clone(&config)).await?;
+        let running = exedra_service::start(config.clone(), &path).await?;
         anstream::println!("Port Lindry is open, {:.1} seconds after you asked.\n", began.elapsed().as_secs_f64());
         announce(&config, &running);
         if let Some(address) = running.listeners.first() {

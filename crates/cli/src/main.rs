@@ -4,23 +4,30 @@
 //! - [`report`]: reads logs and says what is in them
 //! - [`errors`]: what went wrong, readable
 //! - [`status`]: asks the running service how it is
+//! - [`check`]: what is wrong with a configuration
+//! - [`reload`]: brings it into force; what was, and back to it
 //! - [`explain`]: why a request is answered as it is
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
+//! - [`password`]: the line that lets a user in
 //! - [`sign_in`]: prints a fresh link to the console
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`facts`], [`settings`]: the lists that rules and configurations are written by
-//! - [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
+//! - [`service`]: asking the running one; [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
 
 mod audit;
+mod check;
 mod configuration;
 mod demo;
 mod errors;
 mod explain;
 mod facts;
 mod figures;
+mod password;
+mod reload;
 mod report;
 mod serve;
+mod service;
 mod settings;
 mod sign_in;
 mod status;
@@ -53,10 +60,20 @@ enum Command {
     Status(status::Options),
     /// Say how a request would be answered, and why: step by step, codec by codec
     Explain(explain::Options),
+    /// Find what is wrong with a configuration, before visitors do
+    Check(check::Options),
+    /// Have the running service take its configuration anew
+    Reload(reload::Reload),
+    /// List the configurations that were in force
+    Revisions(reload::Revisions),
+    /// Bring back a configuration that was in force
+    Restore(reload::Restore),
     /// Walk a site as a stranger would and name what should not be reachable
     Audit(audit::Options),
     /// Try every codec at every effort on a site's own files, and recommend settings
     Weigh(weigh::Options),
+    /// Make the line that lets a user in where a login is asked for
+    Password(password::Options),
     /// Print a link that signs in to the console, once
     SignIn(sign_in::Options),
     /// Start Port Lindry: three sites, five weeks of past, and a little traffic
@@ -97,6 +114,11 @@ fn main() -> ExitCode {
         Command::Errors(options) => errors::run(&options),
         Command::Status(options) => status::run(&options),
         Command::Explain(options) => explain::run(&options),
+        Command::Check(options) => check::run(&options),
+        Command::Reload(options) => reload::reload(&options),
+        Command::Revisions(options) => reload::revisions(&options),
+        Command::Restore(options) => reload::restore(&options),
+        Command::Password(options) => password::run(&options),
         Command::Audit(options) => audit::run(&options),
         Command::Weigh(options) => weigh::run(&options),
         Command::SignIn(options) => sign_in::run(&options),

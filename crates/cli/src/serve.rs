@@ -19,11 +19,12 @@ pub struct Options {
 /// Runs the service.
 pub fn run(options: &Options) -> Result<(), Failure> {
     let first = is_first_start(&configuration::read(&options.config)?);
-    let config = Arc::new(configuration::read_to_serve(&options.config)?);
+    let config = configuration::read_to_serve(&options.config)?;
     keep_error_log();
     runtime()?.block_on(async {
-        let running = exedra_service::start(Arc::clone(&config)).await?;
-        announce(&config, &running);
+        let announced = config.clone();
+        let running = exedra_service::start(config, &options.config).await?;
+        announce(&announced, &running);
         if first {
             anstream::println!("sign in    {}   (once, within an hour)", running.sign_in);
         } else {
@@ -38,10 +39,15 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 
 /// The addresses of a service that has started.
 pub fn announce(config: &Config, running: &Running) {
-    for address in &running.listeners {
+    for (address, listener) in running.listeners.iter().zip(&config.listeners) {
+        let scheme = listener.scheme().as_str();
         for site in &config.sites {
             let host = site.main_host.as_ref().or(site.hosts.first()).map_or("", |host| &host.value);
-            anstream::println!("{:<10} http://{host}:{}/   on {address}", site.name.value, address.port());
+            anstream::println!(
+                "{:<10} {scheme}://{host}:{}/   on {address}",
+                site.name.value,
+                address.port()
+            );
         }
     }
     anstream::println!("{:<10} http://{}/", "console", running.console);
@@ -61,7 +67,8 @@ pub fn keep_error_log() {
     let _ = subscriber.try_init();
 }
 
-/// Waits for SIGTERM or SIGINT. SIGHUP begins new logs where somebody took the old ones away.
+/// Waits for SIGTERM or SIGINT. At SIGHUP the configuration is taken anew, and new logs are begun where somebody took the
+/// old ones away.
 pub async fn until_told_to_stop(running: &Running) -> std::io::Result<()> {
     let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
     let mut hangup = signal(SignalKind::hangup())?;
@@ -69,7 +76,21 @@ pub async fn until_told_to_stop(running: &Running) -> std::io::Result<()> {
         tokio::select! {
             _ = terminate.recv() => return Ok(()),
             _ = interrupt.recv() => return Ok(()),
-            _ = hangup.recv() => running.reopen_logs(),
+            _ = hangup.recv() => {
+                running.reopen_logs();
+                let changes = Arc::clone(&running.changes);
+                let runtime = tokio::runtime::Handle::current();
+                let reload = move || {
+                    let _entered = runtime.enter();
+                    changes.reload()
+                };
+                match tokio::task::spawn_blocking(reload).await {
+                    Ok(Ok(_)) | Err(_) => {}
+                    Ok(Err(error)) => {
+                        tracing::error!("what was in force stays in force:\n{}", error.drawn(false));
+                    }
+                }
+            }
         }
     }
 }

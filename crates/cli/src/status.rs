@@ -1,23 +1,17 @@
 //! `exedra status`: asks the running service how it is.
 
 use crate::figures::{bytes, grouped, several};
-use crate::{Failure, Form, configuration};
+use crate::service::Service;
+use crate::{Failure, Form};
 use anstyle::{AnsiColor, Style};
 use clap::Args;
-use exedra_api::{LogStatus, Problem, Status};
-use exedra_service::running::TOKEN_FILE;
-use std::path::PathBuf;
-use std::time::Duration;
+use exedra_api::{LogStatus, Status};
 
 /// What `exedra status` takes.
 #[derive(Args)]
 pub struct Options {
-    /// The configuration that the service runs by
-    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
-    config: PathBuf,
-    /// Address of the console, when it is not the configuration's
-    #[arg(long, value_name = "ADDRESS")]
-    console: Option<String>,
+    #[command(flatten)]
+    service: Service,
     /// The form of the answer
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
@@ -25,31 +19,7 @@ pub struct Options {
 
 /// Asks and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let config = configuration::read(&options.config)?;
-    let file = config.service.state.value.join(TOKEN_FILE);
-    let token = std::fs::read_to_string(&file).map_err(|error| {
-        Failure(format!(
-            "the service's token {} cannot be read: {error}; has it been started?",
-            file.display()
-        ))
-    })?;
-    let console = options.console.clone().unwrap_or_else(|| config.service.console.value.to_string());
-    let address =
-        format!("http://{}/api/status", console.trim_start_matches("http://").trim_end_matches('/'));
-    let client = reqwest::blocking::Client::builder().timeout(Duration::from_secs(10)).no_proxy().build()?;
-    let answer = client.get(&address).bearer_auth(token.trim()).send().map_err(|error| {
-        let reason = if error.is_connect() { "nothing answers there".to_owned() } else { error.to_string() };
-        Failure(format!("the service could not be asked at {console}: {reason}; is it running?"))
-    })?;
-    if !answer.status().is_success() {
-        let status = answer.status();
-        let words = match answer.json::<Problem>() {
-            Ok(problem) => format!("{}: {}", problem.title, problem.detail),
-            Err(_) => format!("{address} answered {status}, which is not what Exedra says"),
-        };
-        return Err(Failure(words));
-    }
-    let status: Status = answer.json()?;
+    let status: Status = options.service.get("status")?;
     match options.form {
         Form::Json => anstream::println!("{}", serde_json::to_string_pretty(&status)?),
         Form::Text => print(&status),

@@ -9,6 +9,7 @@
 
 pub mod answer;
 pub mod audit;
+pub mod check;
 pub mod config;
 pub mod encode;
 pub mod facts;

@@ -1,8 +1,8 @@
 //! Where requests go by rules, hosts and folders' own settings: the table of what they mean, and the laws that hold of all.
 
 use exedra_core::answer::{
-    Answer, Body, Broken, Encodings, Entry, FileFacts, FolderChain, FolderLevel, Question, Reply, SitePath, Trace, Want,
-    answer, answer_traced,
+    Answer, Body, Broken, Encodings, Entry, FileFacts, FolderChain, FolderLevel, Question, Reply, SitePath,
+    Trace, Want, answer, answer_traced,
 };
 use exedra_core::config::{Config, FolderSettings, Sources, diagnostic::draw, understand};
 use exedra_core::facts::{Facts, Fields, Known, LocalTime, Scheme};
@@ -70,7 +70,8 @@ impl<'c> Ask<'c> {
 
     fn folder(mut self, folder: &'static str, text: &str) -> Self {
         let settings = FolderSettings::understand(text, self.config);
-        let settings = settings.map(Arc::new).map_err(|found| Broken { line: 1, message: found[0].message.clone() });
+        let settings =
+            settings.map(Arc::new).map_err(|found| Broken { line: 1, message: found[0].message.clone() });
         self.folders.push((folder, settings));
         self
     }
@@ -94,8 +95,10 @@ impl<'c> Ask<'c> {
     fn run(&self, address: &str) -> (Answer, Trace) {
         let (scheme, rest) = address.split_once("://").unwrap();
         let (authority, target) = rest.split_at(rest.find('/').unwrap_or(rest.len()));
-        let (host, port) = authority.split_once(':').map_or((authority, None), |(host, port)| (host, port.parse().ok()));
-        let (path, query) = target.split_once('?').map_or((target, None), |(path, query)| (path, Some(query)));
+        let (host, port) =
+            authority.split_once(':').map_or((authority, None), |(host, port)| (host, port.parse().ok()));
+        let (path, query) =
+            target.split_once('?').map_or((target, None), |(path, query)| (path, Some(query)));
         let mut map = HeaderMap::new();
         for (name, value) in &self.fields {
             map.insert(name, HeaderValue::from_static(value));
@@ -127,16 +130,22 @@ impl<'c> Ask<'c> {
                 })
             }
         };
-        let is_right = |who: &exedra_core::answer::Credentials| who.user == "anna" && who.password == "tide" && who.realm < 2;
+        let is_right = |who: &exedra_core::answer::Credentials| {
+            who.user == "anna" && who.password == "tide" && who.realm < 2
+        };
         let plain = answer(self.config, facts).finish_with(reply, is_right).0;
-        let (traced, trace) = answer_traced(self.config, facts, Trace::complete()).finish_with(reply, is_right);
-        assert_eq!((plain.status, &plain.headers, &plain.body), (traced.status, &traced.headers, &traced.body));
+        let (traced, trace) =
+            answer_traced(self.config, facts, Trace::complete()).finish_with(reply, is_right);
+        assert_eq!(
+            (plain.status, &plain.headers, &plain.body),
+            (traced.status, &traced.headers, &traced.body)
+        );
         (plain, trace)
     }
 
     fn what(&self, address: &str) -> String {
         let (answer, trace) = self.run(address);
-        assert_eq!(trace.steps.is_empty(), false);
+        assert!(!trace.steps.is_empty());
         let status = answer.status.as_u16();
         let location = answer.headers.get(header::LOCATION).map(|value| value.to_str().unwrap());
         match (&answer.body, location) {
@@ -148,11 +157,17 @@ impl<'c> Ask<'c> {
 }
 
 #[rstest]
-#[case::host_and_https_at_once("http://www.harbour.example/a%20b?x=%2f", "308 https://harbour.example/a%20b?x=%2f")]
+#[case::host_and_https_at_once(
+    "http://www.harbour.example/a%20b?x=%2f",
+    "308 https://harbour.example/a%20b?x=%2f"
+)]
 #[case::https_alone("http://harbour.example:7380/a.txt?x", "308 https://harbour.example/a.txt?x")]
 #[case::host_alone("https://www.harbour.example/./a/../b", "308 https://harbour.example/./a/../b")]
 #[case::port_stays("https://deep.harbour.example:7343/", "308 https://harbour.example:7343/")]
-#[case::slashes_as_well("http://www.harbour.example//evil.example/x", "308 https://harbour.example/evil.example/x")]
+#[case::slashes_as_well(
+    "http://www.harbour.example//evil.example/x",
+    "308 https://harbour.example/evil.example/x"
+)]
 #[case::for_whoever_proves_it("http://harbour.example/.well-known/token.txt", "200 .well-known/token.txt")]
 #[case::there("https://harbour.example/a.txt", "200 a.txt")]
 #[case::plain_is_fine("http://lamp.example/a.txt", "200 a.txt")]
@@ -161,29 +176,69 @@ fn hosts_and_schemes(#[case] address: &str, #[case] expected: &str) {
 }
 
 #[rstest]
-#[case::captures("path = \"/m/{year}/{rest*}\"\nredirect = \"/n/{year}/{rest}\"\nstatus = 308", "/m/2030/a%2Fb/c?x=1", "308 /n/2030/a%2Fb/c?x=1")]
+#[case::captures(
+    "path = \"/m/{year}/{rest*}\"\nredirect = \"/n/{year}/{rest}\"\nstatus = 308",
+    "/m/2030/a%2Fb/c?x=1",
+    "308 /n/2030/a%2Fb/c?x=1"
+)]
 #[case::temporary_unless_said("path = \"/a\"\nredirect = \"/b\"", "/a", "307 /b")]
 #[case::own_query("path = \"/a\"\nredirect = \"/b?from={parameter:x}\"", "/a?x=%26", "307 /b?from=%26")]
 #[case::query_dropped("path = \"/a\"\nredirect = \"/b\"\nquery = \"drop\"", "/a?x", "307 /b")]
 #[case::query_before_fragment("path = \"/a\"\nredirect = \"/b#c\"", "/a?x", "307 /b?x#c")]
-#[case::no_strangers_host("path = \"/old/{rest*}\"\nredirect = \"/{rest}\"", "/old/%5Cevil.example/", "307 /%5Cevil.example/")]
-#[case::no_second_slash("path = \"/old{rest*}\"\nredirect = \"/{rest}\"", "/old/evil.example/", "307 /evil.example/")]
-#[case::elsewhere("path = \"/a\"\nredirect = \"https://other.example{path}\"", "/a?x", "307 https://other.example/a?x")]
-#[case::another_site_at_home("path = \"/a\"\nredirect = \"http://www.harbour.example/b\"", "/a", "307 https://harbour.example/b")]
+#[case::no_strangers_host(
+    "path = \"/old/{rest*}\"\nredirect = \"/{rest}\"",
+    "/old/%5Cevil.example/",
+    "307 /%5Cevil.example/"
+)]
+#[case::no_second_slash(
+    "path = \"/old{rest*}\"\nredirect = \"/{rest}\"",
+    "/old/evil.example/",
+    "307 /evil.example/"
+)]
+#[case::elsewhere(
+    "path = \"/a\"\nredirect = \"https://other.example{path}\"",
+    "/a?x",
+    "307 https://other.example/a?x"
+)]
+#[case::another_site_at_home(
+    "path = \"/a\"\nredirect = \"http://www.harbour.example/b\"",
+    "/a",
+    "307 https://harbour.example/b"
+)]
 #[case::dots("path = \"/a.html\"\nredirect = \"/b\"", "/axhtml.txt", "200 axhtml.txt")]
 #[case::gone("path = \"/a\"\ngone = true", "/a", "410")]
 #[case::refused("when = { agent = \"Bad*\" }\nrefuse = 403", "/a.txt", "403")]
 #[case::not_for_this_agent("when = { agent = \"Other*\" }\nrefuse = 403", "/a.txt", "200 a.txt")]
 #[case::served("path = \"/app/{*}\"\nserve = \"/app.html\"", "/app/x/y", "200 app.html")]
-#[case::served_and_on("path = \"/a/{x}\"\nserve = \"/b/{x}\"\n[[site.rules]]\npath = \"/b/{x}\"\nredirect = \"/c/{x}\"", "/a/1", "307 /c/1")]
-#[case::not_back("path = \"/b/{x}\"\nredirect = \"/c\"\n[[site.rules]]\npath = \"/a/{x}\"\nserve = \"/b/{x}.txt\"", "/a/1", "200 b/1.txt")]
-#[case::order("path = \"/a\"\nredirect = \"/first\"\n[[site.rules]]\npath = \"/a\"\nredirect = \"/second\"", "/a", "307 /first")]
+#[case::served_and_on(
+    "path = \"/a/{x}\"\nserve = \"/b/{x}\"\n[[site.rules]]\npath = \"/b/{x}\"\nredirect = \"/c/{x}\"",
+    "/a/1",
+    "307 /c/1"
+)]
+#[case::not_back(
+    "path = \"/b/{x}\"\nredirect = \"/c\"\n[[site.rules]]\npath = \"/a/{x}\"\nserve = \"/b/{x}.txt\"",
+    "/a/1",
+    "200 b/1.txt"
+)]
+#[case::order(
+    "path = \"/a\"\nredirect = \"/first\"\n[[site.rules]]\npath = \"/a\"\nredirect = \"/second\"",
+    "/a",
+    "307 /first"
+)]
 #[case::encoded("path = \"/sæl/{x}\"\nredirect = \"/seal/{x}\"", "/s%c3%a6l/1", "307 /seal/1")]
 #[case::itself("path = \"/a/{*}\"\nredirect = \"http://{host}{path}\"", "/a/1?x", "500")]
-#[case::hour("path = \"/a.txt\"\nwhen = { hour = \"22-5\", weekday = \"tuesday\" }\nredirect = \"/night\"", "/a.txt", "307 /night")]
+#[case::hour(
+    "path = \"/a.txt\"\nwhen = { hour = \"22-5\", weekday = \"tuesday\" }\nredirect = \"/night\"",
+    "/a.txt",
+    "307 /night"
+)]
 #[case::listing("path = \"/papers/{*}\"\nlisting = true", "/papers/", "200")]
 #[case::no_listing("path = \"/papers/{*}\"\nlisting = true", "/other/", "403")]
-#[case::login_over_http("path = \"/s/{*}\"\nlogin = \"staff\"", "/s/a.txt?x", "307 https://lamp.example/s/a.txt?x")]
+#[case::login_over_http(
+    "path = \"/s/{*}\"\nlogin = \"staff\"",
+    "/s/a.txt?x",
+    "307 https://lamp.example/s/a.txt?x"
+)]
 #[case::login("path = \"/s/{*}\"\nlogin = \"open\"", "/s/a.txt", "401")]
 fn steered(#[case] rules: &str, #[case] target: &str, #[case] expected: &str) {
     let config = config(&format!("[[site.rules]]\n{rules}\n"));
@@ -220,7 +275,10 @@ fn effects_add_up_and_the_later_one_wins() {
     (preflight.method, preflight.fields) =
         ("OPTIONS", [preflight.fields, vec![(header::ACCESS_CONTROL_REQUEST_METHOD, "GET")]].concat());
     let allowed = preflight.run("http://lamp.example/assets/a.css").0;
-    assert_eq!((allowed.status.as_u16(), &allowed.headers[header::ACCESS_CONTROL_ALLOW_METHODS]), (204, &"GET, HEAD".parse().unwrap()));
+    assert_eq!(
+        (allowed.status.as_u16(), &allowed.headers[header::ACCESS_CONTROL_ALLOW_METHODS]),
+        (204, &"GET, HEAD".parse().unwrap())
+    );
 }
 
 #[test]
@@ -230,8 +288,15 @@ fn who_signs_in_is_known_to_the_rules_that_follow_and_the_own_page_is_shown_to_w
     let config = understand(&format!("{HEAD}{rules}{LAMP}"), Path::new("")).unwrap();
     let (answer, _) = Ask::of(&config).run("https://harbour.example/staff/a.txt");
     assert_eq!(answer.status, 401);
-    assert!(matches!(&answer.body, Body::File { path, .. } if path.as_str() == "staff/sign-in.html"), "{:?}", answer.body);
-    assert_eq!(answer.headers[header::WWW_AUTHENTICATE], "Basic realm=\"Harbour \\\"office\\\"\", charset=\"UTF-8\"");
+    assert!(
+        matches!(&answer.body, Body::File { path, .. } if path.as_str() == "staff/sign-in.html"),
+        "{:?}",
+        answer.body
+    );
+    assert_eq!(
+        answer.headers[header::WWW_AUTHENTICATE],
+        "Basic realm=\"Harbour \\\"office\\\"\", charset=\"UTF-8\""
+    );
     let anna = Ask::of(&config).field(header::AUTHORIZATION, "Basic YW5uYTp0aWRl");
     let (answer, trace) = anna.run("https://harbour.example/staff/a.txt");
     let bound = answer.bound.unwrap();
@@ -268,7 +333,10 @@ fn folders_speak_for_themselves_and_for_what_is_below_them() {
     assert_eq!(status("/broken/deep/x.txt"), "500");
     assert_eq!(status("/fine.txt"), "200 fine.txt");
     let headers = ask.run("http://lamp.example/a/d/x.old").0.headers;
-    assert_eq!((&headers[header::CACHE_CONTROL], &headers["x-a"]), (&"max-age=7200".parse().unwrap(), &"/a/d/x.old".parse().unwrap()));
+    assert_eq!(
+        (&headers[header::CACHE_CONTROL], &headers["x-a"]),
+        (&"max-age=7200".parse().unwrap(), &"/a/d/x.old".parse().unwrap())
+    );
     let anna = Ask { fields: vec![(header::AUTHORIZATION, "Basic YW5uYTp0aWRl")], ..ask };
     assert_eq!(anna.what("http://lamp.example/a/c/old/1?x"), "307 /a/c/new/1?x");
     assert_eq!(anna.what("http://lamp.example/a/c/up"), "404 a/lost.html", "out of its folder nothing leads");
@@ -284,7 +352,8 @@ fn a_site_may_forbid_folders_to_speak() {
 
 #[test]
 fn what_depends_on_more_than_its_octets_says_so() {
-    let config = config("[[site.rules]]\npath = \"/a/{*}\"\nwhen = { client = \"203.0.113.0/24\" }\nrefuse = 403\n");
+    let config =
+        config("[[site.rules]]\npath = \"/a/{*}\"\nwhen = { client = \"203.0.113.0/24\" }\nrefuse = 403\n");
     let ask = Ask::of(&config);
     assert!(ask.run("http://lamp.example/a/x.txt").0.depends);
     assert!(!ask.run("http://lamp.example/b/x.txt").0.depends);

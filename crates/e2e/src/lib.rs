@@ -155,6 +155,8 @@ pub struct Program {
     state: PathBuf,
     /// Address of the sites.
     pub sites: String,
+    /// Where they answer by HTTPS, empty when they don't.
+    pub secured: String,
     /// Address of the console.
     pub console: String,
     /// The sign-in link, where one was printed.
@@ -172,9 +174,13 @@ impl Program {
             .expect("the program starts");
         let mut lines =
             BufReader::new(child.stdout.take().expect("its output")).lines().map_while(Result::ok);
-        let (mut sites, mut console, mut link) = (None, None, None);
+        let (mut sites, mut secured, mut console, mut link) = (None, String::new(), None, None);
         for line in lines.by_ref() {
-            if let Some((_, address)) = line.rsplit_once("  on ") {
+            if let Some((_, address)) =
+                line.rsplit_once("  on ").filter(|(site, _)| site.contains("https://"))
+            {
+                secured = address.trim().to_owned();
+            } else if let Some((_, address)) = line.rsplit_once("  on ") {
                 sites = Some(address.trim().to_owned());
             } else if let Some(address) = line.strip_prefix("console") {
                 console = Some(address.trim().trim_start_matches("http://").trim_end_matches('/').to_owned());
@@ -187,7 +193,7 @@ impl Program {
         std::thread::spawn(move || lines.for_each(drop));
         let (sites, console) =
             (sites.expect("address of the sites"), console.expect("address of the console"));
-        Program { child, state, sites, console, link }
+        Program { child, state, sites, secured, console, link }
     }
 
     /// Asks a site for something, following nothing.
@@ -202,6 +208,32 @@ impl Program {
             request = request.header(*name, *value);
         }
         request.send().expect("an answer")
+    }
+
+    /// A client by HTTPS that takes any certificate, for some host.
+    pub fn secured(&self, host: &str) -> Client {
+        // A second test's is as good.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let client =
+            Client::builder().redirect(reqwest::redirect::Policy::none()).no_proxy().timeout(PATIENCE);
+        let address = self.secured.parse().expect("an address by HTTPS");
+        let client = client.tls_danger_accept_invalid_certs(true).tls_info(true).resolve(host, address);
+        client.build().expect("a client")
+    }
+
+    /// Asks a site by HTTPS.
+    pub fn ask_secured(&self, host: &str, target: &str, fields: &[(&str, &str)]) -> Response {
+        let port = self.secured.rsplit(':').next().unwrap_or_default();
+        let mut request = self.secured(host).get(format!("https://{host}:{port}{target}"));
+        for (name, value) in fields {
+            request = request.header(*name, *value);
+        }
+        request.send().expect("an answer")
+    }
+
+    /// The number of the process.
+    pub fn process(&self) -> u32 {
+        self.child.id()
     }
 
     /// Sends octets as they are, and gives what comes back until the connection ends.

@@ -3,15 +3,17 @@
 use crate::body::{Content, Pieces};
 use crate::disk::Kept;
 use crate::encodings::Quick;
+use crate::folders;
 use crate::memory::Draft;
 use crate::site::Site;
 use bytes::Bytes;
 use exedra_core::answer::{
-    Answer, Body, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,
+    Answer, Body, Credentials, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,
 };
 use exedra_core::encode::Codec;
 use exedra_core::facts::Facts;
 use std::fs::File;
+use std::net::IpAddr;
 use std::sync::Arc;
 use tokio::task::spawn_blocking;
 
@@ -31,6 +33,10 @@ pub struct Ready {
 pub enum Lack {
     /// What stands at a place.
     Place(Question),
+    /// What the folders on the way say of themselves.
+    Folders(Question),
+    /// Whether a name and a password are right.
+    Login(Credentials),
     /// The quick encoding of a small file.
     Quick(Question, Arc<Kept>, FileFacts, Codec),
     /// An open file, if it still is what the headers promise.
@@ -43,14 +49,29 @@ pub enum Lack {
 #[derive(Default)]
 pub struct Fetched {
     places: Vec<(Question, Arc<Kept>)>,
+    folders: Vec<(SitePath, Arc<folders::Known>)>,
+    logins: Vec<(Credentials, bool)>,
     quick: Option<(SitePath, FileFacts, Codec, Bytes)>,
     file: Option<(Question, FileFacts, File)>,
 }
 
 impl Fetched {
     /// Fetches what is lacking. Says whether what was known still held.
-    pub async fn supply(&mut self, site: &Arc<Site>, lack: Lack) -> bool {
+    pub async fn supply(&mut self, site: &Arc<Site>, client: IpAddr, lack: Lack) -> bool {
         match lack {
+            Lack::Folders(question) => {
+                let (site, asked) = (Arc::clone(site), question.clone());
+                let look = move || site.folders.look(&asked, &site.disk, &site.config);
+                if let Ok(known) = spawn_blocking(look).await {
+                    self.folders.push((question.path, known));
+                }
+                return true;
+            }
+            Lack::Login(credentials) => {
+                let is_right = site.guards.judge(&credentials, client).await;
+                self.logins.push((credentials, is_right));
+                return true;
+            }
             Lack::Place(question) => {
                 let (disk, asked) = (Arc::clone(&site.disk), question.clone());
                 if let Ok(kept) = spawn_blocking(move || disk.look(&asked)).await {
@@ -86,9 +107,20 @@ impl Fetched {
         self.forget()
     }
 
+    /// Forgets everything but who has signed in: that does not change with the disk.
     fn forget(&mut self) -> bool {
-        *self = Fetched::default();
+        *self = Fetched { logins: std::mem::take(&mut self.logins), ..Fetched::default() };
         false
+    }
+
+    fn folders(&self, site: &Site, question: &Question) -> Option<Arc<folders::Known>> {
+        let fetched = self.folders.iter().find(|(path, _)| *path == question.path);
+        fetched.map(|(_, known)| Arc::clone(known)).or_else(|| site.folders.remembered(question, &site.disk))
+    }
+
+    fn login(&self, site: &Site, credentials: &Credentials) -> Option<bool> {
+        let fetched = self.logins.iter().find(|(asked, _)| asked == credentials);
+        fetched.map(|(_, is_right)| *is_right).or_else(|| site.guards.remembers(credentials).then_some(true))
     }
 
     fn place(&self, site: &Site, question: &Question) -> Option<Arc<Kept>> {
@@ -99,11 +131,16 @@ impl Fetched {
 
 /// Decides a request and finds its body, by what is in memory and what has been fetched.
 pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<Ready, Lack> {
+    ready(site, answer(&site.config, facts), fetched)
+}
+
+/// Goes on with a decision that has begun.
+pub fn ready(site: &Site, mut turn: Turn<'_>, fetched: &mut Fetched) -> Result<Ready, Lack> {
     // The last place that was asked about is the one that is sent, or its folder.
     let mut last: Option<(Question, Arc<Kept>)> = None;
     // What is known of the encodings, while one that is not there yet could make the answer another.
     let mut unsettled = None;
-    let mut turn = answer(&site.config, facts);
+    let mut said = None;
     let mut answer = loop {
         match turn {
             Turn::Done(answer, ()) => break answer,
@@ -117,6 +154,19 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
                 }
                 turn = waiting.told(Reply::Encodings(known));
             }
+            Turn::Ask(question, waiting) if question.want == Want::Settings => {
+                let Some(known) = fetched.folders(site, &question) else {
+                    return Err(Lack::Folders(question));
+                };
+                turn = waiting.told(Reply::Settings(known.chain.clone()));
+                said = Some(known);
+            }
+            Turn::Login(credentials, waiting) => {
+                let Some(is_right) = fetched.login(site, &credentials) else {
+                    return Err(Lack::Login(credentials));
+                };
+                turn = waiting.told(Reply::Login(is_right));
+            }
             Turn::Ask(question, waiting) => {
                 let Some(kept) = fetched.place(site, &question) else { return Err(Lack::Place(question)) };
                 turn = waiting.told(kept.reply());
@@ -127,8 +177,8 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
     let (path, form, pieces) = match &mut answer.body {
         Body::None => {
             let draft = last
-                .filter(|_| unsettled.is_none())
-                .and_then(|(question, kept)| Draft::of(question, kept, Form::Plain));
+                .filter(|_| unsettled.is_none() && !answer.depends)
+                .and_then(|(question, kept)| Draft::of(question, kept, Form::Plain, said));
             return Ok(Ready { answer, content: Content::none(), full: None, draft });
         }
         Body::Page(page) => {
@@ -148,7 +198,8 @@ pub fn attempt(site: &Site, facts: Facts<'_>, fetched: &mut Fetched) -> Result<R
             site.encodings.settle(&question, facts, known);
             None
         }
-        None => Draft::of(question, kept, form),
+        None if answer.depends => None,
+        None => Draft::of(question, kept, form, said),
     };
     let full = form.codec().map(|codec| (codec, facts.size));
     Ok(Ready { answer, content, full, draft })

@@ -16,12 +16,51 @@ use std::io::{self, IoSliceMut, Write};
 use std::os::unix::fs::FileExt;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
+use std::time::Duration;
 use tokio::task::JoinHandle;
+use tokio::time::{Instant, Sleep};
 
 /// The body of an answer, and the request that its end finishes.
 pub struct LoggedBody {
     content: Content,
     finished: Option<Box<Finished>>,
+    pace: Option<Box<Pace>>,
+}
+
+/// How fast a body may go out.
+struct Pace {
+    /// Bytes a second.
+    speed: u64,
+    began: Instant,
+    /// Bytes that have gone.
+    gone: u64,
+    /// What has been read, and waits for its time.
+    rest: Bytes,
+    pause: Pin<Box<Sleep>>,
+}
+
+impl Pace {
+    fn new(speed: u64) -> Self {
+        Pace {
+            speed,
+            began: Instant::now(),
+            gone: 0,
+            rest: Bytes::new(),
+            pause: Box::pin(tokio::time::sleep(Duration::ZERO)),
+        }
+    }
+
+    /// How much goes out at a time: about a tenth of a second's worth.
+    fn step(&self) -> usize {
+        usize::try_from(self.speed / 10).unwrap_or(usize::MAX).max(512)
+    }
+
+    /// So much has gone: the rest waits for as long as that should have taken.
+    fn went(&mut self, bytes: usize) {
+        self.gone += bytes as u64;
+        let due = self.began + Duration::from_secs_f64(self.gone as f64 / self.speed as f64);
+        self.pause.as_mut().reset(due);
+    }
 }
 
 /// What a body consists of.
@@ -175,7 +214,33 @@ impl Content {
 impl LoggedBody {
     /// The body of an answer to a request.
     pub fn new(content: Content, finished: Box<Finished>) -> Self {
-        LoggedBody { content, finished: Some(finished) }
+        let speed = finished.passage.as_ref().and_then(|passage| passage.speed);
+        LoggedBody { content, finished: Some(finished), pace: speed.map(|speed| Box::new(Pace::new(speed))) }
+    }
+
+    /// What goes out of a piece that has been read: all of it, or as much as its time has come for.
+    fn send_next(&mut self, piece: Bytes) -> Bytes {
+        let piece = match &mut self.pace {
+            None => piece,
+            Some(pace) => {
+                if pace.rest.is_empty() {
+                    pace.rest = piece;
+                }
+                let step = pace.step().min(pace.rest.len());
+                let piece = pace.rest.split_to(step);
+                pace.went(piece.len());
+                piece
+            }
+        };
+        if let Some(finished) = &mut self.finished {
+            finished.bytes += piece.len() as u64;
+        }
+        piece
+    }
+
+    /// Bytes that have been read and wait for their time.
+    fn waiting(&self) -> u64 {
+        self.pace.as_ref().map_or(0, |pace| pace.rest.len() as u64)
     }
 
     fn failed(&mut self, error: &io::Error) {
@@ -193,6 +258,12 @@ impl Body for LoggedBody {
 
     fn poll_frame(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
         let body = self.get_mut();
+        if let Some(pace) = &mut body.pace {
+            ready!(pace.pause.as_mut().poll(context));
+            if !pace.rest.is_empty() {
+                return Poll::Ready(Some(Ok(Frame::data(body.send_next(Bytes::new())))));
+            }
+        }
         let piece = match &mut body.content {
             Content::Whole(content) if content.is_empty() => return Poll::Ready(None),
             Content::Whole(content) => std::mem::take(content),
@@ -211,18 +282,16 @@ impl Body for LoggedBody {
                 piece
             }
         };
-        if let Some(finished) = &mut body.finished {
-            finished.bytes += piece.len() as u64;
-        }
-        Poll::Ready(Some(Ok(Frame::data(piece))))
+        Poll::Ready(Some(Ok(Frame::data(body.send_next(piece)))))
     }
 
     fn is_end_stream(&self) -> bool {
-        self.content.is_over()
+        self.content.is_over() && self.waiting() == 0
     }
 
     fn size_hint(&self) -> SizeHint {
-        self.content.length().map_or_else(SizeHint::default, SizeHint::with_exact)
+        let length = self.content.length().map(|length| length + self.waiting());
+        length.map_or_else(SizeHint::default, SizeHint::with_exact)
     }
 }
 

@@ -98,6 +98,11 @@ impl Encodings {
         Ok(encodings)
     }
 
+    /// Whether these are made as a configuration says.
+    pub fn is_of(&self, config: &Config) -> bool {
+        self.compress.iter().eq(config.sites.iter().map(|site| &site.compress))
+    }
+
     /// How hard a codec tries while somebody waits.
     pub fn quick_effort(&self, site: SiteId, codec: Codec) -> Effort {
         self.compress[site.0].effort[codec as usize].map_or(Effort::Quick, Effort::Level)

@@ -5,12 +5,15 @@ use crate::access_log::client_text;
 use crate::authority::host;
 use crate::connections::pulse::Pulse;
 use crate::error_log::ErrorLine;
+use crate::limits::Passage;
 use crate::site::Site;
+use exedra_core::answer::Bound;
 use exedra_core::config::SiteId;
 use exedra_core::facts::Scheme;
 use exedra_core::logs::LoggedRequest;
 use http::request::Parts;
 use http::{HeaderValue, StatusCode, Version, header};
+use smol_str::SmolStr;
 use std::borrow::Cow;
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -28,6 +31,14 @@ pub struct Finished {
     pub began: Instant,
     /// Address of the client.
     pub client: IpAddr,
+    /// Its country, where rules ask for it.
+    pub country: Option<SmolStr>,
+    /// How the request came in.
+    pub scheme: Scheme,
+    /// Version of TLS.
+    pub tls: Option<&'static str>,
+    /// Whether the octets of its head are all that it came with: neither encrypted nor beside others.
+    pub is_bare: bool,
     /// The request.
     pub request: Parts,
     /// The site that answers.
@@ -38,6 +49,10 @@ pub struct Finished {
     pub encoding: &'static str,
     /// Body bytes before compression, where the body was compressed.
     pub full_bytes: Option<u64>,
+    /// What rules oblige us to.
+    pub bound: Option<Box<Bound>>,
+    /// What counts against the client's limits until the answer has gone.
+    pub passage: Option<Passage>,
     /// Body bytes sent so far.
     pub bytes: u64,
     /// What went wrong, where something did.
@@ -76,18 +91,23 @@ impl Finished {
             full_bytes: self.full_bytes.unwrap_or(self.bytes),
             duration: u64::try_from(self.began.elapsed().as_micros()).unwrap_or(u64::MAX),
             client: client.as_str(),
-            user: "",
+            user: self.bound.as_ref().and_then(|bound| bound.user.as_deref()).unwrap_or_default(),
             method: self.request.method.as_str(),
             target: Cow::Borrowed(target.as_bytes()),
             protocol: protocol(self.request.version),
             referrer: field(header::REFERER),
             agent: field(header::USER_AGENT),
-            scheme: Scheme::Http.as_str(),
+            scheme: self.scheme.as_str(),
             host: &host,
             encoding: self.encoding,
-            rule: "",
+            rule: self.bound.as_ref().and_then(|bound| bound.rule.as_deref()).unwrap_or_default(),
         };
-        log.record(&request);
+        if self.bound.as_ref().is_none_or(|bound| bound.log) {
+            log.record(&request);
+        }
+        if let (Some(site), Some(bound)) = (self.site, &self.bound) {
+            service.fired.count(site, &bound.fired);
+        }
         if let Some(failure) = &self.failure {
             self.write_failure(failure, &request);
         }
@@ -114,7 +134,8 @@ impl Finished {
     }
 }
 
-fn protocol(version: Version) -> &'static str {
+/// A protocol and its version, as logs and rules name it.
+pub fn protocol(version: Version) -> &'static str {
     match version {
         Version::HTTP_09 => "HTTP/0.9",
         Version::HTTP_10 => "HTTP/1.0",

@@ -1,34 +1,96 @@
-//! Where a request really came from, when something we trust stands in front (RFC 7239).
+//! What those in front say of a client, where they are trusted: `Forwarded` (RFC 7239), and where there is none, the
+//! older `X-Forwarded-For` and `X-Forwarded-Proto`.
 
-use http::{HeaderMap, header};
+use exedra_core::facts::Scheme;
+use http::{HeaderMap, HeaderName, header};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
-/// The client's address: the last one that a trusted forwarder names and that is no forwarder itself.
-pub fn client(peer: IpAddr, headers: &HeaderMap, forwarders: &[IpNet]) -> IpAddr {
-    let peer = peer.to_canonical();
-    let trusted = |address: IpAddr| forwarders.iter().any(|network| network.contains(&address));
-    if forwarders.is_empty() || !trusted(peer) {
-        return peer;
-    }
-    let mut believed = peer;
-    for line in headers.get_all(header::FORWARDED).iter().rev() {
-        for element in line.to_str().unwrap_or_default().rsplit(',') {
-            let Some(address) = named(element) else { return believed };
-            believed = address;
-            if !trusted(address) {
-                return believed;
-            }
-        }
-    }
-    believed
+/// Fields in which somebody in front has a say.
+pub const FIELDS: [HeaderName; 3] = [header::FORWARDED, FOR, PROTO];
+
+const FOR: HeaderName = HeaderName::from_static("x-forwarded-for");
+const PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto");
+
+/// Where a request came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Origin {
+    /// Address of the client.
+    pub client: IpAddr,
+    /// The scheme that the client used, where somebody says so.
+    pub scheme: Option<Scheme>,
 }
 
-fn named(element: &str) -> Option<IpAddr> {
-    let value = element.split(';').find_map(|pair| {
-        let (name, value) = pair.split_once('=')?;
-        name.trim().eq_ignore_ascii_case("for").then(|| value.trim().trim_matches('"'))
-    })?;
+/// One who stood in the way, as the next one saw it.
+#[derive(Default)]
+struct Hop<'f> {
+    address: Option<IpAddr>,
+    scheme: Option<&'f str>,
+}
+
+/// Where a request came from: the last one that a trusted forwarder names and that is no forwarder itself.
+pub fn origin(peer: IpAddr, headers: &HeaderMap, forwarders: &[IpNet]) -> Origin {
+    let mut origin = Origin { client: peer.to_canonical(), scheme: None };
+    let trusted = |address: IpAddr| forwarders.iter().any(|network| network.contains(&address));
+    if forwarders.is_empty() || !trusted(origin.client) {
+        return origin;
+    }
+    let hops = match headers.contains_key(header::FORWARDED) {
+        true => standard(headers),
+        false => older(headers),
+    };
+    for hop in hops {
+        // Whoever hides its address still says by what scheme it was reached.
+        if let Some(scheme) = hop.scheme.and_then(scheme) {
+            origin.scheme = Some(scheme);
+        }
+        let Some(address) = hop.address else { return origin };
+        origin.client = address;
+        if !trusted(address) {
+            return origin;
+        }
+    }
+    origin
+}
+
+/// The last one first.
+fn standard(headers: &HeaderMap) -> Vec<Hop<'_>> {
+    let elements = headers.get_all(header::FORWARDED).iter().rev();
+    let elements = elements.flat_map(|line| line.to_str().unwrap_or_default().rsplit(','));
+    elements
+        .map(|element| {
+            let mut hop = Hop::default();
+            for (name, value) in element.split(';').filter_map(|pair| pair.split_once('=')) {
+                let value = value.trim().trim_matches('"');
+                match name.trim().to_ascii_lowercase().as_str() {
+                    "for" => hop.address = address(value),
+                    "proto" => hop.scheme = Some(value),
+                    _ => {}
+                }
+            }
+            hop
+        })
+        .collect()
+}
+
+fn older(headers: &HeaderMap) -> Vec<Hop<'_>> {
+    let lines = |name: HeaderName| {
+        let lines: Vec<&str> =
+            headers.get_all(name).iter().rev().filter_map(|line| line.to_str().ok()).collect();
+        lines.into_iter().flat_map(|line| line.rsplit(',')).map(str::trim).filter(|text| !text.is_empty())
+    };
+    let mut schemes = lines(PROTO);
+    lines(FOR).map(|text| Hop { address: address(text), scheme: schemes.next() }).collect()
+}
+
+fn scheme(text: &str) -> Option<Scheme> {
+    [Scheme::Http, Scheme::Https].into_iter().find(|scheme| scheme.as_str().eq_ignore_ascii_case(text))
+}
+
+fn address(value: &str) -> Option<IpAddr> {
+    if let Ok(address) = value.parse::<IpAddr>() {
+        return Some(address.to_canonical());
+    }
     let bare = match value.strip_prefix('[') {
         Some(bracketed) => bracketed.split(']').next()?,
         None => value.split(':').next()?,
@@ -41,21 +103,55 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
+    const HTTPS: Option<Scheme> = Some(Scheme::Https);
+
     #[rstest]
-    #[case::not_trusted("203.0.113.1", "for=192.0.2.9", "203.0.113.1")]
-    #[case::trusted("10.0.0.1", "for=192.0.2.9", "192.0.2.9")]
-    #[case::port_and_more("10.0.0.1", "proto=http;For=\"192.0.2.9:4711\"", "192.0.2.9")]
-    #[case::ipv6("10.0.0.1", "for=\"[2001:db8::7]:80\"", "2001:db8::7")]
-    #[case::chain("10.0.0.1", "for=192.0.2.9, for=10.0.0.7", "192.0.2.9")]
-    #[case::forged_first("10.0.0.1", "for=198.51.100.1, for=192.0.2.9", "192.0.2.9")]
-    #[case::hidden("10.0.0.1", "for=_hidden", "10.0.0.1")]
-    #[case::nothing("10.0.0.1", "", "10.0.0.1")]
-    fn last_untrusted(#[case] peer: &str, #[case] field: &str, #[case] expected: &str) {
+    #[case::not_trusted("203.0.113.1", "forwarded", "for=192.0.2.9;proto=https", "203.0.113.1", None)]
+    #[case::trusted("10.0.0.1", "forwarded", "for=192.0.2.9", "192.0.2.9", None)]
+    #[case::port_and_more("10.0.0.1", "forwarded", "proto=https;For=\"192.0.2.9:4711\"", "192.0.2.9", HTTPS)]
+    #[case::ipv6("10.0.0.1", "forwarded", "for=\"[2001:db8::7]:80\"", "2001:db8::7", None)]
+    #[case::chain(
+        "10.0.0.1",
+        "forwarded",
+        "for=192.0.2.9;proto=https, for=10.0.0.7;proto=http",
+        "192.0.2.9",
+        HTTPS
+    )]
+    #[case::forged_first(
+        "10.0.0.1",
+        "forwarded",
+        "for=198.51.100.1;proto=https, for=192.0.2.9",
+        "192.0.2.9",
+        None
+    )]
+    #[case::hidden("10.0.0.1", "forwarded", "for=_hidden;proto=https", "10.0.0.1", HTTPS)]
+    #[case::nothing("10.0.0.1", "forwarded", "", "10.0.0.1", None)]
+    #[case::older("10.0.0.1", "x-forwarded-for", "198.51.100.1, 192.0.2.9", "192.0.2.9", None)]
+    #[case::older_chain("10.0.0.1", "x-forwarded-for", "192.0.2.9, 10.0.0.7", "192.0.2.9", None)]
+    #[case::older_ipv6("10.0.0.1", "x-forwarded-for", "2001:db8::7", "2001:db8::7", None)]
+    fn last_untrusted(
+        #[case] peer: &str,
+        #[case] name: &'static str,
+        #[case] field: &str,
+        #[case] expected: &str,
+        #[case] scheme: Option<Scheme>,
+    ) {
         let mut headers = HeaderMap::new();
-        if !field.is_empty() {
-            headers.insert(header::FORWARDED, field.parse().unwrap());
-        }
-        let found = client(peer.parse().unwrap(), &headers, &["10.0.0.0/8".parse().unwrap()]);
-        assert_eq!(found, expected.parse::<IpAddr>().unwrap());
+        headers.insert(name, field.parse().unwrap());
+        let found = origin(peer.parse().unwrap(), &headers, &["10.0.0.0/8".parse().unwrap()]);
+        assert_eq!(found, Origin { client: expected.parse().unwrap(), scheme });
+    }
+
+    #[test]
+    fn the_older_fields_count_together_and_only_where_the_standard_one_is_not() {
+        let mut headers = HeaderMap::new();
+        headers.insert("x-forwarded-for", "192.0.2.9".parse().unwrap());
+        headers.insert("x-forwarded-proto", "https".parse().unwrap());
+        let networks = ["10.0.0.0/8".parse().unwrap()];
+        let found = origin("10.0.0.1".parse().unwrap(), &headers, &networks);
+        assert_eq!((found.client.to_string().as_str(), found.scheme), ("192.0.2.9", HTTPS));
+        headers.insert("forwarded", "for=192.0.2.1".parse().unwrap());
+        let found = origin("10.0.0.1".parse().unwrap(), &headers, &networks);
+        assert_eq!((found.client.to_string().as_str(), found.scheme), ("192.0.2.1", None));
     }
 }

@@ -1,14 +1,18 @@
 //! The service: sockets in front, the core in the middle, disk behind.
 //!
+//! - [`configuration`]: reading it; [`checking`]: what is wrong with it; [`changes`]: bringing it into force
 //! - [`preflight`]: what must be there before it starts
-//! - [`running`]: starting and stopping everything in order
-//! - [`connections`]: sockets, workers, time-outs; [`forwarded`]: whose word is believed
+//! - [`running`]: starting and stopping everything in order; [`house`]: what stays while configurations come and go;
+//!   [`sockets`]: what is listened on
+//! - [`connections`]: workers, time-outs; [`forwarded`]: whose word is believed; [`certificates`]: how HTTPS is secured
+//! - [`guards`], [`limits`]: who may go where, and how often; [`countries`]: where addresses are
 //! - [`respond`]: one request; [`attempt`]: answering it from memory, or saying what is lacking; [`site`]: what that
 //!   needs; [`authority`]: which host is asked
-//! - [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
+//! - [`folders`]: what folders say of themselves; [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
 //!   [`near`]: copies that threads keep for themselves; [`memory`]: whole answers, by the octets they answer
 //! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
 //! - [`journal`]: files that lines are written to; [`access_log`], [`error_log`]: what those lines say
+//! - [`explaining`]: why a request is answered as it is; [`exposure`]: what strangers could reach and should not
 //! - [`ingest`]: the lines into the records
 //! - [`console`]: the console, its API and who may use them
 
@@ -17,21 +21,33 @@ pub mod attempt;
 pub mod authority;
 pub mod body;
 pub mod buffers;
+pub mod certificates;
+pub mod changes;
+pub mod checking;
+pub mod configuration;
 pub mod connections;
 pub mod console;
+pub mod countries;
 pub mod disk;
 pub mod encodings;
 pub mod error_log;
+pub mod explaining;
+pub mod exposure;
 pub mod finished;
+pub mod folders;
 pub mod forwarded;
+pub mod guards;
+pub mod house;
 pub mod ingest;
 pub mod journal;
+pub mod limits;
 pub mod memory;
 pub mod near;
 pub mod preflight;
 pub mod respond;
 pub mod running;
 pub mod site;
+pub mod sockets;
 
 pub use preflight::{preflight, raise_open_files};
 pub use running::{Running, StartError, start};

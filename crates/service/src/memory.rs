@@ -8,18 +8,22 @@
 //! Each worker remembers for itself. A head is remembered when it comes for the second time, so that heads that
 //! never come again cost nothing.
 
-use crate::access_log::{AccessLog, client_text};
+use crate::access_log::client_text;
 use crate::authority::host;
 use crate::disk::{Disk, Kept};
 use crate::near::{Near, Owner};
+use crate::site::Site;
+use crate::{folders, forwarded};
 use bytes::Bytes;
-use exedra_core::answer::{Entry, Form, Question};
+use exedra_core::answer::{Bound, Entry, Form, Question};
 use exedra_core::config::SiteId;
 use exedra_core::facts::Scheme;
 use exedra_core::logs::LoggedRequest;
 use foldhash::fast::RandomState;
 use http::request::Parts;
 use http::{HeaderMap, Method, StatusCode, Version, header};
+use smallvec::SmallVec;
+use smol_str::SmolStr;
 use std::borrow::Cow;
 use std::cell::RefCell;
 use std::hash::BuildHasher;
@@ -36,6 +40,7 @@ const SEEN_ONCE: usize = 4096;
 pub struct Remembered {
     question: Question,
     kept: Arc<Kept>,
+    folders: Option<Arc<folders::Known>>,
     /// Status line and header fields, up to the value of the date.
     head: Vec<u8>,
     content: Bytes,
@@ -52,6 +57,9 @@ struct Line {
     agent: Vec<u8>,
     encoding: &'static str,
     full_bytes: u64,
+    /// The site's rules that have fitted.
+    fired: SmallVec<[u32; 2]>,
+    rule: SmolStr,
 }
 
 /// What an answer was made of, while it may yet be remembered.
@@ -60,14 +68,21 @@ pub struct Draft {
     pub question: Question,
     /// What was found there.
     pub kept: Arc<Kept>,
+    /// What the folders on the way say of themselves, where they are asked.
+    pub folders: Option<Arc<folders::Known>>,
 }
 
 impl Draft {
     /// The draft of an answer that rests upon one file, as it is or as it has settled. An encoding that may
     /// yet get better, and one that rests upon a second file, are not remembered.
-    pub fn of(question: Question, kept: Arc<Kept>, form: Form) -> Option<Draft> {
+    pub fn of(
+        question: Question,
+        kept: Arc<Kept>,
+        form: Form,
+        folders: Option<Arc<folders::Known>>,
+    ) -> Option<Draft> {
         let lasts = matches!(form, Form::Plain | Form::Settled(_)) && matches!(kept.entry, Entry::File(_));
-        lasts.then_some(Draft { question, kept })
+        lasts.then_some(Draft { question, kept, folders })
     }
 }
 
@@ -88,20 +103,14 @@ thread_local! {
 /// Whether nothing but the octets of a request could make a difference to its answer, nor to what comes after
 /// it on its connection: there is no body, and nobody in front has a say.
 pub fn stands_alone(request: &Parts) -> bool {
-    let telling = [
-        header::CONTENT_LENGTH,
-        header::TRANSFER_ENCODING,
-        header::UPGRADE,
-        header::EXPECT,
-        header::FORWARDED,
-    ];
+    let telling = [header::CONTENT_LENGTH, header::TRANSFER_ENCODING, header::UPGRADE, header::EXPECT];
     // What browsers say of it is what goes without saying (RFC 9112 §9.3).
     let connection = request.headers.get_all(header::CONNECTION).iter();
     let goes_on = |value: &http::HeaderValue| value.as_bytes().eq_ignore_ascii_case(b"keep-alive");
     request.method == Method::GET
         && request.version == Version::HTTP_11
         && connection.into_iter().all(goes_on)
-        && !telling.iter().any(|name| request.headers.contains_key(name))
+        && !telling.iter().chain(&forwarded::FIELDS).any(|name| request.headers.contains_key(name))
 }
 
 /// Remembers an answer for the head it was given to, if that head came before.
@@ -112,6 +121,7 @@ pub fn remember(
     draft: Draft,
     (status, headers, content): (StatusCode, &HeaderMap, &Bytes),
     (site, encoding, full_bytes): (SiteId, &'static str, Option<u64>),
+    bound: Option<&Bound>,
 ) {
     let target = request.uri.path_and_query().map_or("", |target| target.as_str());
     let begins = |head: &[u8]| {
@@ -138,12 +148,15 @@ pub fn remember(
             agent: field(header::USER_AGENT),
             encoding,
             full_bytes: full_bytes.unwrap_or(content.len() as u64),
+            fired: bound.map(|bound| bound.fired.clone()).unwrap_or_default(),
+            rule: bound.and_then(|bound| bound.rule.clone()).unwrap_or_default(),
         };
-        let Draft { question, kept } = draft;
+        let Draft { question, kept, folders } = draft;
         let octets = 800 + 2 * head.len() + content.len();
         let answer = Remembered {
             question,
             kept,
+            folders,
             head: written(status, headers, content),
             content: content.clone(),
             line,
@@ -156,7 +169,9 @@ pub fn remember(
 pub fn recall(owner: Owner, head: &[u8], disk: &Disk) -> Option<Arc<Remembered>> {
     MEMORY.with_borrow_mut(|memory| {
         let answer = memory.near.get(owner, head)?;
-        if disk.believes(&answer.question, &answer.kept) {
+        let id = answer.line.site;
+        let folders_hold = answer.folders.as_ref().is_none_or(|known| known.still_holds(id, disk));
+        if folders_hold && disk.believes(&answer.question, &answer.kept) {
             return Some(Arc::clone(answer));
         }
         memory.near.forget(head);
@@ -195,14 +210,19 @@ impl Remembered {
         out.extend_from_slice(&self.content);
     }
 
-    /// Its log, of those of all sites.
-    pub fn log<'l>(&self, logs: &'l [AccessLog]) -> Option<&'l AccessLog> {
-        logs.get(self.line.site.0)
-    }
-
     /// Writes down that it was sent, so much of its body, and gives that much.
-    pub fn record(&self, log: &AccessLog, client: IpAddr, time: i64, began: Instant, unsent: usize) -> u64 {
-        let Line { status, target, host, referrer, agent, encoding, full_bytes, .. } = &self.line;
+    pub fn record(
+        &self,
+        service: &Site,
+        client: IpAddr,
+        time: i64,
+        began: Instant,
+        unsent: usize,
+    ) -> Option<u64> {
+        let Line { site, status, target, host, referrer, agent, encoding, full_bytes, fired, rule } =
+            &self.line;
+        let log = service.logs.get(site.0)?;
+        service.fired.count(*site, fired);
         let bytes = self.content.len().saturating_sub(unsent) as u64;
         log.record(&LoggedRequest {
             time,
@@ -220,9 +240,9 @@ impl Remembered {
             scheme: Scheme::Http.as_str(),
             host,
             encoding,
-            rule: "",
+            rule,
         });
-        bytes
+        Some(bytes)
     }
 }
 
@@ -290,9 +310,9 @@ mod tests {
         headers.insert(header::ETAG, HeaderValue::from_static("\"1\""));
         let owner = disk.owner();
         let keep = |head: &[u8]| {
-            let draft = Draft::of(question.clone(), disk.look(&question), Form::Plain).unwrap();
+            let draft = Draft::of(question.clone(), disk.look(&question), Form::Plain, None).unwrap();
             let answer = (StatusCode::OK, &headers, &Bytes::from_static(b"one"));
-            remember(owner, head, &parts, draft, answer, (SiteId(0), "", None));
+            remember(owner, head, &parts, draft, answer, (SiteId(0), "", None), None);
         };
         keep(head);
         assert!(recall(owner, head, &disk).is_none(), "once is not enough");

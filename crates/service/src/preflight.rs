@@ -1,9 +1,8 @@
 //! What must be there before the service starts, named with the place in the configuration that asks for it.
 
-use exedra_core::config::{Config, Diagnostic, Severity};
+use exedra_core::config::{Config, Diagnostic};
 
-/// Looks for the folders and pages that a configuration names. Pages that are missing are only remarked upon:
-/// the built-in ones stand in.
+/// Looks for the folders that a configuration names.
 pub fn preflight(config: &Config) -> Vec<Diagnostic> {
     let mut found = Vec::new();
     for site in &config.sites {
@@ -23,16 +22,6 @@ pub fn preflight(config: &Config) -> Vec<Diagnostic> {
             let message = format!("the folder of `{}` is not there: {}", site.name.value, folder.display());
             let remedy = "make it, or correct `folder`: relative ones begin where the configuration lies";
             found.push(Diagnostic::error(site.folder.span.clone(), message, reason).remedy(remedy));
-            continue;
-        }
-        for page in site.error_pages.all() {
-            let file = folder.join(page.value.trim_start_matches('/'));
-            if !file.is_file() {
-                let message = format!("the error page {} is not there", page.value);
-                let mut remark = Diagnostic::error(page.span.clone(), message, "the built-in page stands in");
-                remark.severity = Severity::Remark;
-                found.push(remark.remedy(format!("make {}", file.display())));
-            }
         }
     }
     found

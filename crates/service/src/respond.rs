@@ -3,15 +3,16 @@
 //! Most requests need nothing that is not in memory: they are answered at once, in one go. When something is
 //! lacking it is fetched on a thread that may block, and the request is decided anew.
 
-use crate::attempt::{Fetched, Lack, Ready, attempt};
+use crate::attempt::{Fetched, Lack, Ready, attempt, ready};
 use crate::authority::{authority, host, split};
 use crate::body::{Content, LoggedBody};
 use crate::connections::pulse::Pulse;
-use crate::finished::{Failure, Finished};
+use crate::finished::{Failure, Finished, protocol};
 use crate::forwarded;
+use crate::limits::TooMany;
 use crate::memory::{self, Draft};
-use crate::site::Site;
-use exedra_core::answer::{Answer, Body, Entry, Step, answer_traced};
+use crate::site::{Current, Site};
+use exedra_core::answer::{Answer, Body, Entry, Reply, Step, Trace, Want, answer_traced};
 use exedra_core::config::SiteId;
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
 use http::header::{self, HeaderValue};
@@ -46,30 +47,74 @@ impl Future for Responding {
     }
 }
 
-/// Answers one request that came from an address.
-pub fn respond(site: &Arc<Site>, request: Request<Incoming>, peer: IpAddr, pulse: &Arc<Pulse>) -> Responding {
-    let is_last = pulse.answering() >= site.config.limits.requests;
+/// Whom a connection comes from, and how.
+#[derive(Debug, Clone, Copy)]
+pub struct Peer {
+    /// Address of whoever connected, or was announced.
+    pub address: IpAddr,
+    /// How.
+    pub scheme: Scheme,
+    /// Version of TLS.
+    pub tls: Option<&'static str>,
+}
+
+/// Answers one request that came from somewhere.
+pub fn respond(
+    current: &Arc<Current>,
+    request: Request<Incoming>,
+    peer: Peer,
+    pulse: &Arc<Pulse>,
+) -> Responding {
+    let site = &current.load_full();
+    // Requests that come beside each other end when their connection does.
+    let is_last = pulse.answering() >= site.config.limits.requests && !pulse.is_shared();
     let (request, _body) = request.into_parts();
     if !memory::stands_alone(&request) {
         pulse.has_more();
     }
+    let origin = forwarded::origin(peer.address, &request.headers, &site.config.service.forwarders);
+    let scheme = origin.scheme.unwrap_or(peer.scheme);
     let finished = Box::new(Finished {
         service: Arc::clone(site),
         pulse: Arc::clone(pulse),
         time: jiff::Timestamp::now().as_millisecond(),
         began: Instant::now(),
-        client: forwarded::client(peer, &request.headers, &site.config.service.forwarders),
+        client: origin.client,
+        country: site.country(origin.client).value().map(Into::into),
+        scheme,
+        tls: peer.tls,
+        is_bare: peer.tls.is_none() && scheme == Scheme::Http,
         request,
         site: None,
         status: StatusCode::OK,
         encoding: "",
         full_bytes: None,
+        bound: None,
+        passage: None,
         bytes: 0,
         failure: None,
     });
     match attempt(site, facts(&finished), &mut Fetched::default()) {
-        Ok(ready) => Responding::Now(Some(send(ready, finished, is_last))),
+        Ok(ready) if ready.answer.bound.is_none() => Responding::Now(Some(send(ready, finished, is_last))),
+        Ok(ready) => match pass(&ready.answer, finished) {
+            Ok(finished) => Responding::Now(Some(send(ready, finished, is_last))),
+            Err((finished, too_many)) => {
+                Responding::Later(Box::pin(respond_too_many(ready.answer, too_many, finished, is_last)))
+            }
+        },
         Err(lack) => Responding::Later(Box::pin(respond_later(lack, finished, is_last))),
+    }
+}
+
+/// Lets a request pass by the limits that rules oblige it to.
+fn pass(answer: &Answer, mut finished: Box<Finished>) -> Result<Box<Finished>, (Box<Finished>, TooMany)> {
+    let Some(bound) = &answer.bound else { return Ok(finished) };
+    match finished.service.limits.pass(bound, finished.client, finished.began) {
+        Ok(passage) => {
+            finished.passage = passage;
+            Ok(finished)
+        }
+        Err(too_many) => Err((finished, too_many)),
     }
 }
 
@@ -78,21 +123,67 @@ const MOST_FETCHES: usize = 64;
 /// How often a request is decided anew because what it was decided by has changed meanwhile.
 const MOST_CHANGES: usize = 3;
 
-async fn respond_later(mut lack: Lack, finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
+async fn respond_later(lack: Lack, finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
+    let site = Arc::clone(&finished.service);
+    let (found, finished) =
+        fetch(lack, finished, |site, finished, fetched| attempt(site, facts(finished), fetched)).await;
+    let Some(ready) = found else { return changing(finished) };
+    match pass(&ready.answer, finished) {
+        Ok(finished) => send(ready, finished, is_last),
+        Err((finished, too_many)) => {
+            drop(site);
+            respond_too_many(ready.answer, too_many, finished, is_last).await
+        }
+    }
+}
+
+/// The client has used up what it may take: it is told so, by the site's own page where there is one.
+async fn respond_too_many(
+    refused: Answer,
+    too_many: TooMany,
+    finished: Box<Finished>,
+    is_last: bool,
+) -> Response<LoggedBody> {
+    let again = |site: &Site, finished: &Finished, fetched: &mut Fetched| {
+        ready(
+            site,
+            exedra_core::answer::too_many(&site.config, facts(finished), &refused, too_many.seconds),
+            fetched,
+        )
+    };
+    let site = Arc::clone(&finished.service);
+    let (found, mut finished) = match again(&site, &finished, &mut Fetched::default()) {
+        Ok(ready) => (Some(ready), finished),
+        Err(lack) => fetch(lack, finished, again).await,
+    };
+    let Some(mut ready) = found else { return changing(finished) };
+    let rule = refused.bound.as_ref().and_then(|bound| bound.rule.clone());
+    let cause = format!("`{}` allows this client no more for now", rule.as_deref().unwrap_or_default());
+    finished.failure = Some(Failure { file: None, cause });
+    ready.answer.bound = refused.bound;
+    send(ready, finished, is_last)
+}
+
+/// Fetches what is lacking until there is an answer. There is none when what it rests upon keeps changing.
+async fn fetch(
+    mut lack: Lack,
+    finished: Box<Finished>,
+    again: impl Fn(&Site, &Finished, &mut Fetched) -> Result<Ready, Lack>,
+) -> (Option<Ready>, Box<Finished>) {
     let site = Arc::clone(&finished.service);
     let mut fetched = Fetched::default();
     let mut changes = 0;
     for _ in 0..MOST_FETCHES {
-        changes += usize::from(!fetched.supply(&site, lack).await);
+        changes += usize::from(!fetched.supply(&site, finished.client, lack).await);
         if changes >= MOST_CHANGES {
             break;
         }
-        lack = match attempt(&site, facts(&finished), &mut fetched) {
-            Ok(ready) => return send(ready, finished, is_last),
+        lack = match again(&site, &finished, &mut fetched) {
+            Ok(ready) => return (Some(ready), finished),
             Err(lack) => lack,
         };
     }
-    changing(finished)
+    (None, finished)
 }
 
 /// The facts of a request.
@@ -102,13 +193,20 @@ fn facts(finished: &Finished) -> Facts<'_> {
     let (host, port) = authority.map_or(("", None), split);
     Facts {
         client: Known::Is(finished.client),
-        scheme: Known::Is(Scheme::Http),
+        country: match finished.service.config.asks.country {
+            true => finished.country.as_deref().into(),
+            false => Known::Unknown,
+        },
+        scheme: Known::Is(finished.scheme),
+        tls: finished.tls.into(),
+        protocol: Known::Is(protocol(request.version)),
         host: authority.map(|_| host).into(),
         port: port.into(),
         method: Known::Is(request.method.as_str()),
         path: Known::Is(request.uri.path()),
         query: request.uri.query().into(),
         fields: Fields::All(&request.headers),
+        time: finished.service.local_time(finished.time),
     }
 }
 
@@ -116,10 +214,11 @@ fn send(ready: Ready, mut finished: Box<Finished>, is_last: bool) -> Response<Lo
     let Ready { answer, content, full, draft } = ready;
     finished.site = answer.site;
     finished.status = answer.status;
-    if answer.status.is_client_error() || answer.status.is_server_error() {
+    if finished.failure.is_none() && (answer.status.is_client_error() || answer.status.is_server_error()) {
         finished.failure = Some(failure(&finished, &answer));
     }
-    let Answer { status, mut headers, body, head_only, site } = answer;
+    let Answer { status, mut headers, body, head_only, site, bound, .. } = answer;
+    finished.bound = bound;
     if let Some((codec, size)) = full {
         finished.encoding = codec.name();
         finished.full_bytes = Some(if head_only { 0 } else { size });
@@ -147,23 +246,34 @@ fn keep_in_mind(
 ) {
     let Content::Whole(content) = content else { return };
     let facts = (site, finished.encoding, finished.full_bytes);
-    if memory::stands_alone(&finished.request)
+    if finished.is_bare
+        && memory::stands_alone(&finished.request)
         && let Some(head) = finished.pulse.own_head()
     {
-        let owner = finished.service.disk.owner();
-        memory::remember(owner, &head, &finished.request, draft, (status, headers, content), facts);
+        let (owner, bound) = (finished.service.owner, finished.bound.as_deref());
+        memory::remember(owner, &head, &finished.request, draft, (status, headers, content), facts, bound);
     }
 }
 
 /// Why a request failed: it is decided once more, every step written down.
 fn failure(finished: &Finished, answer: &Answer) -> Failure {
     let service = &finished.service;
-    let (_, trace) = answer_traced(&service.config, facts(finished)).finish(|question| {
-        let known = service.disk.remembered(question);
-        known.map_or(exedra_core::answer::Reply::Entry(Entry::Failed), |kept| kept.reply())
-    });
+    let trace = Trace::default();
+    let (_, trace) = answer_traced(&service.config, facts(finished), trace).finish_with(
+        |question| match question.want {
+            Want::Settings => {
+                let known = service.folders.remembered(question, &service.disk);
+                Reply::Settings(known.and_then(|known| known.chain.clone()))
+            }
+            _ => {
+                let known = service.disk.remembered(question);
+                known.map_or(Reply::Entry(Entry::Failed), |kept| kept.reply())
+            }
+        },
+        |credentials| service.guards.remembers(credentials),
+    );
     let told = |step: &&Step| !matches!(step, Step::ErrorPage { .. } | Step::BuiltIn { .. });
-    let before_pages = trace.0.iter().take_while(told);
+    let before_pages = trace.steps.iter().take_while(told);
     let mut failure = Failure { file: None, cause: String::new() };
     for step in before_pages.filter(|step| !matches!(step, Step::Site { .. } | Step::Codec { .. })) {
         if let (Step::Looked { at, .. }, Some(id)) = (step, answer.site) {

@@ -2,15 +2,26 @@
 
 use crate::Counter;
 use crate::access_log::{AccessLog, client_text};
+use crate::certificates::Certificates;
+use crate::countries::Countries;
 use crate::disk::Disk;
 use crate::encodings::Encodings;
 use crate::error_log::ErrorLog;
-use exedra_core::config::Config;
-use exedra_core::facts::Scheme;
+use crate::folders::Folders;
+use crate::guards::Guards;
+use crate::limits::Limits;
+use crate::near::Owner;
+use arc_swap::ArcSwap;
+use exedra_core::config::{Config, SiteId};
+use exedra_core::facts::{Known, LocalTime, Scheme};
 use exedra_core::logs::LoggedRequest;
 use std::borrow::Cow;
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+/// What a worker answers by at the moment.
+pub type Current = ArcSwap<Site>;
 
 /// What answering needs: the configuration in force, and what it opened. Each worker has its own, so that
 /// counting who holds it stays on one processor.
@@ -20,8 +31,20 @@ pub struct Site {
     pub config: Arc<Config>,
     /// The folders.
     pub disk: Arc<Disk>,
+    /// What folders in them say of themselves.
+    pub folders: Arc<Folders>,
     /// What is kept of their encodings.
     pub encodings: Arc<Encodings>,
+    /// Who may go where a name and a password are asked for.
+    pub guards: Arc<Guards>,
+    /// How much each client may take.
+    pub limits: Arc<Limits>,
+    /// Which country an address is in, where a file knows it.
+    pub countries: Option<Arc<Countries>>,
+    /// How connections are secured, where any are.
+    pub tls: Option<Tls>,
+    /// How often each rule of each site has fitted.
+    pub fired: Arc<Fired>,
     /// The log of each site.
     pub logs: Vec<AccessLog>,
     /// The log of what no site answers.
@@ -30,11 +53,71 @@ pub struct Site {
     pub errors: ErrorLog,
     /// What is counted.
     pub counter: Arc<Counter>,
+    /// Whose remembered answers are those of this configuration.
+    pub owner: Owner,
+}
+
+/// How connections are secured.
+#[derive(Clone)]
+pub struct Tls {
+    /// The certificates.
+    pub certificates: Arc<Certificates>,
+    /// What is agreed upon with clients.
+    pub server: Arc<rustls::ServerConfig>,
+}
+
+/// How often each rule of each site has fitted, since the configuration came into force.
+#[derive(Debug, Default)]
+pub struct Fired(Vec<Vec<AtomicU64>>);
+
+impl Fired {
+    /// None has, yet.
+    pub fn new(config: &Config) -> Self {
+        Fired(
+            config
+                .sites
+                .iter()
+                .map(|site| site.rules.all().iter().map(|_| AtomicU64::new(0)).collect())
+                .collect(),
+        )
+    }
+
+    /// Some rules of a site have fitted once more.
+    pub fn count(&self, site: SiteId, rules: &[u32]) {
+        for rule in rules {
+            if let Some(times) = self.0.get(site.0).and_then(|site| site.get(*rule as usize)) {
+                times.fetch_add(1, Ordering::Relaxed);
+            }
+        }
+    }
+
+    /// How often a rule of a site has fitted.
+    pub fn times(&self, site: SiteId, rule: usize) -> u64 {
+        let times = self.0.get(site.0).and_then(|site| site.get(rule));
+        times.map_or(0, |times| times.load(Ordering::Relaxed))
+    }
 }
 
 impl Site {
+    /// The hour and the day, where rules ask for them.
+    pub fn local_time(&self, time: i64) -> Known<LocalTime> {
+        if !self.config.asks.time {
+            return Known::Unknown;
+        }
+        let time = jiff::Timestamp::from_millisecond(time).unwrap_or_default();
+        Known::Is(LocalTime::from(&time.to_zoned(self.config.service.time_zone.clone())))
+    }
+
+    /// The country of an address, where rules ask for it.
+    pub fn country(&self, address: IpAddr) -> Known<&str> {
+        match (&self.countries, self.config.asks.country) {
+            (Some(countries), true) => countries.of(address).into(),
+            _ => Known::Unknown,
+        }
+    }
+
     /// Writes down what came in but never became a request: malformed, too large, too slow, or cut off.
-    pub fn record_unfinished(&self, client: IpAddr, status: u16, head: &[u8]) {
+    pub fn record_unfinished(&self, client: IpAddr, scheme: Scheme, status: u16, head: &[u8]) {
         let line = head.split(|octet| *octet == b'\n').next().unwrap_or_default();
         let line = line.strip_suffix(b"\r").unwrap_or(line);
         let text = String::from_utf8_lossy(line);
@@ -54,7 +137,7 @@ impl Site {
             protocol: protocol.unwrap_or_default(),
             referrer: b"",
             agent: b"",
-            scheme: Scheme::Http.as_str(),
+            scheme: scheme.as_str(),
             host: "",
             encoding: "",
             rule: "",

@@ -1,16 +1,18 @@
 //! What the service remembers, in two SQLite databases.
 //!
 //! `requests.db` holds the requests of the access logs as columns and can always be rebuilt from them
-//! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions, tokens).
+//! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions, tokens; [`revisions`]: configurations).
 //!
 //! - [`database`]: opening, migrating
 //! - [`schema`]: the tables, for Diesel
 
 pub mod database;
 pub mod records;
+pub mod revisions;
 pub mod schema;
 pub mod secrets;
 
 pub use database::StoreError;
 pub use records::{Checkpoint, Records, Snapshot};
+pub use revisions::{Revision, Revisions};
 pub use secrets::{Purpose, Secrets};

@@ -59,3 +59,15 @@ diesel::table! {
         expires -> BigInt,
     }
 }
+
+diesel::table! {
+    /// Every configuration that was in force.
+    revisions (number) {
+        /// Number.
+        number -> Integer,
+        /// When it came into force, in seconds since 1970 UTC.
+        made -> BigInt,
+        /// Names and texts of its files, as JSON.
+        files -> Text,
+    }
+}

@@ -10,7 +10,8 @@ use sha2::{Digest, Sha256};
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 
-const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
+/// What brings `exedra.db` up to date.
+pub const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
 
 /// What a secret opens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

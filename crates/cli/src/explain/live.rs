@@ -1,9 +1,10 @@
 //! The same request made to the running service, and the two answers compared.
 
-use super::asked::{Asked, fields};
-use super::offline::Outcome;
 use crate::Failure;
+use exedra_api::explaining::Outcome;
 use exedra_core::config::Config;
+use exedra_core::facts::Scheme;
+use exedra_service::explaining::asked::{Described, fields};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -28,8 +29,7 @@ pub struct Compared {
     /// Status of its answer.
     pub status: u16,
     /// Header fields of its answer.
-    #[serde(serialize_with = "fields")]
-    pub headers: HeaderMap,
+    pub headers: Vec<(String, String)>,
     /// Octets of the body that came, transfer codings undone.
     pub bytes: u64,
 }
@@ -37,13 +37,16 @@ pub struct Compared {
 /// Asks and compares.
 pub fn compare(
     config: &Config,
-    asked: &Asked,
+    asked: &Described,
     expected: &Outcome,
     at: Option<SocketAddr>,
 ) -> Result<Compared, Failure> {
-    let listener = config.listeners.first().map(|listener| listener.value);
-    let at = at.or(listener).ok_or_else(|| Failure("the configuration has no listener".to_owned()))?;
-    let (status, headers, bytes) = ask(asked, at, config).map_err(|error| {
+    let by_scheme = config.listeners.iter().find(|listener| listener.scheme() == asked.scheme);
+    let listener = by_scheme.or(config.listeners.first());
+    let at = at.or(listener.map(|listener| listener.address.value));
+    let at = at.ok_or_else(|| Failure("the configuration has no listener".to_owned()))?;
+    let is_secured = listener.is_some_and(|listener| listener.https);
+    let (status, headers, bytes) = ask(asked, at, is_secured, config).map_err(|error| {
         Failure(format!(
             "the service could not be asked at {at}: {error}; is it running? (--at names another place)"
         ))
@@ -53,8 +56,10 @@ pub fn compare(
         differences.push(format!("status: {status} instead of {}", expected.status));
     }
     // An encoding may settle between the two: the same file then goes out in its better form.
-    let tag =
-        |headers: &HeaderMap| headers.get(header::ETAG).and_then(|tag| Some(tag.to_str().ok()?.to_owned()));
+    let headers = fields(&headers);
+    let tag = |headers: &[(String, String)]| {
+        headers.iter().find(|(name, _)| name == "etag").map(|(_, value)| value.clone())
+    };
     let has_settled =
         tag(&headers).zip(tag(&expected.headers)).is_some_and(|(there, here)| here == format!("W/{there}"));
     let by_form = |name: &str| {
@@ -62,14 +67,10 @@ pub fn compare(
             && [header::ETAG, header::CONTENT_LENGTH, header::ACCEPT_RANGES].iter().any(|known| known == name)
     };
     let names: BTreeSet<&str> =
-        expected.headers.keys().chain(headers.keys()).map(HeaderName::as_str).collect();
+        expected.headers.iter().chain(&headers).map(|(name, _)| name.as_str()).collect();
     for name in names.into_iter().filter(|name| !LEFT_OUT.iter().any(|left_out| left_out == name)) {
-        let all = |headers: &HeaderMap| -> Vec<String> {
-            headers
-                .get_all(name)
-                .iter()
-                .map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned())
-                .collect()
+        let all = |headers: &[(String, String)]| -> Vec<String> {
+            headers.iter().filter(|(known, _)| known == name).map(|(_, value)| value.clone()).collect()
         };
         let (here, there) = (all(&expected.headers), all(&headers));
         let unknown = name == header::CONTENT_LENGTH.as_str() && expected.bytes.is_none();
@@ -86,22 +87,32 @@ pub fn compare(
 }
 
 /// One request by hand: the path goes over the wire exactly as it was written.
-fn ask(asked: &Asked, at: SocketAddr, config: &Config) -> std::io::Result<(u16, HeaderMap, u64)> {
+fn ask(
+    asked: &Described,
+    at: SocketAddr,
+    is_secured: bool,
+    config: &Config,
+) -> std::io::Result<(u16, HeaderMap, u64)> {
     let mut socket = TcpStream::connect_timeout(&at, PATIENCE)?;
     socket.set_read_timeout(Some(PATIENCE))?;
     let mut head = format!(
         "{} {} HTTP/1.1\r\nHost: {}\r\nConnection: close\r\n",
         asked.method,
-        asked.target(),
+        asked.shown().target(),
         asked.authority
     );
     let own = socket.local_addr()?.ip();
-    if asked.client != own && config.service.forwarders.iter().any(|network| network.contains(&own)) {
+    let wants_https = asked.scheme == Scheme::Https && !is_secured;
+    let is_trusted = config.service.forwarders.iter().any(|network| network.contains(&own));
+    if wants_https && !is_trusted {
+        return Err(std::io::Error::other("nothing answers by HTTPS there"));
+    }
+    if is_trusted && (asked.client != own || wants_https) {
         let client = match asked.client {
             std::net::IpAddr::V4(address) => address.to_string(),
             std::net::IpAddr::V6(address) => format!("\"[{address}]\""),
         };
-        head.push_str(&format!("Forwarded: for={client}\r\n"));
+        head.push_str(&format!("Forwarded: for={client};proto={}\r\n", asked.scheme.as_str()));
     }
     let mut octets = head.into_bytes();
     for (name, value) in &asked.headers {
@@ -111,9 +122,15 @@ fn ask(asked: &Asked, at: SocketAddr, config: &Config) -> std::io::Result<(u16, 
         octets.extend_from_slice(b"\r\n");
     }
     octets.extend_from_slice(b"\r\n");
-    socket.write_all(&octets)?;
-    let mut answer = Vec::new();
-    socket.read_to_end(&mut answer)?;
+    let answer = match is_secured {
+        true => exedra_service::certificates::asking::exchange(socket, asked.host(), &octets)?,
+        false => {
+            let mut answer = Vec::new();
+            socket.write_all(&octets)?;
+            socket.read_to_end(&mut answer)?;
+            answer
+        }
+    };
     understand(&answer).ok_or_else(|| std::io::Error::other("what it answers is not HTTP"))
 }
 

@@ -1,21 +1,24 @@
 //! `exedra explain`: how a request would be answered, and why.
 //!
-//! - [`asked`]: the request, as it is described on the command line
-//! - [`offline`]: decided by the configuration and the disk, every step written down
 //! - [`live`]: asked of the running service, and compared
 //! - [`show`]: all of it for people
 
-mod asked;
 mod live;
-mod offline;
 mod show;
 
 use crate::{Failure, Form, configuration};
-use asked::Asked;
 use clap::Args;
+use exedra_api::explaining::{Ask, Explanation};
+use exedra_core::config::Config;
+use exedra_service::explaining::asked::Described;
+use exedra_service::explaining::explain;
+use exedra_service::explaining::looking::Looking;
 use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
+
+/// How many redirects are followed.
+const MOST_HOPS: usize = 20;
 
 /// What `exedra explain` takes.
 #[derive(Args)]
@@ -34,6 +37,15 @@ pub struct Options {
     /// Address of the client
     #[arg(long, value_name = "ADDRESS")]
     client: Option<IpAddr>,
+    /// Show all facts of the request, under the names that rules use
+    #[arg(long)]
+    facts: bool,
+    /// Show the settings in effect at that place, and where each was decided
+    #[arg(long)]
+    settings: bool,
+    /// Follow redirects to the end
+    #[arg(long)]
+    follow: bool,
     /// Ask the running service as well, and say whether the two agree
     #[arg(long)]
     live: bool,
@@ -45,35 +57,85 @@ pub struct Options {
     form: Form,
 }
 
-/// Everything there is to say of a request.
+/// Everything there is to say of a request, and what the running service says.
 #[derive(Serialize)]
-struct Explanation {
-    request: Asked,
-    site: Option<String>,
-    steps: Vec<offline::Step>,
-    codecs: Vec<offline::Codec>,
-    answer: offline::Outcome,
+struct Explained {
+    #[serde(flatten)]
+    explanation: Explanation,
     #[serde(skip_serializing_if = "Option::is_none")]
     live: Option<live::Compared>,
 }
 
-/// Explains and prints. Fails when the running service disagrees.
+/// Explains and prints. Fails when the running service disagrees, or redirects do not end.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let request = Asked::understand(options)?;
-    let (config, text) = configuration::read_with_text(&options.config)?;
-    let file = options.config.display().to_string();
-    let (site, steps, codecs, answer) = offline::decide(&config, &request, &file, &text)?;
-    let live = match options.live {
-        true => Some(live::compare(&config, &request, &answer, options.at)?),
-        false => None,
+    let config = configuration::read(&options.config)?;
+    let client = options.client.map(|client| client.to_string()).unwrap_or_default();
+    let ask = Ask {
+        url: options.url.clone(),
+        method: options.method.clone(),
+        headers: options.headers.clone(),
+        client,
     };
-    let explanation = Explanation { request, site, steps, codecs, answer, live };
-    match options.form {
-        Form::Json => anstream::println!("{}", serde_json::to_string_pretty(&explanation)?),
-        Form::Text => show::print(&explanation)?,
+    let all = follow(options, &config, ask)?;
+    let is_endless = options.follow
+        && all.last().is_some_and(|last| next(&last.explanation).is_some() && leads_here(&config, last));
+    match (options.form, options.follow) {
+        (Form::Json, true) => anstream::println!("{}", serde_json::to_string_pretty(&all)?),
+        (Form::Json, false) => anstream::println!("{}", serde_json::to_string_pretty(&all[0])?),
+        (Form::Text, _) => {
+            for (nth, explained) in all.iter().enumerate() {
+                if nth > 0 {
+                    anstream::println!();
+                }
+                show::print(explained, options)?;
+            }
+        }
     }
-    match explanation.live {
-        Some(live) if !live.agrees => Err(Failure("The running service answers otherwise.".to_owned())),
-        _ => Ok(()),
+    if is_endless {
+        return Err(Failure(format!("After {} addresses there is no end to it.", all.len())));
     }
+    match all.iter().any(|explained| explained.live.as_ref().is_some_and(|live| !live.agrees)) {
+        true => Err(Failure("The running service answers otherwise.".to_owned())),
+        false => Ok(()),
+    }
+}
+
+/// The request, and those that its redirects lead to.
+fn follow(options: &Options, config: &Config, mut ask: Ask) -> Result<Vec<Explained>, Failure> {
+    let looking = Looking::alone(config)?;
+    let mut all: Vec<Explained> = Vec::new();
+    loop {
+        let described = Described::understand(&ask).map_err(Failure)?;
+        let explanation = explain(&looking, &described);
+        let live = match options.live {
+            true => Some(live::compare(config, &described, &explanation.answer, options.at)?),
+            false => None,
+        };
+        let location = next(&explanation);
+        let been_there = all.iter().any(|before| before.explanation.request == explanation.request);
+        all.push(Explained { explanation, live });
+        let Some(url) = location.filter(|_| options.follow && !been_there && all.len() < MOST_HOPS) else {
+            return Ok(all);
+        };
+        ask.url = url;
+        if all.last().is_some_and(|last| !leads_here(config, last)) {
+            return Ok(all);
+        }
+    }
+}
+
+/// Whether a redirect leads to one of our own sites.
+fn leads_here(config: &Config, explained: &Explained) -> bool {
+    next(&explained.explanation)
+        .is_some_and(|url| exedra_core::answer::steering::leads_to(config, &url).is_some())
+}
+
+/// The address that an answer leads to.
+fn next(explanation: &Explanation) -> Option<String> {
+    let location = explanation.answer.header("location")?;
+    let request = &explanation.request;
+    Some(match location.starts_with('/') {
+        true => format!("{}://{}{location}", request.scheme, request.authority),
+        false => location.to_owned(),
+    })
 }

@@ -369,7 +369,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         }
         if self.facts.scheme.value() == Some(Scheme::Http) && !settings.without_https {
             self.witness.see(|| Step::LoginNeedsHttps { realm: name(), place });
-            return self.to_https();
+            return self.send_to_https();
         }
         let credentials = self.facts.field(&header::AUTHORIZATION).value().and_then(basic);
         match credentials {
@@ -382,7 +382,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
     }
 
     /// The same address by HTTPS, for now; where there is none, nobody gets in.
-    fn to_https(self) -> Turn<'a, W> {
+    fn send_to_https(self) -> Turn<'a, W> {
         let (Some(port), Some(host)) = (self.config.public_port(Scheme::Https), self.facts.host.value())
         else {
             return self.failed(StatusCode::FORBIDDEN);
@@ -515,10 +515,14 @@ fn basic(field: &str) -> Option<(String, String)> {
 }
 
 /// An address with its scheme.
-struct Absolute<'t> {
-    scheme: Scheme,
-    host: &'t str,
-    port: Option<u16>,
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Absolute<'t> {
+    /// Its scheme.
+    pub scheme: Scheme,
+    /// Its host.
+    pub host: &'t str,
+    /// The port that it names.
+    pub port: Option<u16>,
     /// Path, query and fragment.
     rest: &'t str,
 }
@@ -538,19 +542,24 @@ impl<'t> Absolute<'t> {
         Some(Absolute { scheme, host, port, rest })
     }
 
-    fn path(&self) -> &str {
-        self.rest.split(['?', '#']).next().unwrap_or_default()
+    /// Its path.
+    pub fn path(&self) -> &'t str {
+        match self.rest.split(['?', '#']).next().unwrap_or_default() {
+            "" => "/",
+            path => path,
+        }
+    }
+
+    /// Its query, without the question mark.
+    pub fn query(&self) -> Option<&'t str> {
+        let bare = self.rest.split('#').next().unwrap_or_default();
+        bare.split_once('?').map(|(_, query)| query)
     }
 }
 
-/// Where an address leads within a configuration: scheme, host, port, path and query of the next request.
-pub fn leads_to<'t>(
-    config: &Config,
-    address: &'t str,
-) -> Option<(Scheme, &'t str, Option<u16>, &'t str, Option<&'t str>)> {
+/// Where an address leads, if that is one of a configuration's sites.
+pub fn leads_to<'t>(config: &Config, address: &'t str) -> Option<Absolute<'t>> {
     let target = Absolute::understand(address)?;
     site_of(config, &target.host.to_ascii_lowercase())?;
-    let rest = target.rest.split('#').next().unwrap_or_default();
-    let (path, query) = rest.split_once('?').map_or((rest, None), |(path, query)| (path, Some(query)));
-    Some((target.scheme, target.host, target.port, if path.is_empty() { "/" } else { path }, query))
+    Some(target)
 }

@@ -14,6 +14,9 @@ pub type Candidates = SmallVec<[u32; 16]>;
 
 type Map<K, V> = HashMap<K, V, RandomState>;
 
+/// Something for each beginning, apart by how long that is.
+type ByBeginning<T> = Vec<(usize, Map<Box<str>, T>)>;
+
 /// The index over some rules.
 #[derive(Debug, Clone, Default)]
 pub struct Index {
@@ -29,11 +32,11 @@ struct Node {
     /// By a whole segment.
     literal: Map<Box<str>, u32>,
     /// By what a segment begins with, for each length of that: how the segment goes on.
-    begins: Vec<(usize, Map<Box<str>, Vec<Edge>>)>,
+    begins: ByBeginning<Vec<Edge>>,
     /// Rules whose path ends here.
     ends: Vec<u32>,
     /// By what the next segment begins with, for each length of that: rules for which any rest will do.
-    rests: Vec<(usize, Map<Box<str>, Vec<u32>>)>,
+    rests: ByBeginning<Vec<u32>>,
 }
 
 /// A segment that captures something.
@@ -147,7 +150,7 @@ impl Index {
     }
 }
 
-fn by_beginning<'m, T: Default>(maps: &'m mut Vec<(usize, Map<Box<str>, T>)>, begins: &str) -> &'m mut T {
+fn by_beginning<'m, T: Default>(maps: &'m mut ByBeginning<T>, begins: &str) -> &'m mut T {
     let nth = match maps.iter().position(|(length, _)| *length == begins.len()) {
         Some(nth) => nth,
         None => {

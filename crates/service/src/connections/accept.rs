@@ -1,15 +1,29 @@
 //! The listening socket, and how many may come in.
 
-use super::worker::Workers;
+use super::worker::{Newcomer, Workers};
 use std::io;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
+/// How connections on one address begin.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Manner {
+    /// Whether they are secured.
+    pub https: bool,
+    /// Whether somebody says first whom they come from.
+    pub announced: bool,
+}
+
 /// Accepts connections until told to stop. Where there are as many as may be, the one that has been idle
-/// longest makes room; when all are busy, newcomers wait.
-pub async fn accept(listener: TcpListener, workers: Arc<Workers>, mut stop: watch::Receiver<bool>) {
+/// longest makes room; when all are busy, newcomers wait. `manner` may change meanwhile.
+pub async fn accept(
+    listener: TcpListener,
+    workers: Arc<Workers>,
+    manner: watch::Receiver<Manner>,
+    mut stop: watch::Receiver<bool>,
+) {
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
@@ -39,7 +53,7 @@ pub async fn accept(listener: TcpListener, workers: Arc<Workers>, mut stop: watc
         // Small answers go out in one segment anyway, and nothing should wait for more.
         let _ = stream.set_nodelay(true);
         match stream.into_std() {
-            Ok(stream) => workers.hand_over(stream, peer, place),
+            Ok(stream) => workers.hand_over(Newcomer { stream, peer, manner: *manner.borrow(), place }),
             Err(error) => tracing::debug!(%peer, "a connection ended before it began: {error}"),
         }
     }

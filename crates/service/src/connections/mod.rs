@@ -2,16 +2,18 @@
 //!
 //! - [`accept`]: the listening socket, and how many may come in
 //! - [`worker`]: a thread with its own event loop, which serves the connections it was given to their end
+//! - [`announced`]: whom a connection comes from, where somebody in front says so
 //! - [`watched`]: a socket that knows what its client is doing; [`pulse`]: that knowledge, and the time-outs
 //!
 //! Each worker is single-threaded: what belongs to a connection never travels between cores, and no request
 //! wakes another thread.
 
 pub mod accept;
+pub mod announced;
 pub mod pulse;
 pub mod watched;
 pub mod worker;
 
-pub use accept::accept;
+pub use accept::{Manner, accept};
 pub use pulse::Clock;
 pub use worker::{Worker, Workers};

@@ -72,6 +72,10 @@ pub struct Pulse {
     alone: AtomicBool,
     /// Whether everything that was to go out has gone.
     flushed: AtomicBool,
+    /// Whether requests come beside each other (HTTP/2), so that octets say nothing of any one of them.
+    is_shared: AtomicBool,
+    /// How many are being answered.
+    under_way: AtomicU64,
 }
 
 impl Pulse {
@@ -91,6 +95,8 @@ impl Pulse {
             fresh: AtomicBool::new(false),
             alone: AtomicBool::new(true),
             flushed: AtomicBool::new(true),
+            is_shared: AtomicBool::new(false),
+            under_way: AtomicU64::new(0),
         })
     }
 
@@ -108,8 +114,22 @@ impl Pulse {
         self.since.store(self.clock.now(), Ordering::Relaxed);
     }
 
+    /// From now on requests come beside each other.
+    pub fn share(&self) {
+        self.is_shared.store(true, Ordering::Relaxed);
+        self.alone.store(false, Ordering::Relaxed);
+    }
+
+    /// Whether requests come beside each other.
+    pub fn is_shared(&self) -> bool {
+        self.is_shared.load(Ordering::Relaxed)
+    }
+
     /// Octets have come in.
     pub fn came(&self, octets: &[u8]) {
+        if self.is_shared() {
+            return;
+        }
         match self.phase() {
             Phase::Idle => {
                 self.enter(Phase::Head);
@@ -126,6 +146,7 @@ impl Pulse {
     /// A request's head is whole, and answering it begins. Gives how many there have been, this one included.
     pub fn answering(&self) -> u64 {
         self.enter(Phase::Answering);
+        self.under_way.fetch_add(1, Ordering::Relaxed);
         self.flushed.store(false, Ordering::Relaxed);
         if !self.fresh.swap(false, Ordering::Relaxed) || !is_one_head(&self.head()) {
             self.alone.store(false, Ordering::Relaxed);
@@ -168,7 +189,9 @@ impl Pulse {
 
     /// The answer has been handed over.
     pub fn answered(&self) {
-        self.enter(Phase::Idle);
+        if self.under_way.fetch_sub(1, Ordering::Relaxed) <= 1 {
+            self.enter(Phase::Idle);
+        }
     }
 
     /// Octets have gone out. In the middle of a head they are an answer to something that is no request.

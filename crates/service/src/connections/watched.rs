@@ -5,7 +5,7 @@
 
 use super::pulse::{Phase, Pulse};
 use crate::memory::{Remembered, recall};
-use crate::site::Site;
+use crate::site::Current;
 use std::io::{self, IoSlice};
 use std::net::IpAddr;
 use std::pin::Pin;
@@ -14,6 +14,7 @@ use std::task::{Context, Poll, ready};
 use std::time::Instant;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
+use tokio_rustls::server::TlsStream;
 
 /// What a client is told that takes too long over its request (RFC 9110 §15.5.9).
 const TOO_SLOW: &[u8] = b"HTTP/1.1 408 Request Timeout\r\nConnection: close\r\nContent-Length: 0\r\n\r\n";
@@ -22,11 +23,37 @@ const SMALL: usize = 2048;
 /// How many requests are answered in a row before other connections have their turn.
 const IN_A_ROW: usize = 32;
 
+/// What octets come and go by.
+pub trait Socket: AsyncRead + AsyncWrite + Unpin {
+    /// Whether whole answers may be given on the spot: what comes in is just what a client wrote, over HTTP.
+    const IS_BARE: bool;
+
+    /// Writes as much as there is room for at the moment.
+    fn try_write(&self, octets: &[u8]) -> io::Result<usize>;
+}
+
+impl Socket for TcpStream {
+    const IS_BARE: bool = true;
+
+    fn try_write(&self, octets: &[u8]) -> io::Result<usize> {
+        TcpStream::try_write(self, octets)
+    }
+}
+
+impl Socket for TlsStream<TcpStream> {
+    const IS_BARE: bool = false;
+
+    /// What goes out has to be encrypted first, which is nothing to be done in passing.
+    fn try_write(&self, _: &[u8]) -> io::Result<usize> {
+        Err(io::ErrorKind::WouldBlock.into())
+    }
+}
+
 /// A connection's socket, with its pulse.
-pub struct Watched {
-    stream: TcpStream,
+pub struct Watched<S> {
+    stream: S,
     pulse: Arc<Pulse>,
-    site: Arc<Site>,
+    current: Arc<Current>,
     client: IpAddr,
     sending: Option<Box<Sending>>,
 }
@@ -40,10 +67,10 @@ struct Sending {
     sent: usize,
 }
 
-impl Watched {
+impl<S: Socket> Watched<S> {
     /// Watches a socket.
-    pub fn new(stream: TcpStream, pulse: Arc<Pulse>, site: Arc<Site>, client: IpAddr) -> Self {
-        Watched { stream, pulse, site, client: client.to_canonical(), sending: None }
+    pub fn new(stream: S, pulse: Arc<Pulse>, current: Arc<Current>, client: IpAddr) -> Self {
+        Watched { stream, pulse, current, client: client.to_canonical(), sending: None }
     }
 
     fn went(&self, octets: &[u8], result: Poll<io::Result<usize>>) -> Poll<io::Result<usize>> {
@@ -60,9 +87,12 @@ impl Watched {
 
     /// The answer to what has come in, where that is a head whose answer is remembered.
     fn recalled(&self, came: &[u8]) -> Option<Arc<Remembered>> {
-        let possible =
-            came.ends_with(b"\r\n\r\n") && self.pulse.is_between_requests(self.site.config.limits.requests);
-        if possible { recall(self.site.disk.owner(), came, &self.site.disk) } else { None }
+        if !S::IS_BARE || !came.ends_with(b"\r\n\r\n") {
+            return None;
+        }
+        let site = self.current.load();
+        let possible = self.pulse.is_between_requests(site.config.limits.requests);
+        if possible { recall(site.owner, came, &site.disk) } else { None }
     }
 
     /// Sends a remembered answer, or as much of it as the socket takes.
@@ -84,13 +114,6 @@ impl Watched {
             false => self.sending = Some(Box::new(Sending { answer, time, began, octets, sent })),
         }
         Ok(())
-    }
-
-    fn record(&self, answer: &Remembered, time: i64, began: Instant, unsent: usize) {
-        if let Some(log) = answer.log(&self.site.logs) {
-            let bytes = answer.record(log, self.client, time, began, unsent);
-            self.site.counter.count(bytes);
-        }
     }
 
     /// Sends what is left of a remembered answer.
@@ -116,6 +139,15 @@ impl Watched {
         }
         Poll::Ready(Ok(()))
     }
+}
+
+impl<S> Watched<S> {
+    fn record(&self, answer: &Remembered, time: i64, began: Instant, unsent: usize) {
+        let site = self.current.load();
+        if let Some(bytes) = answer.record(&site, self.client, time, began, unsent) {
+            site.counter.count(bytes);
+        }
+    }
 
     fn finish_rest(&mut self) {
         if let Some(sending) = self.sending.take() {
@@ -125,13 +157,13 @@ impl Watched {
     }
 }
 
-impl Drop for Watched {
+impl<S> Drop for Watched<S> {
     fn drop(&mut self) {
         self.finish_rest();
     }
 }
 
-impl AsyncRead for Watched {
+impl<S: Socket> AsyncRead for Watched<S> {
     fn poll_read(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -163,14 +195,14 @@ impl AsyncRead for Watched {
     }
 }
 
-impl Watched {
+impl<S: Socket> Watched<S> {
     /// Nothing has come in: waits, unless time is up.
     fn wait(&self, context: &Context<'_>) -> Poll<io::Result<()>> {
         self.pulse.waits(context.waker());
         if !self.pulse.has_expired() {
             return Poll::Pending;
         }
-        if self.pulse.phase() == Phase::Head {
+        if self.pulse.phase() == Phase::Head && S::IS_BARE {
             // Nothing is under way on this connection; if it does not fit, it is not sent.
             let _ = self.stream.try_write(TOO_SLOW);
         }
@@ -178,7 +210,7 @@ impl Watched {
     }
 }
 
-impl AsyncWrite for Watched {
+impl<S: Socket> AsyncWrite for Watched<S> {
     fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, octets: &[u8]) -> Poll<io::Result<usize>> {
         let watched = self.get_mut();
         ready!(watched.poll_rest(context))?;

@@ -1,17 +1,20 @@
 //! A thread with its own event loop, which serves the connections it was given to their end.
 
+use super::accept::Manner;
+use super::announced::announced;
 use super::pulse::{Clock, Pulse, TICK};
-use super::watched::Watched;
+use super::watched::{Socket, Watched};
 use crate::Counters;
-use crate::respond::respond;
-use crate::site::Site;
+use crate::respond::{Peer, respond};
+use crate::site::{Current, Site};
 use exedra_core::config::Limits;
-use hyper::server::conn::http1;
+use exedra_core::facts::Scheme;
+use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
-use hyper_util::rt::TokioIo;
-use hyper_util::server::graceful::GracefulShutdown;
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper_util::server::graceful::{GracefulConnection, GracefulShutdown, Watcher};
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
@@ -19,26 +22,42 @@ use std::time::Duration;
 use tokio::net::TcpStream;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
 use tokio::time::MissedTickBehavior;
+use tokio_rustls::TlsAcceptor;
+use tokio_rustls::server::TlsStream;
 
 /// How long requests that are under way may take when the service stops.
 const LAST_TIME: Duration = Duration::from_secs(20);
 /// How many files a worker's threads read, or encode, at a time.
 const BLOCKING_THREADS: usize = 32;
+/// How many requests a client may have under way on one connection (HTTP/2).
+const MOST_STREAMS: u32 = 128;
 
 /// A connection on its way to a worker.
-type Newcomer = (std::net::TcpStream, SocketAddr, OwnedSemaphorePermit);
+pub struct Newcomer {
+    /// Its socket.
+    pub stream: std::net::TcpStream,
+    /// Whoever connected.
+    pub peer: SocketAddr,
+    /// How it begins.
+    pub manner: Manner,
+    /// Its place among those that may be open.
+    pub place: OwnedSemaphorePermit,
+}
 
 /// All workers.
 pub struct Workers {
     all: Vec<Worker>,
     /// How many more connections may be open.
     pub places: Arc<Semaphore>,
+    /// How many may be open in all.
+    allowed: Mutex<usize>,
 }
 
 /// One worker, from outside.
 pub struct Worker {
     newcomers: mpsc::UnboundedSender<Newcomer>,
     open: Arc<Open>,
+    current: Arc<Current>,
 }
 
 /// The open connections of a worker.
@@ -56,7 +75,6 @@ impl Workers {
         clock: &Arc<Clock>,
         stop: &watch::Receiver<bool>,
     ) -> io::Result<(Arc<Workers>, Vec<JoinHandle<()>>)> {
-        let limits = site.config.limits;
         let (mut all, mut threads) = (Vec::new(), Vec::new());
         for number in 1..=count {
             let runtime = tokio::runtime::Builder::new_current_thread()
@@ -66,29 +84,48 @@ impl Workers {
                 .build()?;
             let (newcomers, coming) = mpsc::unbounded_channel();
             let open = Arc::new(Open { count: AtomicU64::new(0), pulses: Mutex::default() });
+            let own = Arc::new(Site { counter: counters.add(), ..site.clone() });
+            let current = Arc::new(Current::new(own));
             let serving = Serving {
-                site: Arc::new(Site { counter: counters.add(), ..site.clone() }),
+                current: Arc::clone(&current),
                 clock: Arc::clone(clock),
                 open: Arc::clone(&open),
                 graceful: GracefulShutdown::new(),
-                http: builder(&limits),
             };
             let stop = stop.clone();
             let thread = std::thread::Builder::new().name(format!("worker {number}"));
             threads.push(thread.spawn(move || runtime.block_on(serving.serve(coming, stop)))?);
-            all.push(Worker { newcomers, open });
+            all.push(Worker { newcomers, open, current });
         }
-        let places = usize::try_from(limits.connections).unwrap_or(usize::MAX).min(Semaphore::MAX_PERMITS);
-        Ok((Arc::new(Workers { all, places: Arc::new(Semaphore::new(places)) }), threads))
+        let places = most_places(&site.config.limits);
+        let (allowed, places) = (Mutex::new(places), Arc::new(Semaphore::new(places)));
+        Ok((Arc::new(Workers { all, places, allowed }), threads))
+    }
+
+    /// From now on requests are answered by this. Those under way finish by what they began with.
+    pub fn change(&self, site: &Site) {
+        for worker in &self.all {
+            let counter = Arc::clone(&worker.current.load().counter);
+            worker.current.store(Arc::new(Site { counter, ..site.clone() }));
+        }
+        let wanted = most_places(&site.config.limits);
+        let mut allowed = self.allowed.lock().unwrap_or_else(PoisonError::into_inner);
+        if wanted > *allowed {
+            self.places.add_permits(wanted - *allowed);
+            *allowed = wanted;
+        } else {
+            // Connections that are open keep their places; fewer newcomers get one.
+            *allowed -= self.places.forget_permits(*allowed - wanted);
+        }
     }
 
     /// Gives a connection to the worker that has fewest.
-    pub fn hand_over(&self, stream: std::net::TcpStream, peer: SocketAddr, place: OwnedSemaphorePermit) {
+    pub fn hand_over(&self, newcomer: Newcomer) {
         let fewest = self.all.iter().min_by_key(|worker| worker.open.count.load(Ordering::Relaxed));
         if let Some(worker) = fewest {
             worker.open.count.fetch_add(1, Ordering::Relaxed);
             // A worker that has ended takes nobody: the connection is closed by being dropped.
-            let _ = worker.newcomers.send((stream, peer, place));
+            let _ = worker.newcomers.send(newcomer);
         }
     }
 
@@ -115,41 +152,37 @@ impl Workers {
     }
 }
 
+fn most_places(limits: &Limits) -> usize {
+    usize::try_from(limits.connections).unwrap_or(usize::MAX).min(Semaphore::MAX_PERMITS)
+}
+
 impl Open {
     fn pulses(&self) -> MutexGuard<'_, Vec<Arc<Pulse>>> {
         self.pulses.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-fn builder(limits: &Limits) -> http1::Builder {
-    let mut http = http1::Builder::new();
-    // Time-outs are ours: a timer for each request is what costs most about them.
-    http.header_read_timeout(None).max_buf_size(usize::try_from(limits.head_size).unwrap_or(64 << 10));
-    http
-}
-
 /// A worker, from inside.
 struct Serving {
-    site: Arc<Site>,
+    current: Arc<Current>,
     clock: Arc<Clock>,
     open: Arc<Open>,
     graceful: GracefulShutdown,
-    http: http1::Builder,
 }
 
 impl Serving {
     async fn serve(self, mut coming: mpsc::UnboundedReceiver<Newcomer>, mut stop: watch::Receiver<bool>) {
         let mut ticks = tokio::time::interval(TICK);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
-        let limits = self.site.config.limits;
         loop {
             tokio::select! {
                 newcomer = coming.recv() => match newcomer {
-                    Some((stream, peer, place)) => self.take(stream, peer, place),
+                    Some(newcomer) => self.take(newcomer),
                     None => break,
                 },
                 _ = ticks.tick() => {
                     self.clock.tick();
+                    let limits = self.current.load().config.limits;
                     let mut pulses = self.open.pulses();
                     // The connection itself holds one, its task another.
                     pulses.retain(|pulse| Arc::strong_count(pulse) > 1);
@@ -158,15 +191,16 @@ impl Serving {
                 _ = stop.wait_for(|stop| *stop) => break,
             }
         }
-        while let Ok((stream, peer, place)) = coming.try_recv() {
-            self.take(stream, peer, place);
+        while let Ok(newcomer) = coming.try_recv() {
+            self.take(newcomer);
         }
         if tokio::time::timeout(LAST_TIME, self.graceful.shutdown()).await.is_err() {
             tracing::warn!("some requests took longer than {LAST_TIME:?} to finish and were cut off");
         }
     }
 
-    fn take(&self, stream: std::net::TcpStream, peer: SocketAddr, place: OwnedSemaphorePermit) {
+    fn take(&self, newcomer: Newcomer) {
+        let Newcomer { stream, peer, manner, place } = newcomer;
         let stream = match TcpStream::from_std(stream) {
             Ok(stream) => stream,
             Err(error) => {
@@ -177,21 +211,121 @@ impl Serving {
         };
         let pulse = Pulse::new(Arc::clone(&self.clock));
         self.open.pulses().push(Arc::clone(&pulse));
-        let (site, beating) = (Arc::clone(&self.site), Arc::clone(&pulse));
-        let service = service_fn(move |request| respond(&site, request, peer.ip(), &beating));
-        let watched = Watched::new(stream, Arc::clone(&pulse), Arc::clone(&self.site), peer.ip());
-        let connection = self.http.serve_connection(TokioIo::new(watched), service);
-        let connection = self.graceful.watch(connection);
-        let (site, open) = (Arc::clone(&self.site), Arc::clone(&self.open));
+        let connection = Connection {
+            current: Arc::clone(&self.current),
+            pulse,
+            peer: Peer { address: peer.ip(), scheme: Scheme::Http, tls: None },
+            watcher: self.graceful.watcher(),
+        };
+        let open = Arc::clone(&self.open);
         tokio::spawn(async move {
-            if let Err(error) = connection.await {
+            if let Err(error) = connection.serve(stream, manner).await {
                 tracing::debug!(%peer, "a connection ended early: {error}");
-            }
-            if let Some((status, head)) = pulse.unfinished() {
-                site.record_unfinished(peer.ip(), status, &head);
             }
             open.count.fetch_sub(1, Ordering::Relaxed);
             drop(place);
         });
+    }
+}
+
+/// A connection that is served to its end.
+struct Connection {
+    current: Arc<Current>,
+    pulse: Arc<Pulse>,
+    peer: Peer,
+    watcher: Watcher,
+}
+
+impl Connection {
+    async fn serve(mut self, mut stream: TcpStream, manner: Manner) -> io::Result<()> {
+        let site = self.current.load_full();
+        let patience = site.config.limits.head_time;
+        let beginning = async {
+            if manner.announced {
+                let forwarders = &site.config.service.forwarders;
+                self.peer.address = announced(&mut stream, self.peer.address, forwarders).await?;
+            }
+            match (manner.https, &site.tls) {
+                (false, _) => Ok(Either::Bare(stream)),
+                (true, None) => Err(io::Error::other("nobody answers by HTTPS any longer")),
+                (true, Some(tls)) => TlsAcceptor::from(Arc::clone(&tls.server))
+                    .accept(stream)
+                    .await
+                    .map(|stream| Either::Secured(Box::new(stream))),
+            }
+        };
+        let begun = tokio::time::timeout(patience, beginning).await;
+        // What a connection is served by is looked up for each request; nothing keeps an old configuration alive.
+        drop(site);
+        let is_secured = manner.https;
+        if is_secured {
+            self.peer.scheme = Scheme::Https;
+        }
+        match begun.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?? {
+            Either::Bare(stream) => self.serve_one_by_one(stream).await,
+            Either::Secured(stream) => {
+                let (_, session) = stream.get_ref();
+                self.peer.tls = session.protocol_version().and_then(version);
+                match session.alpn_protocol() {
+                    Some(b"h2") => self.serve_beside_each_other(*stream).await,
+                    _ => self.serve_one_by_one(*stream).await,
+                }
+            }
+        }
+    }
+
+    /// HTTP/1.
+    async fn serve_one_by_one<S: Socket + Send + 'static>(self, stream: S) -> io::Result<()> {
+        let Connection { current, pulse, peer, watcher } = self;
+        let most = usize::try_from(current.load().config.limits.head_size).unwrap_or(64 << 10);
+        let mut http = http1::Builder::new();
+        // Time-outs are ours: a timer for each request is what costs most about them.
+        http.header_read_timeout(None).max_buf_size(most);
+        let (answering, beating) = (Arc::clone(&current), Arc::clone(&pulse));
+        let service = service_fn(move |request| respond(&answering, request, peer, &beating));
+        let watched = Watched::new(stream, Arc::clone(&pulse), Arc::clone(&current), peer.address);
+        let ended = watch(watcher, http.serve_connection(TokioIo::new(watched), service)).await;
+        if let Some((status, head)) = pulse.unfinished() {
+            record_unfinished(&current, peer.address, peer.scheme, status, &head);
+        }
+        ended
+    }
+
+    /// HTTP/2.
+    async fn serve_beside_each_other(self, stream: TlsStream<TcpStream>) -> io::Result<()> {
+        let Connection { current, pulse, peer, watcher } = self;
+        let most = u32::try_from(current.load().config.limits.head_size).unwrap_or(u32::MAX);
+        pulse.share();
+        let mut http = http2::Builder::new(TokioExecutor::new());
+        http.max_concurrent_streams(MOST_STREAMS).max_header_list_size(most);
+        let (answering, beating) = (Arc::clone(&current), Arc::clone(&pulse));
+        let service = service_fn(move |request| respond(&answering, request, peer, &beating));
+        let watched = Watched::new(stream, pulse, current, peer.address);
+        watch(watcher, http.serve_connection(TokioIo::new(watched), service)).await
+    }
+}
+
+enum Either {
+    Bare(TcpStream),
+    Secured(Box<TlsStream<TcpStream>>),
+}
+
+async fn watch<C: GracefulConnection<Error = hyper::Error>>(
+    watcher: Watcher,
+    connection: C,
+) -> io::Result<()> {
+    watcher.watch(connection).await.map(|_| ()).map_err(io::Error::other)
+}
+
+fn record_unfinished(current: &Current, client: IpAddr, scheme: Scheme, status: u16, head: &[u8]) {
+    current.load().record_unfinished(client, scheme, status, head);
+}
+
+/// A version of TLS, as rules name it.
+fn version(version: rustls::ProtocolVersion) -> Option<&'static str> {
+    match version {
+        rustls::ProtocolVersion::TLSv1_2 => Some("1.2"),
+        rustls::ProtocolVersion::TLSv1_3 => Some("1.3"),
+        _ => None,
     }
 }

@@ -5,6 +5,7 @@ use super::failure::{Failure, problem};
 use super::query::{Asked, asked};
 use crate::journal::Journal;
 use crate::journal::generations::generations;
+use crate::site::Site;
 use axum::Json;
 use axum::extract::{RawQuery, State};
 use axum::http::{StatusCode, header};
@@ -31,7 +32,17 @@ pub async fn unknown() -> Response {
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Exedra", description = "The API of the console"),
-    paths(status, now, survey),
+    paths(
+        status,
+        now,
+        survey,
+        super::sites::sites,
+        super::sites::explain,
+        super::sites::check,
+        super::sites::reload,
+        super::sites::revisions,
+        super::sites::restore,
+    ),
     components(schemas(Problem))
 )]
 pub struct Description;
@@ -47,32 +58,33 @@ pub async fn openapi() -> Response {
 pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>, Failure> {
     let console = Arc::clone(&console);
     blocking(move || {
-        let config = &console.config;
-        let sites = config.sites.iter().zip(&console.site.logs).map(|(site, log)| SiteStatus {
+        let current = console.site()?;
+        let config = &current.config;
+        let sites = config.sites.iter().zip(&current.logs).map(|(site, log)| SiteStatus {
             name: site.name.value.clone(),
             hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
             main_host: site.main_host.as_ref().map(|host| host.value.clone()),
             folder: site.folder.value.display().to_string(),
-            log: log.journal.as_ref().map(|journal| log_status(&console, journal)),
+            log: log.journal.as_ref().map(|journal| log_status(&console, &current, journal)),
         });
-        let (answered, sent) = console.counters.sum();
+        let (answered, sent) = console.house.counters.sum();
         Ok(Status {
             version: env!("CARGO_PKG_VERSION").to_owned(),
             started: console.started.to_string(),
             time_zone: config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
-            listeners: console.listeners.iter().map(ToString::to_string).collect(),
+            listeners: console.house.addresses().iter().map(ToString::to_string).collect(),
             answered,
             sent,
-            connections: console.connections.open(),
+            connections: console.house.connections(),
             sites: sites.collect(),
-            no_site: console.site.no_site.journal.as_ref().map(|journal| log_status(&console, journal)),
-            errors: log_status(&console, &console.site.errors.journal),
+            no_site: current.no_site.journal.as_ref().map(|journal| log_status(&console, &current, journal)),
+            errors: log_status(&console, &current, &current.errors.journal),
         })
     })
     .await
 }
 
-fn log_status(console: &Console, journal: &Journal) -> LogStatus {
+fn log_status(console: &Console, site: &Site, journal: &Journal) -> LogStatus {
     let mut status = LogStatus {
         file: journal.path().display().to_string(),
         recorded: console.records.requests_of(&journal.name),
@@ -81,7 +93,7 @@ fn log_status(console: &Console, journal: &Journal) -> LogStatus {
         lost: journal.lost(),
         trouble: journal.trouble(),
     };
-    let is_read = console.config.service.records && journal.name != console.site.errors.journal.name;
+    let is_read = site.config.service.records && journal.name != site.errors.journal.name;
     for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
         let checkpoint = console.records.checkpoint(&generation.name);
         status.unread += checkpoint.unread;
@@ -101,14 +113,14 @@ pub async fn now(
     RawQuery(query): RawQuery,
 ) -> Result<Json<Now>, Failure> {
     let time = jiff::Timestamp::now().as_millisecond();
-    let sites = asked(&query.unwrap_or_default(), &console.config, time)?.scope.sites;
+    let sites = asked(&query.unwrap_or_default(), &console.site()?.config, time)?.scope.sites;
     blocking(move || {
         let scope = Scope { sites: sites.clone(), from: Some(time - HOUR), ..Scope::default() };
         let all = Scope { sites, ..Scope::default() };
         let asked = Asked { scope, step: Some(Step::Minute), ..Asked::default() };
         let report = make_survey(&console, &asked)?;
         let latest = console.records.snapshot().within(&all).latest(&console.records, LATEST)?;
-        let (answered, sent) = console.counters.sum();
+        let (answered, sent) = console.house.counters.sum();
         Ok(Now {
             time,
             answered,
@@ -140,14 +152,14 @@ pub async fn survey(
     RawQuery(query): RawQuery,
 ) -> Result<Json<SurveyReport>, Failure> {
     let now = jiff::Timestamp::now().as_millisecond();
-    let asked = asked(&query.unwrap_or_default(), &console.config, now)?;
+    let asked = asked(&query.unwrap_or_default(), &console.site()?.config, now)?;
     blocking(move || make_survey(&console, &asked)).await
 }
 
 fn make_survey(console: &Console, asked: &Asked) -> Result<SurveyReport, Failure> {
     let plan = SurveyPlan {
         scope: asked.scope.clone(),
-        zone: console.config.service.time_zone.clone(),
+        zone: console.site()?.config.service.time_zone.clone(),
         key: console.key,
         step: asked.step,
     };
@@ -178,7 +190,7 @@ fn request(recorded: &Recorded) -> Request {
 }
 
 /// Reads records away from the threads that serve.
-async fn blocking<T: Send + 'static>(
+pub(super) async fn blocking<T: Send + 'static>(
     run: impl FnOnce() -> Result<T, Failure> + Send + 'static,
 ) -> Result<Json<T>, Failure> {
     tokio::task::spawn_blocking(run).await.map_err(|_| Failure::Internal)?.map(Json)

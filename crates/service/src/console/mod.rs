@@ -1,7 +1,7 @@
 //! The console and its API: who may use them, what they answer.
 //!
 //! - [`sign_in`]: one-time links, sessions, tokens
-//! - [`calls`]: the API; [`failure`]: what it says when it cannot answer
+//! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`failure`]: what it says when it cannot answer
 //! - [`query`]: the scope of a call, from its address
 //! - [`assets`]: the pages, from inside the program
 
@@ -10,9 +10,10 @@ pub mod calls;
 pub mod failure;
 pub mod query;
 pub mod sign_in;
+pub mod sites;
 
-use crate::Counters;
-use crate::connections::Workers;
+use crate::changes::Changes;
+use crate::house::House;
 use crate::site::Site;
 use axum::Router;
 use axum::extract::Request;
@@ -20,23 +21,19 @@ use axum::http::{HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::{get, post};
-use exedra_core::config::Config;
 use exedra_core::survey::VisitorKey;
 use exedra_store::{Records, Secrets};
-use std::net::SocketAddr;
+use failure::Failure;
 use std::sync::Arc;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
 
 /// What the console shows, and who is let in.
 pub struct Console {
-    site: Arc<Site>,
-    config: Arc<Config>,
-    connections: Arc<Workers>,
+    house: Arc<House>,
+    changes: Arc<Changes>,
     records: Arc<Records>,
     secrets: Arc<Secrets>,
-    counters: Arc<Counters>,
-    listeners: Vec<SocketAddr>,
     started: jiff::Timestamp,
     key: VisitorKey,
 }
@@ -44,17 +41,19 @@ pub struct Console {
 impl Console {
     /// A console for a service that has just started.
     pub fn new(
-        site: Arc<Site>,
-        counters: Arc<Counters>,
-        connections: Arc<Workers>,
+        house: Arc<House>,
+        changes: Arc<Changes>,
         records: Arc<Records>,
         secrets: Arc<Secrets>,
-        listeners: Vec<SocketAddr>,
     ) -> Arc<Self> {
         let key = VisitorKey([rand::random(), rand::random()]);
         let started = jiff::Timestamp::now();
-        let config = Arc::clone(&site.config);
-        Arc::new(Console { site, config, connections, records, secrets, counters, listeners, started, key })
+        Arc::new(Console { house, changes, records, secrets, started, key })
+    }
+
+    /// What is in force.
+    pub fn site(&self) -> Result<Arc<Site>, Failure> {
+        self.house.site().ok_or(Failure::Internal)
     }
 }
 
@@ -73,6 +72,12 @@ fn router(console: Arc<Console>) -> Router {
         .route("/status", get(calls::status))
         .route("/now", get(calls::now))
         .route("/survey", get(calls::survey))
+        .route("/sites", get(sites::sites))
+        .route("/explain", post(sites::explain))
+        .route("/check", get(sites::check))
+        .route("/reload", post(sites::reload))
+        .route("/revisions", get(sites::revisions))
+        .route("/revisions/{number}/restore", post(sites::restore))
         .route("/sign-out", post(sign_in::sign_out))
         .fallback(calls::unknown)
         .layer(middleware::from_fn_with_state(Arc::clone(&console), sign_in::only_known));

@@ -50,6 +50,11 @@ impl Folder {
         })
     }
 
+    /// Where the configuration says it is.
+    pub fn configured(&self) -> &Path {
+        &self.configured
+    }
+
     /// The folder as it is opened now.
     pub fn opened(&self) -> Arc<Opened> {
         Arc::clone(&self.opened.read().unwrap_or_else(PoisonError::into_inner))

@@ -16,7 +16,7 @@ use bytes::Bytes;
 use cap_std::fs::Metadata;
 use exedra_core::answer::listing::Listed;
 use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, SitePath, Want};
-use exedra_core::config::Config;
+use exedra_core::config::{Config, SiteId};
 use exedra_core::encode::Codec;
 use folder::{Folder, entry_of, entry_of_error, facts_of};
 use quick_cache::Weighter;
@@ -48,6 +48,22 @@ pub struct Disk {
     kept: Cache<Question, Arc<Kept>, Weight>,
     clock: Arc<Clock>,
     owner: Owner,
+}
+
+/// When something was found, so that it can be told for how long it may be believed.
+#[derive(Debug)]
+pub struct Belief {
+    /// When it was last true, by the clock.
+    seen: u64,
+    /// How often the folder had changed by then.
+    changes: u64,
+}
+
+impl Belief {
+    /// The same belief, of a copy.
+    pub fn copy(&self) -> Belief {
+        Belief { seen: self.seen, changes: self.changes }
+    }
 }
 
 thread_local! {
@@ -172,6 +188,29 @@ impl Disk {
             && quiet.is_some_and(|since| !within(UNREST, since))
     }
 
+    /// What is about to be found out in a site's folder is believed from now on.
+    pub fn belief(&self, site: SiteId) -> Belief {
+        self.clock.tick();
+        Belief { seen: self.now(), changes: self.folders[site.0].changes() }
+    }
+
+    /// Whether what was found, be it there or missing, may still be believed.
+    pub fn still_holds(&self, site: SiteId, belief: &Belief) -> bool {
+        let now = self.now();
+        let within = |time: Duration, since: u64| now.saturating_sub(since) < time.as_millis() as u64;
+        within(BELIEVED, belief.seen)
+            || within(BELIEVED_WATCHED, belief.seen)
+                && self.folders[site.0]
+                    .quiet_since(belief.changes)
+                    .is_some_and(|since| !within(UNREST, since))
+    }
+
+    /// Whether these are the folders of a configuration, in its order.
+    pub fn is_of(&self, config: &Config) -> bool {
+        let folders = config.sites.iter().map(|site| site.folder.value.as_path());
+        self.folders.iter().map(|folder| folder.configured()).eq(folders)
+    }
+
     /// Looks at a place. Blocks.
     pub fn look(&self, question: &Question) -> Arc<Kept> {
         let folder = &self.folders[question.site.0];
@@ -235,7 +274,6 @@ impl Disk {
 mod tests {
     use super::*;
     use exedra_core::answer::path::resolve;
-    use exedra_core::config::SiteId;
     use std::os::unix::fs::symlink;
 
     #[test]

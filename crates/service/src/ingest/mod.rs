@@ -61,20 +61,14 @@ enum Progress {
 pub struct Ingest {
     records: Arc<Records>,
     logs: Vec<Log>,
+    more: Receiver<(Arc<Journal>, Layout)>,
     stop: Arc<AtomicBool>,
 }
 
 impl Ingest {
-    /// Follows all generations of these logs.
-    pub fn new(records: Arc<Records>, logs: Vec<(Arc<Journal>, Layout)>, stop: Arc<AtomicBool>) -> Self {
-        let logs = logs.into_iter().map(|(journal, layout)| Log {
-            journal,
-            layout,
-            known: 0,
-            unread: Vec::new(),
-            complained: None,
-        });
-        Ingest { records, logs: logs.collect(), stop }
+    /// Follows all generations of the logs that come by `more`.
+    pub fn new(records: Arc<Records>, more: Receiver<(Arc<Journal>, Layout)>, stop: Arc<AtomicBool>) -> Self {
+        Ingest { records, logs: Vec::new(), more, stop }
     }
 
     /// Follows until told to stop, and then to the end of what is written by then.
@@ -82,6 +76,9 @@ impl Ingest {
         let mut committed = Instant::now();
         loop {
             let stopping = self.stop.load(Ordering::SeqCst);
+            for (journal, layout) in self.more.try_iter() {
+                self.logs.push(Log { journal, layout, known: 0, unread: Vec::new(), complained: None });
+            }
             let mut idle = true;
             let room = self.records.tail_requests() < MOST_IN_TAIL;
             for log in self.logs.iter_mut().filter(|_| room) {

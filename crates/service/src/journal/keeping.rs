@@ -7,14 +7,15 @@ use flate2::Compression;
 use flate2::write::GzEncoder;
 use std::fs::{File, FileTimes};
 use std::io::{self, BufWriter, Write};
-use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 /// How often somebody looks.
 const EVERY: Duration = Duration::from_secs(2);
 
 /// A journal whose past is looked after.
+#[derive(Clone)]
 pub struct Kept {
     /// Which one.
     pub journal: Arc<Journal>,
@@ -23,9 +24,10 @@ pub struct Kept {
 }
 
 /// Looks after the past of some journals until the other end of `stop` is dropped.
-pub fn look_after(kept: &[Kept], stop: &Receiver<()>) {
+pub fn look_after(all: &Mutex<Vec<Kept>>, stop: &Receiver<()>) {
     while let Err(RecvTimeoutError::Timeout) = stop.recv_timeout(EVERY) {
-        for kept in kept {
+        let all = all.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        for kept in &all {
             if let Err(error) = kept.look(SystemTime::now()) {
                 let folder = kept.journal.folder().display();
                 tracing::warn!(%folder, "past logs of {} cannot be looked after: {error}", kept.journal.name);

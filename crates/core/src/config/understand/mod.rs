@@ -67,6 +67,18 @@ pub fn understand_with(
     }
 }
 
+/// Where the state folder and the console are, as far as a text says so that may be full of mistakes.
+pub fn whereabouts(text: &str, base: &Path) -> (PathBuf, SocketAddr) {
+    let read = |line: &str, key: &str| -> Option<String> {
+        let value = line.trim().strip_prefix(key)?.trim_start().strip_prefix('=')?;
+        value.split('"').nth(1).map(str::to_owned)
+    };
+    let first = |key: &str| text.lines().find_map(|line| read(line, key));
+    let console = first("console").and_then(|text| text.parse().ok());
+    let state = base.join(first("state").unwrap_or_else(|| "state".to_owned()));
+    (state, console.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7300))))
+}
+
 /// Understands the settings of a folder.
 pub(super) fn folder_settings(text: &str, config: &Config) -> Result<FolderSettings, Vec<Diagnostic>> {
     let document = parse(text, 0).map_err(|mistake| vec![mistake])?;

@@ -1,102 +1,58 @@
-//! A request decided by the configuration and the disk, every step written down.
+//! Answering the core's questions for somebody who only wants to know: nothing is sent, kept or counted.
 
-use super::asked::{Asked, fields};
-use crate::Failure;
-use exedra_core::answer::{self, Body, Encodings, Entry, Form, Piece, Question, Reply, Want, answer_traced};
+use crate::connections::Clock;
+use crate::disk::Disk;
+use crate::encodings::{MOST_TO_SETTLE, kept_on_disk};
+use crate::folders::Folders;
+use crate::guards::Guards;
+use crate::site::Site;
+use exedra_core::answer::{self, Body, Encodings, Entry, Form, Piece, Question, Reply, Want};
 use exedra_core::config::Config;
 use exedra_core::encode::Effort;
-use exedra_service::connections::Clock;
-use exedra_service::disk::Disk;
-use exedra_service::encodings::{MOST_TO_SETTLE, kept_on_disk};
-use http::{HeaderMap, HeaderValue, header};
-use serde::Serialize;
 use std::io::Read;
+use std::sync::Arc;
 
 /// The longest body that is encoded to find out its length.
 const MOST_TO_ENCODE: u64 = 64 << 20;
 
-/// One step of the decision.
-#[derive(Serialize)]
-pub struct Step {
-    /// What was decided about.
-    pub about: &'static str,
-    /// The step in words.
-    pub words: String,
-    /// The configuration's file, where the cause is written there.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub file: Option<String>,
-    /// The line in it.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub line: Option<usize>,
-}
-
-/// What became of a codec.
-#[derive(Serialize)]
-pub struct Codec {
-    /// Its name in `Content-Encoding`.
-    pub codec: &'static str,
-    /// Whether it is used.
-    pub used: bool,
-    /// Why, or why not.
-    pub why: String,
-}
-
-/// What would go out.
-#[derive(Serialize)]
-pub struct Outcome {
-    /// Status.
-    pub status: u16,
-    /// Its reason phrase.
-    pub reason: &'static str,
-    /// Header fields.
-    #[serde(serialize_with = "fields")]
-    pub headers: HeaderMap,
-    /// Octets of the body, where they can be told.
-    pub bytes: Option<u64>,
-    /// The file that the body comes from.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub file: Option<String>,
-}
-
-type Decided = (Option<String>, Vec<Step>, Vec<Codec>, Outcome);
-
-/// Decides a request.
-pub fn decide(config: &Config, asked: &Asked, name: &str, text: &str) -> Result<Decided, Failure> {
-    let disk = Disk::open(config, Clock::new())?;
-    let looking = Looking { config, disk };
-    let (answer, trace) = answer_traced(config, asked.facts()).finish(|question| looking.reply(question));
-    let site = answer.site.map(|id| config.site(id));
-    let (mut steps, mut codecs) = (Vec::new(), Vec::new());
-    for step in &trace.0 {
-        if let answer::Step::Codec { codec, verdict } = step {
-            codecs.push(Codec { codec: codec.name(), used: verdict.is_chosen(), why: verdict.words() });
-            continue;
-        }
-        let line = step.place().map(|place| 1 + text[..place.start.min(text.len())].matches('\n').count());
-        let file = line.is_some().then(|| name.to_owned());
-        steps.push(Step { about: step.about(), words: step.words(), file, line });
-    }
-    let (bytes, path) = looking.body(&answer);
-    let mut headers = answer.headers;
-    let has_body = answer.body != Body::None;
-    if let Some(bytes) = bytes.filter(|_| has_body) {
-        headers.insert(header::CONTENT_LENGTH, HeaderValue::from(bytes));
-    }
-    let file = path.zip(site).map(|(path, site)| site.folder.value.join(path).display().to_string());
-    let reason = answer.status.canonical_reason().unwrap_or("");
-    let bytes = if answer.head_only { Some(0) } else { bytes };
-    let outcome = Outcome { status: answer.status.as_u16(), reason, headers, bytes, file };
-    Ok((site.map(|site| site.name.value.clone()), steps, codecs, outcome))
-}
-
 /// Whoever answers the core's questions, without changing anything.
-struct Looking<'c> {
-    config: &'c Config,
-    disk: Disk,
+pub struct Looking<'c> {
+    /// The configuration.
+    pub config: &'c Config,
+    /// Its folders.
+    pub disk: Arc<Disk>,
+    /// What they say of themselves.
+    pub folders: Arc<Folders>,
+    /// Who may sign in.
+    pub guards: Arc<Guards>,
 }
 
 impl Looking<'_> {
-    fn reply(&self, question: &Question) -> Reply {
+    /// By a configuration alone, when no service runs.
+    pub fn alone(config: &'_ Config) -> std::io::Result<Looking<'_>> {
+        Ok(Looking {
+            config,
+            disk: Arc::new(Disk::open(config, Clock::new())?),
+            folders: Arc::default(),
+            guards: Arc::new(Guards::new(config, Arc::default())),
+        })
+    }
+
+    /// As a service sees it that runs.
+    pub fn of(site: &Site) -> Looking<'_> {
+        Looking {
+            config: &site.config,
+            disk: Arc::clone(&site.disk),
+            folders: Arc::clone(&site.folders),
+            guards: Arc::clone(&site.guards),
+        }
+    }
+
+    /// The reply to a question.
+    pub fn reply(&self, question: &Question) -> Reply {
+        if question.want == Want::Settings {
+            return Reply::Settings(self.folders.look(question, &self.disk, self.config).chain.clone());
+        }
         if question.want != Want::Encodings {
             return self.disk.look(question).reply();
         }
@@ -125,7 +81,7 @@ impl Looking<'_> {
     }
 
     /// Length of a body, where it can be told, and the file it comes from.
-    fn body(&self, answer: &answer::Answer) -> (Option<u64>, Option<String>) {
+    pub fn body(&self, answer: &answer::Answer) -> (Option<u64>, Option<String>) {
         let (path, form) = match &answer.body {
             Body::None => return (Some(0), None),
             Body::Page(page) => return (Some(page.len() as u64), None),

@@ -1,0 +1,60 @@
+//! `exedra check`: everything that can be found wrong with a configuration before it comes into force.
+
+use crate::figures::several;
+use crate::{Failure, Form};
+use anstyle::{AnsiColor, Style};
+use clap::Args;
+use exedra_core::config::diagnostic::draw;
+use exedra_core::config::{Diagnostic, Sources};
+use exedra_service::checking::{self, Checked, Depth};
+use exedra_service::configuration::Refused;
+use exedra_service::console::sites::findings;
+use std::path::PathBuf;
+
+/// What `exedra check` takes.
+#[derive(Args)]
+pub struct Options {
+    /// The configuration
+    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
+    config: PathBuf,
+    /// The form of the answer
+    #[arg(long = "as", value_name = "FORM", default_value = "text")]
+    form: Form,
+}
+
+/// Checks and prints. Fails when anything is an error.
+pub fn run(options: &Options) -> Result<(), Failure> {
+    let (found, sources) = match checking::read(&options.config, Depth::Thorough) {
+        Ok(Checked { config, found }) => (found, config.sources),
+        Err(Refused::Mistaken { found, sources }) => (found, sources),
+        Err(unreadable) => return Err(crate::configuration::failure(unreadable)),
+    };
+    match options.form {
+        Form::Json => {
+            anstream::println!("{}", serde_json::to_string_pretty(&findings(&found, &sources))?);
+        }
+        Form::Text => print(&found, &sources),
+    }
+    // What there is to say has been said.
+    if found.iter().any(Diagnostic::is_error) { Err(Failure(String::new())) } else { Ok(()) }
+}
+
+fn print(found: &[Diagnostic], sources: &Sources) {
+    const WELL: Style = AnsiColor::Green.on_default();
+    const ATTENTION: Style = AnsiColor::Yellow.on_default();
+    const TROUBLE: Style = AnsiColor::Red.on_default();
+    let colour = anstream::AutoStream::choice(&std::io::stdout()) != anstream::ColorChoice::Never;
+    anstream::print!("{}", draw(found, sources, colour));
+    let errors = found.iter().filter(|diagnostic| diagnostic.is_error()).count() as u64;
+    let remarks = found.len() as u64 - errors;
+    let remarks = if remarks == 0 { String::new() } else { several(remarks, "remark", "remarks") };
+    match (errors, remarks.is_empty()) {
+        (0, true) => anstream::println!("{WELL}Nothing is wrong.{WELL:#}"),
+        (0, false) => anstream::println!("{ATTENTION}Nothing is wrong; {remarks}.{ATTENTION:#}"),
+        (errors, none) => {
+            let also = if none { String::new() } else { format!(", and {remarks}") };
+            let errors = several(errors, "error", "errors");
+            anstream::println!("{TROUBLE}{errors}{also}. It does not come into force like this.{TROUBLE:#}");
+        }
+    }
+}

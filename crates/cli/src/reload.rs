@@ -1,0 +1,100 @@
+//! `exedra reload`, `exedra revisions`, `exedra restore`: configurations that come into force, and those that were.
+
+use crate::service::Service;
+use crate::{Failure, Form};
+use anstyle::{AnsiColor, Effects, Style};
+use clap::Args;
+use exedra_api::sites::{Changed, Revision};
+
+const QUIET: Style = Style::new().effects(Effects::DIMMED);
+const WELL: Style = AnsiColor::Green.on_default();
+
+/// What `exedra reload` takes.
+#[derive(Args)]
+pub struct Reload {
+    #[command(flatten)]
+    service: Service,
+    /// The form of the answer
+    #[arg(long = "as", value_name = "FORM", default_value = "text")]
+    form: Form,
+}
+
+/// What `exedra revisions` takes.
+#[derive(Args)]
+pub struct Revisions {
+    #[command(flatten)]
+    service: Service,
+    /// The form of the answer
+    #[arg(long = "as", value_name = "FORM", default_value = "text")]
+    form: Form,
+}
+
+/// What `exedra restore` takes.
+#[derive(Args)]
+pub struct Restore {
+    /// The number of the revision, as `exedra revisions` lists them
+    number: i32,
+    #[command(flatten)]
+    service: Service,
+    /// The form of the answer
+    #[arg(long = "as", value_name = "FORM", default_value = "text")]
+    form: Form,
+}
+
+/// Has the configuration brought into force as it is written now.
+pub fn reload(options: &Reload) -> Result<(), Failure> {
+    let changed: Changed = options.service.post("reload")?;
+    say(&changed, options.form)
+}
+
+/// Has a configuration brought back that was in force.
+pub fn restore(options: &Restore) -> Result<(), Failure> {
+    let changed: Changed = options.service.post(&format!("revisions/{}/restore", options.number))?;
+    say(&changed, options.form)
+}
+
+fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
+    match form {
+        Form::Json => anstream::println!("{}", serde_json::to_string_pretty(changed)?),
+        Form::Text if changed.in_force => {
+            anstream::print!("{}", changed.drawn);
+            let revision = changed.revision.unwrap_or_default();
+            match changed.is_new {
+                true => anstream::println!("{WELL}Revision {revision} is in force.{WELL:#}"),
+                false => anstream::println!(
+                    "{WELL}Nothing has changed: revision {revision} stays in force.{WELL:#}"
+                ),
+            }
+            if !changed.later.is_empty() {
+                anstream::println!("When the service is started anew: {}.", changed.later.join(", "));
+            }
+        }
+        Form::Text => {}
+    }
+    match changed.in_force {
+        true => Ok(()),
+        false if form == Form::Json => Err(Failure(String::new())),
+        false => Err(Failure(format!("{}\nWhat was in force stays in force.", changed.drawn.trim_end()))),
+    }
+}
+
+/// Lists the configurations that were in force.
+pub fn revisions(options: &Revisions) -> Result<(), Failure> {
+    let all: Vec<Revision> = options.service.get("revisions")?;
+    if options.form == Form::Json {
+        anstream::println!("{}", serde_json::to_string_pretty(&all)?);
+        return Ok(());
+    }
+    for revision in &all {
+        let made = revision.made.replace('T', " ").trim_end_matches('Z').to_owned();
+        let lines = format!("+{} −{}", revision.added, revision.removed);
+        let now = if revision.in_force { "in force" } else { "" };
+        anstream::println!(
+            "{:>5}  {made}  {lines:>12}  {WELL}{now:<8}{WELL:#}  {QUIET}{}{QUIET:#}",
+            revision.number,
+            revision.files.join(", ")
+        );
+    }
+    anstream::println!("{QUIET}Times are UTC. `exedra restore NUMBER` brings one back.{QUIET:#}");
+    Ok(())
+}

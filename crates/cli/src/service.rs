@@ -1,0 +1,84 @@
+//! Asking the running service, by its API and with the token that it keeps for clients on this machine.
+
+use crate::{Failure, configuration};
+use clap::Args;
+use exedra_api::Problem;
+use exedra_core::config::Config;
+use exedra_service::running::TOKEN_FILE;
+use reqwest::blocking::{Client, RequestBuilder};
+use serde::de::DeserializeOwned;
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// How long the service may take.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Which service is asked.
+#[derive(Args)]
+pub struct Service {
+    /// The configuration that the service runs by
+    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
+    pub config: PathBuf,
+    /// Address of the console, when it is not the configuration's
+    #[arg(long, value_name = "ADDRESS")]
+    console: Option<String>,
+}
+
+impl Service {
+    /// Asks for something.
+    pub fn get<T: DeserializeOwned>(&self, call: &str) -> Result<T, Failure> {
+        self.ask(call, |client, address| client.get(address))
+    }
+
+    /// Has something done.
+    pub fn post<T: DeserializeOwned>(&self, call: &str) -> Result<T, Failure> {
+        self.ask(call, |client, address| client.post(address))
+    }
+
+    fn ask<T: DeserializeOwned>(
+        &self,
+        call: &str,
+        request: impl FnOnce(&Client, &str) -> RequestBuilder,
+    ) -> Result<T, Failure> {
+        let (state, configured) = self.whereabouts()?;
+        let file = state.join(TOKEN_FILE);
+        let token = std::fs::read_to_string(&file).map_err(|error| {
+            let file = file.display();
+            Failure(format!("the service's token {file} cannot be read: {error}; has it been started?"))
+        })?;
+        let console = self.console.clone().unwrap_or(configured);
+        let address =
+            format!("http://{}/api/{call}", console.trim_start_matches("http://").trim_end_matches('/'));
+        let client = Client::builder().timeout(PATIENCE).no_proxy().build()?;
+        let answer = request(&client, &address).bearer_auth(token.trim()).send().map_err(|error| {
+            let reason =
+                if error.is_connect() { "nothing answers there".to_owned() } else { error.to_string() };
+            Failure(format!("the service could not be asked at {console}: {reason}; is it running?"))
+        })?;
+        let status = answer.status();
+        if status.is_success() {
+            return Ok(answer.json()?);
+        }
+        let words = match answer.json::<Problem>() {
+            Ok(problem) => format!("{}: {}", problem.title, problem.detail),
+            Err(_) => format!("{address} answered {status}, which is not what Exedra says"),
+        };
+        Err(Failure(words))
+    }
+
+    /// The state folder, and the console's address. They can be told from a configuration with mistakes as well: it is
+    /// just then that the service is asked about it.
+    fn whereabouts(&self) -> Result<(PathBuf, String), Failure> {
+        let of =
+            |config: &Config| (config.service.state.value.clone(), config.service.console.value.to_string());
+        match configuration::read(&self.config) {
+            Ok(config) => Ok(of(&config)),
+            Err(failure) => {
+                let text = std::fs::read_to_string(&self.config).map_err(|_| failure)?;
+                let base = self.config.parent().unwrap_or(std::path::Path::new(""));
+                let (state, console) = exedra_core::config::understand::whereabouts(&text, base);
+                Ok((state, console.to_string()))
+            }
+        }
+    }
+}

@@ -1,0 +1,179 @@
+//! Rules that can never fire, and rules that do something else than they seem to.
+
+use crate::config::{Config, Diagnostic, Site};
+use crate::rules::cover::covers;
+use crate::rules::{Answering, Rule, Seen};
+use http::StatusCode;
+use std::collections::HashSet;
+
+/// Finds them in all sites.
+pub fn check(config: &Config, before: Option<&Config>) -> Vec<Diagnostic> {
+    let mut found = Vec::new();
+    for site in &config.sites {
+        let known =
+            before.and_then(|before| before.sites.iter().find(|known| known.name.value == site.name.value));
+        never_fires(config, site, &mut found);
+        for_good(site, known, &mut found);
+        loose_dots(site, &mut found);
+        round_the_guard(site, &mut found);
+        nobody_signs_in(config, site, &mut found);
+    }
+    found
+}
+
+/// Rules whose every request an earlier rule answers.
+fn never_fires(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
+    let rules = site.rules.all();
+    let ends = |rule: &Rule| rule.effects.answer.is_some() || leads_away(rule);
+    // An exact path covers no pattern: only these have to be asked about each rule.
+    let wide: Vec<usize> = (0..rules.len())
+        .filter(|nth| {
+            ends(&rules[*nth]) && rules[*nth].path.as_ref().is_none_or(|path| path.exact().is_none())
+        })
+        .collect();
+    for (nth, rule) in rules.iter().enumerate() {
+        let exact = rule.path.as_ref().and_then(|path| path.exact());
+        let same_path = exact.map(|path| site.rules.candidates(&Seen::new(path), 0)).unwrap_or_default();
+        let earlier = wide
+            .iter()
+            .copied()
+            .chain(same_path.iter().map(|other| *other as usize))
+            .filter(|other| *other < nth);
+        let first = earlier
+            .filter(|other| ends(&rules[*other]))
+            .find(|other| covers(&rules[*other], rule) && !comes_back(&rules[*other], rule));
+        if let Some(first) = first {
+            let line = config.sources.line(&rules[first].place).map_or(0, |(_, line)| line);
+            let message = format!("`{}` can never fire", rule.name);
+            let reason = format!("`{}` (line {line}) answers all that it could", rules[first].name);
+            let diagnostic = match rule.name.starts_with("moved /") {
+                true => Diagnostic::remark(rule.place.clone(), message, reason),
+                false => Diagnostic::error(rule.place.clone(), message, reason),
+            };
+            found.push(diagnostic.remedy("put it before that one, or take it out"));
+        }
+    }
+}
+
+/// Whether a rule always puts the same other path in place.
+fn leads_away(rule: &Rule) -> bool {
+    rule.effects.serve.as_ref().is_some_and(|serve| !serve.text().contains('{'))
+}
+
+/// Whether the path that a rule puts in place is one that another is about.
+fn comes_back(rule: &Rule, other: &Rule) -> bool {
+    let Some(serve) = &rule.effects.serve else { return false };
+    other.path.as_ref().is_none_or(|path| path.capture(&Seen::new(serve.text().to_owned())).is_some())
+}
+
+/// Redirects for good that were not in force before: browsers remember them.
+fn for_good(site: &Site, before: Option<&Site>, found: &mut Vec<Diagnostic>) {
+    let key = |rule: &Rule| match &rule.effects.answer {
+        Some(Answering::Redirect { target, status, .. }) if lasts(*status) => {
+            Some((rule.path.as_ref().map(|path| path.text().to_owned()), target.text().to_owned()))
+        }
+        _ => None,
+    };
+    let known: HashSet<_> = before.iter().flat_map(|site| site.rules.all()).filter_map(key).collect();
+    let mut moved = 0;
+    for rule in site.rules.all() {
+        let Some(key) = key(rule).filter(|key| !known.contains(key)) else { continue };
+        if rule.name.starts_with("moved /") {
+            moved += 1;
+            if moved > 1 {
+                continue;
+            }
+        }
+        let message = format!("`{}` is new, and for good", rule.name);
+        let reason = format!(
+            "browsers remember it and will not ask again where {} was",
+            key.0.as_deref().unwrap_or("everything")
+        );
+        found.push(
+            Diagnostic::remark(rule.place.clone(), message, reason)
+                .remedy("try it with status = 307 first, and make it 308 when it has proved right"),
+        );
+    }
+}
+
+fn lasts(status: StatusCode) -> bool {
+    matches!(status.as_u16(), 301 | 308)
+}
+
+/// Dots in regular expressions that fit anything, where a dot seems to be meant.
+fn loose_dots(site: &Site, found: &mut Vec<Diagnostic>) {
+    for rule in site.rules.all() {
+        let Some(pattern) = rule.path.as_ref().filter(|path| path.is_regex()) else { continue };
+        let text = pattern.text().as_bytes();
+        let is_loose = |at: &usize| {
+            let escaped = text[..*at].iter().rev().take_while(|octet| **octet == b'\\').count() % 2 == 1;
+            let repeated = matches!(text.get(at + 1), Some(b'*' | b'+' | b'?' | b'{'));
+            let in_class = text[..*at].iter().rposition(|octet| *octet == b'[')
+                > text[..*at].iter().rposition(|octet| *octet == b']');
+            // A letter on either side: a dot as in a file's name.
+            let in_name = at
+                .checked_sub(1)
+                .is_some_and(|before| text[before].is_ascii_alphanumeric() || text[before] == b')')
+                && text.get(at + 1).is_some_and(u8::is_ascii_alphanumeric);
+            !escaped && !repeated && !in_class && in_name
+        };
+        if let Some(at) = memchr::memchr_iter(b'.', text).find(is_loose) {
+            let message = format!("a dot in the regex of `{}` fits any character", rule.name);
+            let reason = format!("`{}` fits more than it says", pattern.text());
+            let (before, after) = pattern.text().split_at(at);
+            found.push(
+                Diagnostic::remark(rule.place.clone(), message, reason).remedy(format!(
+                    "write '{before}\\{after}', or a path without regex: there dots are dots"
+                )),
+            );
+        }
+    }
+}
+
+/// Paths that are served although an earlier rule guards them: rules see the new path only from there on.
+fn round_the_guard(site: &Site, found: &mut Vec<Diagnostic>) {
+    let rules = site.rules.all();
+    for (nth, rule) in rules.iter().enumerate() {
+        let Some(serve) = rule.effects.serve.as_ref().filter(|serve| !serve.text().contains('{')) else {
+            continue;
+        };
+        let path = Seen::new(serve.text().to_owned());
+        let guards = |guard: &&Rule| {
+            let is_guard =
+                guard.effects.login.is_some() || matches!(guard.effects.answer, Some(Answering::Refuse(_)));
+            is_guard && guard.path.as_ref().is_some_and(|pattern| pattern.capture(&path).is_some())
+        };
+        let own = rule.path.as_ref().and_then(|path| path.exact()).map(|path| Seen::new(path.to_owned()));
+        let guarded_itself = |guard: &&Rule| {
+            let pattern = guard.path.as_ref();
+            own.as_ref().is_some_and(|own| pattern.is_some_and(|pattern| pattern.capture(own).is_some()))
+        };
+        if let Some(guard) = rules[..nth].iter().filter(guards).find(|guard| !guarded_itself(guard)) {
+            let message = format!("`{}` serves what `{}` guards, to everybody", rule.name, guard.name);
+            let reason = format!("{} is put in place after the guard has been asked", serve.text());
+            found.push(
+                Diagnostic::remark(rule.place.clone(), message, reason)
+                    .remedy("put the guard after it, or guard this path as well"),
+            );
+        }
+    }
+}
+
+/// Logins that nobody could ever pass, because passwords come in over HTTPS only and there is none.
+fn nobody_signs_in(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
+    if config.listeners.iter().any(|listener| listener.https) || !config.service.forwarders.is_empty() {
+        return;
+    }
+    for rule in site.rules.all() {
+        let realm = rule.effects.login.and_then(|realm| config.realms.get(realm));
+        if let Some(realm) = realm.filter(|realm| !realm.without_https) {
+            let message = format!("nobody can sign in by `{}`", rule.name);
+            let reason =
+                format!("`{}` takes passwords over HTTPS only, and nothing answers by it", realm.name.value);
+            found.push(
+                Diagnostic::error(rule.place.clone(), message, reason)
+                    .remedy("give a [[listener]] https = true; or, where nobody listens on the way, the realm without_https = true"),
+            );
+        }
+    }
+}

@@ -1,0 +1,435 @@
+//! Where requests go, and whether they may: HTTPS, logins, limits, folders' own settings, and configurations that change
+//! while requests come in.
+
+use exedra_e2e::{Place, Program, client, exedra, field, text, until};
+use rstest::rstest;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+const SECURED: &str = "[[listener]]\naddress = \"127.0.0.1:0\"\nhttps = true\n";
+
+fn drawn(output: &std::process::Output) -> String {
+    format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
+}
+
+fn password(place: &Place, user: &str, password: &str) {
+    let file = text(&place.path("staff.toml"));
+    let mut child = Command::new(exedra_e2e::program())
+        .args(["password", user, "--file", &file])
+        .stdin(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(format!("{password}\n").as_bytes()).unwrap();
+    assert!(child.wait().unwrap().success());
+}
+
+#[test]
+fn https_with_a_certificate_made_on_the_spot_both_protocols_and_one_redirect() {
+    let place = Place::new();
+    place.configure(&format!(
+        "https = \"required\"\nmain_host = \"lamp.example\"\nhttps_only = \"1 year\"\n{SECURED}"
+    ));
+    let program = place.serve();
+    let answer = program.ask_secured("lamp.example", "/", &[]);
+    assert_eq!((answer.status().as_u16(), answer.version()), (200, reqwest::Version::HTTP_2));
+    assert_eq!(field(&answer, "strict-transport-security"), "max-age=31536000");
+    let sent = program.get("lamp.example", "/a%20b?x=1&y=%2F");
+    let port = program.secured.rsplit(':').next().unwrap();
+    let _ = port;
+    assert_eq!(sent.status(), 308);
+    // Port 0 is any, and so is the one that is named: nothing in front maps it.
+    assert!(field(&sent, "location").starts_with("https://lamp.example"), "{}", field(&sent, "location"));
+    assert!(field(&sent, "location").ends_with("/a%20b?x=1&y=%2F"));
+    let old =
+        reqwest::blocking::Client::builder().http1_only().no_proxy().tls_danger_accept_invalid_certs(true);
+    let old = old.resolve("lamp.example", program.secured.parse().unwrap()).build().unwrap();
+    let answer = old.get(format!("https://lamp.example:{port}/")).send().unwrap();
+    assert_eq!((answer.status().as_u16(), answer.version()), (200, reqwest::Version::HTTP_11));
+    let lines = until("three lines", || Some(place.log("lamp")).filter(|lines| lines.len() == 3));
+    assert!(
+        lines.iter().any(|line| line.contains("HTTP/2.0") && line.contains(" https lamp.example ")),
+        "{lines:?}"
+    );
+    let kept = place.path("state/certificates/made/lamp.example.pem");
+    assert!(std::fs::read_to_string(kept).unwrap().contains("BEGIN CERTIFICATE"));
+}
+
+#[test]
+fn a_certificate_from_files_is_shown_by_name_and_picked_up_when_it_changes() {
+    let place = Place::new();
+    let make = || {
+        let made = rcgen::generate_simple_self_signed(vec!["lamp.example".to_owned()]).unwrap();
+        place.write("lamp.key", &made.signing_key.serialize_pem());
+        place.write("lamp.pem", &made.cert.pem());
+        made.cert.der().to_vec()
+    };
+    let first = make();
+    let certificate =
+        "[[certificate]]\nhosts = [\"lamp.example\"]\nchain = \"lamp.pem\"\nkey = \"lamp.key\"\n";
+    place.configure(&format!("{SECURED}{certificate}"));
+    let program = place.serve();
+    let shown = |host: &str| {
+        let answer = program.ask_secured(host, "/", &[]);
+        answer.extensions().get::<reqwest::tls::TlsInfo>().unwrap().peer_certificate().unwrap().to_vec()
+    };
+    assert_eq!(shown("lamp.example"), first);
+    assert_ne!(shown("harbour.example"), first, "another host has another");
+    let second = make();
+    until("the new certificate is shown", || (shown("lamp.example") == second).then_some(()));
+    place.write("lamp.pem", "broken");
+    std::thread::sleep(Duration::from_millis(1500));
+    assert_eq!(shown("lamp.example"), second, "what broke leaves in force what was");
+}
+
+#[test]
+fn who_signs_in_gets_in_and_who_does_not_is_slowed_down_and_sees_the_own_page() {
+    let place = Place::new();
+    place.write("lamp/staff/plans.txt", "for us");
+    place.write("lamp/staff/sign-in.html", "<h1>Ask the harbour office</h1>");
+    password(&place, "anna", "tide");
+    let realm = "[[realm]]\nname = \"staff\"\nusers = \"staff.toml\"\n";
+    let rules = "error_pages = { 401 = \"/staff/sign-in.html\" }\n[[site.rules]]\nname = \"staff only\"\npath = \"/staff/{*}\"\nlogin = \"staff\"\n";
+    place.configure(&format!("{rules}{SECURED}{realm}"));
+    let program = place.serve();
+    let port = program.secured.rsplit(':').next().unwrap().to_owned();
+    let sent = program.get("lamp.example", "/staff/plans.txt");
+    assert_eq!(sent.status(), 307, "no password without HTTPS");
+    let client = program.secured("lamp.example");
+    let url = format!("https://lamp.example:{port}/staff/plans.txt");
+    let stranger = client.get(&url).send().unwrap();
+    assert_eq!(stranger.status(), 401);
+    assert_eq!(field(&stranger, "www-authenticate"), "Basic realm=\"staff\", charset=\"UTF-8\"");
+    assert!(stranger.text().unwrap().contains("Ask the harbour office"));
+    let anna = |word: &str| client.get(&url).basic_auth("anna", Some(word)).send().unwrap();
+    assert_eq!(anna("tide").text().unwrap(), "for us");
+    let times: Vec<Duration> = (0..4)
+        .map(|_| {
+            let began = Instant::now();
+            assert_eq!(anna("wrong").status(), 401);
+            began.elapsed()
+        })
+        .collect();
+    assert!(times[3] >= Duration::from_millis(1000), "{times:?}");
+    let began = Instant::now();
+    assert_eq!(anna("tide").status(), 200);
+    assert!(began.elapsed() < Duration::from_millis(200), "who is known is not held up by others' tries");
+    let lines = until("the lines", || Some(place.log("lamp")).filter(|lines| lines.len() == 8));
+    assert!(
+        lines.iter().any(|line| line.contains(" anna [") && line.contains("\"staff only\"")),
+        "{lines:?}"
+    );
+    // A changed password counts within a second or two, without anything else being done.
+    password(&place, "anna", "ebb");
+    until("the new password", || (anna("ebb").status() == 200).then_some(()));
+    assert_eq!(anna("tide").status(), 401);
+}
+
+#[test]
+fn a_client_that_takes_too_much_is_told_when_to_come_again() {
+    let place = Place::new();
+    place.write("lamp/tour.bin", &"x".repeat(30_000));
+    place.configure(
+        "[[site.rules]]\nname = \"greedy\"\npath = \"/{*}\"\nwhen = { client = \"203.0.113.0/24\" }\nlimit = { requests = \"6 a minute\", at_once = 3 }\n\
+         [[site.rules]]\npath = \"/tour.bin\"\nlimit = { speed = \"20 kB a second\" }\n",
+    );
+    let program = place.serve();
+    let ask = |client: &str| program.ask("lamp.example", "/", &[("Forwarded", &format!("for={client}"))]);
+    let statuses: Vec<u16> = (0..5).map(|_| ask("203.0.113.9").status().as_u16()).collect();
+    assert_eq!(statuses, [200, 200, 200, 429, 429]);
+    let told = ask("203.0.113.9");
+    let seconds: u64 = field(&told, "retry-after").parse().unwrap();
+    assert!((5..=10).contains(&seconds), "{seconds}");
+    assert_eq!(ask("203.0.113.10").status(), 200, "each for itself");
+    assert!((0..20).all(|_| ask("192.0.2.1").status() == 200));
+    let errors =
+        until("an error line", || place.log("service_errors").into_iter().find(|line| line.contains("429")));
+    assert!(errors.contains("`greedy` allows this client no more for now"), "{errors}");
+    let began = Instant::now();
+    assert_eq!(program.get("lamp.example", "/tour.bin").bytes().unwrap().len(), 30_000);
+    assert!(began.elapsed() >= Duration::from_millis(1200), "{:?}", began.elapsed());
+}
+
+#[test]
+fn folders_settings_count_within_a_second_and_a_broken_one_takes_nothing_else_down() {
+    let place = Place::new();
+    place.configure("");
+    place.write("lamp/papers/a.txt", "a");
+    place.write("lamp/papers/deep/b.txt", "b");
+    let program = place.serve();
+    let status = |target: &str| program.get("lamp.example", target).status().as_u16();
+    assert_eq!((status("/papers/"), status("/papers/deep/b.txt")), (403, 200));
+    // Twice, so that whatever is remembered whole is.
+    assert_eq!((status("/papers/deep/b.txt"), status("/papers/a.txt")), (200, 200));
+    place.write(
+        "lamp/papers/.exedra.toml",
+        "listing = true\ncache = \"1 hour\"\n[headers]\nX-Papers = \"{path}\"\n",
+    );
+    let began = Instant::now();
+    until("the folder is listed", || (status("/papers/") == 200).then_some(()));
+    until("its fields", || {
+        (field(&program.get("lamp.example", "/papers/deep/b.txt"), "x-papers") == "/papers/deep/b.txt")
+            .then_some(())
+    });
+    assert!(began.elapsed() < Duration::from_millis(1500), "{:?}", began.elapsed());
+    assert_eq!(status("/papers/.exedra.toml"), 404);
+    assert_eq!(field(&program.get("lamp.example", "/papers/a.txt"), "cache-control"), "max-age=3600");
+    place.write("lamp/papers/deep/.exedra.toml", "listing = perhaps\n");
+    until("what is broken answers 500", || (status("/papers/deep/b.txt") == 500).then_some(()));
+    assert_eq!((status("/papers/a.txt"), status("/")), (200, 200));
+    let line = until("an error line", || {
+        place.log("service_errors").into_iter().find(|line| line.contains("\"status\":500"))
+    });
+    assert!(line.contains("the settings of /papers/deep cannot be understood: line 1"), "{line}");
+    place.write("lamp/papers/deep/.exedra.toml", "refuse = 404\n");
+    until("mended", || (status("/papers/deep/b.txt") == 404).then_some(()));
+    std::fs::remove_file(place.path("lamp/papers/deep/.exedra.toml")).unwrap();
+    until("gone", || (status("/papers/deep/b.txt") == 200).then_some(()));
+}
+
+#[test]
+fn connections_may_be_announced_by_those_who_are_trusted() {
+    let place = Place::new();
+    let text = std::fs::read_to_string(place.config()).unwrap();
+    place.write(
+        "exedra.toml",
+        &text.replacen("address = \"127.0.0.1:0\"", "address = \"127.0.0.1:0\"\nannounced = true", 1),
+    );
+    let program = place.serve();
+    let ask = b"GET / HTTP/1.1\r\nHost: lamp.example\r\nConnection: close\r\n\r\n";
+    let announced = [&b"PROXY TCP4 203.0.113.9 127.0.0.1 4096 80\r\n"[..], ask].concat();
+    assert!(program.raw(&announced).starts_with("HTTP/1.1 200"));
+    assert_eq!(program.raw(ask), "", "who says nothing is turned away");
+    let lines = until("a line", || Some(place.log("lamp")).filter(|lines| !lines.is_empty()));
+    assert!(lines.len() == 1 && lines[0].starts_with("203.0.113.9 "), "{lines:?}");
+}
+
+#[test]
+fn many_redirects_come_from_a_file_and_included_files_bring_sites() {
+    let place = Place::new();
+    let lines: String = (0..5000).map(|number| format!("/old/{number}.html,/new/{number}.html\n")).collect();
+    place.write("moved.csv", &format!("old,new,status\n{lines}/gone.html,https://other.example/,302\n"));
+    place.write(
+        "sites.d/extra.toml",
+        "[[site]]\nname = \"extra\"\nhosts = [\"extra.example\"]\nfolder = \"lamp\"\n",
+    );
+    place.configure("redirects = \"moved.csv\"\n");
+    let text = std::fs::read_to_string(place.config()).unwrap();
+    place.write("exedra.toml", &text.replacen("[service]", "[service]\ninclude = [\"sites.d/*.toml\"]", 1));
+    let program = place.serve();
+    let sent = program.get("lamp.example", "/old/4711.html?x=1");
+    assert_eq!((sent.status().as_u16(), field(&sent, "location")), (308, "/new/4711.html?x=1"));
+    let sent = program.get("lamp.example", "/gone.html");
+    assert_eq!((sent.status().as_u16(), field(&sent, "location")), (302, "https://other.example/"));
+    assert_eq!(program.get("extra.example", "/").status(), 200);
+}
+
+fn reload(place: &Place, program: &Program) -> (bool, String) {
+    let config = exedra_e2e::text(&place.config());
+    let output = exedra(&["reload", "--config", &config, "--console", &program.console]);
+    (output.status.success(), drawn(&output))
+}
+
+#[test]
+fn a_changed_configuration_comes_into_force_whole_or_not_at_all_and_can_be_taken_back() {
+    let place = Place::new();
+    let program = place.serve();
+    let sent = |program: &Program| program.get("lamp.example", "/old").status().as_u16();
+    assert_eq!(sent(&program), 404);
+    place.configure("[[site.rules]]\npath = \"/old\"\nredirect = \"/\"\n");
+    let (well, words) = reload(&place, &program);
+    assert!(well && words.contains("Revision 2 is in force."), "{words}");
+    assert_eq!(sent(&program), 307);
+    place.configure("[[site.rules]]\npath = \"/old\"\nredirect = \"/old\"\n");
+    let (well, words) = reload(&place, &program);
+    assert!(
+        !well && words.contains("round and round") && words.contains("What was in force stays in force."),
+        "{words}"
+    );
+    assert_eq!(sent(&program), 307);
+    place.configure("nonsense = 1\n");
+    program.tell("HUP");
+    std::thread::sleep(Duration::from_millis(300));
+    assert_eq!(sent(&program), 307, "a signal does not bring mistakes into force either");
+    // A new site with a folder that is not there yet, then with it; and a listener more.
+    place.configure("[[site]]\nname = \"new\"\nhosts = [\"new.example\"]\nfolder = \"new\"\n");
+    assert!(!reload(&place, &program).0);
+    place.write("new/index.html", "new");
+    let (well, words) = reload(&place, &program);
+    assert!(well, "{words}");
+    assert_eq!(program.get("new.example", "/").text().unwrap(), "new");
+    until("its own log", || (place.log("new").len() == 1).then_some(()));
+    until("its records", || (program.recorded("new") == 1).then_some(()));
+    let config = text(&place.config());
+    let listed = drawn(&exedra(&["revisions", "--config", &config, "--console", &program.console]));
+    assert!(
+        listed.lines().count() == 4 && listed.contains("    3  ") && listed.contains("in force"),
+        "{listed}"
+    );
+    let output = exedra(&["restore", "2", "--config", &config, "--console", &program.console]);
+    assert!(output.status.success(), "{}", drawn(&output));
+    assert_eq!((sent(&program), program.get("new.example", "/").status().as_u16()), (307, 421));
+    assert!(std::fs::read_to_string(place.config()).unwrap().contains("redirect = \"/\""));
+    assert!(!exedra(&["restore", "99", "--config", &config, "--console", &program.console]).status.success());
+}
+
+#[test]
+fn listeners_come_and_go_while_the_others_keep_their_sockets() {
+    let place = Place::new();
+    let program = place.serve();
+    let mut kept = TcpStream::connect(&program.sites).unwrap();
+    let ask = |socket: &mut TcpStream| {
+        socket.write_all(b"GET / HTTP/1.1\r\nHost: lamp.example\r\n\r\n").unwrap();
+        let mut octets = [0; 15];
+        socket.read_exact(&mut octets).unwrap();
+        let mut rest = vec![0; 4096];
+        let _ = socket.read(&mut rest).unwrap();
+        octets == *b"HTTP/1.1 200 OK"
+    };
+    assert!(ask(&mut kept));
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    place.configure(&format!("[[listener]]\naddress = \"{free}\"\n"));
+    let (well, words) = reload(&place, &program);
+    assert!(well, "{words}");
+    assert!(ask(&mut kept), "the connection goes on");
+    let mut fresh = TcpStream::connect(free).unwrap();
+    assert!(ask(&mut fresh));
+    place.configure("");
+    assert!(reload(&place, &program).0);
+    until("the door is closed", || TcpStream::connect(free).is_err().then_some(()));
+    assert!(ask(&mut kept) && ask(&mut fresh), "who is inside stays");
+    assert_eq!(program.get("lamp.example", "/").status(), 200);
+}
+
+/// Open descriptors of a process, and its resident memory in bytes.
+fn held(process: u32) -> (usize, u64) {
+    let files = std::fs::read_dir(format!("/proc/{process}/fd")).unwrap().count();
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();
+    let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
+    (files, line.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap() * 1024)
+}
+
+#[test]
+fn reloading_again_and_again_under_load_fails_no_request_and_leaks_nothing() {
+    let times: u64 = std::env::var("EXEDRA_RELOADS").ok().and_then(|text| text.parse().ok()).unwrap_or(60);
+    let place = Place::new();
+    place.configure("");
+    let program = place.serve();
+    let done = AtomicBool::new(false);
+    let (asked, failed) = (AtomicU64::new(0), AtomicU64::new(0));
+    let mut before = (0, 0);
+    std::thread::scope(|scope| {
+        for worker in 0..4 {
+            let (program, done, asked, failed) = (&program, &done, &asked, &failed);
+            scope.spawn(move || {
+                let client = client();
+                let path = ["/", "/tides/today.html", "/notes.txt", "/nowhere"][worker];
+                let expected = if worker == 3 { 404 } else { 200 };
+                // Connections of its own, kept for as long as it goes: none may be dropped.
+                let mut socket = TcpStream::connect(&program.sites).unwrap();
+                while !done.load(Ordering::SeqCst) {
+                    let url = format!("http://{}{path}", program.sites);
+                    let well = client.get(url).header("Host", "harbour.example").send();
+                    let well = well.is_ok_and(|answer| answer.status() == expected && answer.bytes().is_ok());
+                    failed.fetch_add(u64::from(!well), Ordering::SeqCst);
+                    asked.fetch_add(1, Ordering::SeqCst);
+                    socket.write_all(b"GET /notes.txt HTTP/1.1\r\nHost: harbour.example\r\n\r\n").unwrap();
+                    let mut octets = Vec::new();
+                    while !octets.ends_with(b"short") {
+                        let mut some = [0; 1024];
+                        let read = socket.read(&mut some).unwrap_or(0);
+                        assert!(read > 0, "a connection was dropped");
+                        octets.extend_from_slice(&some[..read]);
+                    }
+                }
+            });
+        }
+        for number in 0..times {
+            // The same site by other settings each time.
+            let rule = format!("[[site.rules]]\npath = \"/never/{number}\"\ngone = true\n");
+            place.configure(&format!("{rule}[site.compress]\nat_least = \"{} bytes\"\n", 300 + number % 7));
+            let (well, words) = reload(&place, &program);
+            assert!(well, "{words}");
+            if number == 9 {
+                before = held(program.process());
+            }
+        }
+        let after = until("everything old is let go", || {
+            let now = held(program.process());
+            (now.0 <= before.0 + 8).then_some(now)
+        });
+        assert!(after.1 < before.1 + (24 << 20), "{} bytes, after {} at first", after.1, before.1);
+        done.store(true, Ordering::SeqCst);
+    });
+    assert_eq!(failed.load(Ordering::SeqCst), 0, "of {}", asked.load(Ordering::SeqCst));
+    assert!(asked.load(Ordering::SeqCst) > times);
+}
+
+#[rstest]
+#[case::plain("http://www.harbour.example/old/x", "308 → 307 → 200")]
+#[case::there("http://harbour.example/", "200")]
+fn redirects_are_followed_to_the_end(#[case] url: &str, #[case] expected: &str) {
+    let place = Place::new();
+    place.write("harbour/new/x.txt", "x");
+    place
+        .write("harbour/.exedra.toml", "[[rules]]\npath = \"/old/{name}\"\nredirect = \"/new/{name}.txt\"\n");
+    let output = exedra(&["explain", "--config", &text(&place.config()), "--follow", "--as", "json", url]);
+    let all: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    let statuses: Vec<String> =
+        all.as_array().unwrap().iter().map(|one| one["answer"]["status"].to_string()).collect();
+    assert_eq!(statuses.join(" → "), expected, "{}", drawn(&output));
+}
+
+#[test]
+fn explain_says_each_fact_each_rule_and_where_each_setting_comes_from() {
+    let place = Place::new();
+    place.configure(
+        "[[site.rules]]\nname = \"winter\"\npath = \"/papers/{*}\"\nwhen = { parameter = { season = \"winter\" } }\nlisting = true\n\
+         [[site.rules]]\nname = \"agents\"\nwhen = { agent = \"Bad*\" }\nrefuse = 403\n",
+    );
+    place.write("lamp/papers/a.txt", "a");
+    place.write("lamp/papers/.exedra.toml", "# ours\ncache = \"1 hour\"\n");
+    let explain = |url: &str| {
+        let config = text(&place.config());
+        let output =
+            exedra(&["explain", "--config", &config, "--as", "json", "--header", "Cookie: tongue=fo", url]);
+        serde_json::from_slice::<serde_json::Value>(&output.stdout).unwrap()
+    };
+    let winter = explain("http://lamp.example/papers/?season=winter");
+    assert_eq!(winter["answer"]["status"], 200);
+    let fact = |name: &str| {
+        winter["facts"].as_array().unwrap().iter().find(|fact| fact["name"] == name).unwrap()["value"].clone()
+    };
+    assert_eq!(
+        (fact("parameter:season"), fact("cookie:tongue"), fact("user")),
+        ("winter".into(), "fo".into(), serde_json::Value::Null)
+    );
+    let setting = |of: &serde_json::Value, name: &str| {
+        of["settings"].as_array().unwrap().iter().find(|one| one["name"] == name).unwrap().clone()
+    };
+    let listing = setting(&winter, "listing");
+    assert_eq!((&listing["value"], &listing["line"]), (&"on".into(), &19.into()), "{listing}");
+    let cache = setting(&winter, "cache");
+    assert!(cache["file"].as_str().unwrap().ends_with("lamp/papers/.exedra.toml"), "{cache}");
+    assert_eq!((&cache["value"], &cache["line"]), (&"1 hour".into(), &2.into()));
+    let summer = explain("http://lamp.example/papers/?season=summer");
+    assert_eq!(summer["answer"]["status"], 403);
+    let in_vain: Vec<&str> = summer["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|step| step["in_vain"] == true)
+        .map(|step| step["words"].as_str().unwrap())
+        .collect();
+    assert_eq!(
+        in_vain,
+        [
+            "`winter` does not fit: it asks for parameter:season = winter; here it is summer",
+            "`agents` does not fit: it asks for agent = Bad*; here there is none"
+        ]
+    );
+    assert_eq!(setting(&summer, "listing")["value"], "off");
+}

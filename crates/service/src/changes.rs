@@ -1,0 +1,180 @@
+//! Bringing changed configurations into force, and keeping each that was.
+//!
+//! A configuration is read, checked as `exedra check` does, and brought into force as a whole; or it is refused, and what
+//! was in force stays. Each one that comes into force is a revision, with the text of all its files.
+
+use crate::checking::{self, Checked};
+use crate::configuration::Refused;
+use crate::house::House;
+use crate::running::StartError;
+use exedra_core::config::diagnostic::draw;
+use exedra_core::config::{Config, Diagnostic, Sources};
+use exedra_store::{Revision, Revisions, StoreError};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use thiserror::Error;
+
+/// What brings configurations into force.
+pub struct Changes {
+    house: Arc<House>,
+    revisions: Revisions,
+    /// The configuration's file.
+    pub file: PathBuf,
+    /// One change after the other.
+    busy: Mutex<()>,
+}
+
+/// A configuration that has come into force.
+#[derive(Debug)]
+pub struct Changed {
+    /// The number of its revision.
+    pub revision: i32,
+    /// Whether it is another than before.
+    pub is_new: bool,
+    /// What was remarked on it.
+    pub remarks: Vec<Diagnostic>,
+    /// The files that these are in.
+    pub sources: Sources,
+    /// What will only change when the service starts anew.
+    pub later: Vec<String>,
+}
+
+/// Why nothing has changed.
+#[derive(Debug, Error)]
+pub enum ChangeError {
+    /// The configuration was refused.
+    #[error(transparent)]
+    Refused(#[from] Refused),
+    /// Something that it asks for cannot be had.
+    #[error("{0}")]
+    Start(#[from] StartError),
+    /// What was in force cannot be kept or found.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// There is no such revision.
+    #[error("there is no revision {0}: `exedra revisions` lists them")]
+    NoRevision(i32),
+    /// A file cannot be written.
+    #[error("{} cannot be written: {error}", path.display())]
+    Write {
+        /// Which one.
+        path: PathBuf,
+        /// What the system says.
+        error: std::io::Error,
+    },
+}
+
+impl ChangeError {
+    /// What is wrong, drawn where it is wrong.
+    pub fn drawn(&self, colour: bool) -> String {
+        match self {
+            ChangeError::Refused(Refused::Mistaken { found, sources }) => {
+                format!("{}{self}", draw(found, sources, colour))
+            }
+            other => other.to_string(),
+        }
+    }
+}
+
+impl Changes {
+    /// Changes by a file.
+    pub fn new(house: Arc<House>, revisions: Revisions, file: &Path) -> Self {
+        Changes { house, revisions, file: file.to_owned(), busy: Mutex::default() }
+    }
+
+    /// Brings the first configuration into force, which has been checked. Gives the threads of the workers.
+    pub fn begin(&self, config: Config) -> Result<Vec<JoinHandle<()>>, StartError> {
+        let sources = config.sources.clone();
+        let threads = self.house.change(config)?;
+        self.keep(&sources)?;
+        Ok(threads)
+    }
+
+    /// Reads the configuration anew and brings it into force.
+    pub fn reload(&self) -> Result<Changed, ChangeError> {
+        let _busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        self.reload_alone()
+    }
+
+    fn reload_alone(&self) -> Result<Changed, ChangeError> {
+        let Checked { config, found: remarks } = checking::read(&self.file, checking::Depth::ToServe)?;
+        let later = self.house.site().map(|site| later(&site.config, &config)).unwrap_or_default();
+        let sources = config.sources.clone();
+        self.house.change(config)?;
+        let (revision, is_new) = self.keep(&sources)?;
+        tracing::info!(revision, "the configuration {} is in force", self.file.display());
+        Ok(Changed { revision, is_new, remarks, sources, later })
+    }
+
+    /// All revisions, the newest first.
+    pub fn revisions(&self) -> Result<Vec<Revision>, StoreError> {
+        self.revisions.all()
+    }
+
+    /// Writes the files of a revision back and brings it into force. Where it is refused, the files stay as they were.
+    pub fn restore(&self, number: i32) -> Result<Changed, ChangeError> {
+        let _busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        let revision = self.revisions.get(number)?.ok_or(ChangeError::NoRevision(number))?;
+        let now: Vec<(PathBuf, Option<String>)> = revision
+            .files
+            .iter()
+            .map(|(name, _)| (PathBuf::from(name), std::fs::read_to_string(name).ok()))
+            .collect();
+        let put = |path: &Path, text: &str| {
+            let fresh = path.with_extension("toml.new");
+            let put = std::fs::write(&fresh, text).and_then(|()| std::fs::rename(&fresh, path));
+            put.map_err(|error| ChangeError::Write { path: path.to_owned(), error })
+        };
+        let back = || -> Result<Changed, ChangeError> {
+            for (name, text) in &revision.files {
+                put(Path::new(name), text)?;
+            }
+            self.reload_alone()
+        };
+        back().inspect_err(|_| {
+            for (path, text) in &now {
+                let undone = match text {
+                    Some(text) => put(path, text).map_err(|error| error.to_string()),
+                    None => std::fs::remove_file(path).map_err(|error| error.to_string()),
+                };
+                if let Err(reason) = undone {
+                    tracing::error!("{} could not be put back as it was: {reason}", path.display());
+                }
+            }
+        })
+    }
+
+    fn keep(&self, sources: &Sources) -> Result<(i32, bool), StoreError> {
+        let files = sources.files().iter().map(|file| (file.name.clone(), file.text.clone())).collect();
+        self.revisions.keep(files, jiff::Timestamp::now().as_second())
+    }
+}
+
+/// What of a configuration only a start brings into force.
+fn later(before: &Config, after: &Config) -> Vec<String> {
+    let (old, new) = (&before.service, &after.service);
+    let mut later = Vec::new();
+    let mut differs = |differs: bool, what: &str| {
+        if differs {
+            later.push(what.to_owned());
+        }
+    };
+    differs(old.console.value != new.console.value, "`console` in [service]");
+    differs(old.state.value != new.state.value, "`state` in [service]");
+    differs(old.logs.value != new.logs.value, "`logs` in [service]");
+    differs(old.records != new.records, "`records` in [service]");
+    differs(
+        old.user.as_ref().map(|user| &user.value) != new.user.as_ref().map(|user| &user.value),
+        "`user` in [service]",
+    );
+    differs(before.errors != after.errors, "[errors]");
+    for site in &after.sites {
+        let known = before.sites.iter().find(|known| known.name.value == site.name.value);
+        if let Some(known) = known.filter(|known| known.log.write && site.log.write) {
+            let same = known.log.layout.name == site.log.layout.name && known.log.keeping == site.log.keeping;
+            differs(!same, &format!("`layout`, `rotate` and `keep` in the log of `{}`", site.name.value));
+        }
+    }
+    later
+}

@@ -1,0 +1,264 @@
+//! Everything that can be found wrong with a configuration before it comes into force: what the core finds by trying it,
+//! and what only the disk can tell.
+
+use crate::certificates::files;
+use crate::configuration::{self, Refused};
+use crate::connections::Clock;
+use crate::countries::Countries;
+use crate::disk::Disk;
+use crate::folders;
+use crate::guards::users;
+use crate::preflight::preflight;
+use exedra_core::answer::path::tidy;
+use exedra_core::answer::{Encodings, FolderChain, FolderLevel, Question, Reply, SitePath, Want};
+use exedra_core::check::{self, Spoken};
+use exedra_core::config::folder::FILE_NAME;
+use exedra_core::config::{CertificateOrigin, Config, Diagnostic, SiteId};
+use exedra_store::Revisions;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use x509_parser::prelude::{FromDer, X509Certificate};
+
+/// How many days before its end a certificate is complained about.
+const SOON: i64 = 14;
+/// How many folders are looked into for settings of their own.
+const MOST_FOLDERS: usize = 20_000;
+
+/// How closely to look.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// At whatever could keep it from coming into force.
+    ToServe,
+    /// Also at what strangers could reach and should not.
+    Thorough,
+}
+
+/// A configuration that may come into force.
+pub struct Checked {
+    /// The configuration.
+    pub config: Config,
+    /// What is worth knowing of it.
+    pub found: Vec<Diagnostic>,
+}
+
+/// Reads a configuration and checks it. It is refused when anything is an error.
+pub fn read(path: &Path, depth: Depth) -> Result<Checked, Refused> {
+    let config = configuration::read(path)?;
+    let found = check(&config, depth);
+    match found.iter().any(Diagnostic::is_error) {
+        true => Err(Refused::Mistaken { found, sources: config.sources }),
+        false => Ok(Checked { config, found }),
+    }
+}
+
+/// Finds what is wrong with a configuration.
+pub fn check(config: &Config, depth: Depth) -> Vec<Diagnostic> {
+    let mut found = preflight(config);
+    certificates(config, &mut found);
+    realms(config, &mut found);
+    if let Some(path) = &config.service.countries
+        && let Err(reason) = Countries::open(&path.value)
+    {
+        let message = format!("the countries in {} cannot be read", path.value.display());
+        let remedy = "name a file in the MMDB format, or leave `countries` out";
+        found.push(Diagnostic::error(path.span.clone(), message, reason).remedy(remedy));
+    }
+    // Without its folders nothing can be tried.
+    if let Ok(disk) = Disk::open(config, Clock::new()) {
+        let spoken = spoken(config, &mut found);
+        let before = last_in_force(config);
+        let looking = |question: &Question| reply(question, &disk, &spoken);
+        found.extend(check::check(config, &looking, &spoken, before.as_ref()));
+        if depth == Depth::Thorough {
+            exposed(config, &disk, &mut found);
+        }
+    }
+    found.sort_by_key(|diagnostic| diagnostic.span.start);
+    found
+}
+
+/// What the disk says to a question.
+fn reply(question: &Question, disk: &Disk, spoken: &[Spoken]) -> Reply {
+    match question.want {
+        Want::Encodings => Reply::Encodings(Encodings::default()),
+        Want::Settings => {
+            let of = |folder: &SitePath| {
+                let spoken =
+                    spoken.iter().find(|known| known.site == question.site && known.folder == *folder)?;
+                let settings = Ok(Arc::clone(&spoken.settings));
+                Some(FolderLevel { depth: folder.depth(), folder: folder.clone(), settings })
+            };
+            let levels: Vec<FolderLevel> = question.path.ways().filter_map(|folder| of(&folder)).collect();
+            Reply::Settings((!levels.is_empty()).then(|| Arc::new(FolderChain { levels })))
+        }
+        Want::Entry | Want::Names => match disk.remembered(question) {
+            Some(kept) => kept.reply(),
+            None => disk.look(question).reply(),
+        },
+    }
+}
+
+/// Folders that say something of themselves. What is wrong with that takes no site down, and is remarked upon.
+fn spoken(config: &Config, found: &mut Vec<Diagnostic>) -> Vec<Spoken> {
+    let mut spoken = Vec::new();
+    for (number, site) in config.sites.iter().enumerate().filter(|(_, site)| site.folder_settings) {
+        let root = &site.folder.value;
+        let mut left = vec![PathBuf::new()];
+        let mut looked = 0;
+        while let Some(folder) = left.pop() {
+            looked += 1;
+            if looked > MOST_FOLDERS {
+                break;
+            }
+            let Ok(entries) = std::fs::read_dir(root.join(&folder)) else { continue };
+            for entry in entries.flatten() {
+                let name = entry.file_name();
+                if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+                    left.push(folder.join(name));
+                } else if name == FILE_NAME {
+                    let Some(place) = place_of(&folder) else { continue };
+                    let content = std::fs::read(entry.path()).unwrap_or_default();
+                    match folders::understand(&content, config) {
+                        Ok(settings) => spoken.push(Spoken { site: SiteId(number), folder: place, settings }),
+                        Err(broken) => {
+                            let file = entry.path();
+                            let message =
+                                format!("the settings of a folder cannot be understood: {}", file.display());
+                            let reason = format!("line {}: {}", broken.line, broken.message);
+                            let remedy = "correct it: until then nothing in that folder is served";
+                            found.push(
+                                Diagnostic::remark(site.folder.span.clone(), message, reason).remedy(remedy),
+                            );
+                        }
+                    }
+                }
+            }
+        }
+    }
+    spoken
+}
+
+/// A folder of the disk as a place in its site.
+fn place_of(folder: &Path) -> Option<SitePath> {
+    let text = folder.to_str()?;
+    let encoded: String = percent_encoding::utf8_percent_encode(text, percent_encoding::CONTROLS).to_string();
+    tidy(&format!("/{}/", encoded.replace('%', "%25").replace("%25%25", "%25"))).ok()?.place().ok()
+}
+
+/// The configuration that was in force last, where there was any and it can still be understood.
+fn last_in_force(config: &Config) -> Option<Config> {
+    let state = &config.service.state.value;
+    if !state.join("exedra.db").exists() {
+        return None;
+    }
+    let newest = Revisions::open(state).ok()?.all().ok()?.into_iter().next()?;
+    let (name, text) = newest.files.first()?;
+    configuration::understood(Path::new(name), text).ok()
+}
+
+fn realms(config: &Config, found: &mut Vec<Diagnostic>) {
+    for realm in &config.realms {
+        let path = &realm.users.value;
+        let remedy = format!("make it: exedra password NAME --file {}", path.display());
+        let reason = match users::read(path) {
+            Ok(known) if known.is_empty() => "there is nobody in it".to_owned(),
+            Ok(_) => continue,
+            Err(reason) => reason,
+        };
+        let message = format!("nobody can sign in to `{}`: {}", realm.name.value, path.display());
+        found.push(Diagnostic::remark(realm.users.span.clone(), message, reason).remedy(remedy));
+    }
+}
+
+fn certificates(config: &Config, found: &mut Vec<Diagnostic>) {
+    let provider = rustls::crypto::ring::default_provider();
+    for certificate in &config.certificates {
+        let (chain, key) = match &certificate.origin {
+            CertificateOrigin::Files { chain, key } => (chain, key),
+            // What a command brings may not be there yet.
+            CertificateOrigin::Command { chain, key, .. } if chain.value.exists() => (chain, key),
+            CertificateOrigin::Command { .. } | CertificateOrigin::Authority => continue,
+        };
+        let remedy = "without it one is made for development, which browsers warn of";
+        if let Err(reason) = files::read(&chain.value, &key.value, &provider) {
+            let message = format!("the certificate {} cannot be used", chain.value.display());
+            found.push(Diagnostic::error(chain.span.clone(), message, reason).remedy(remedy));
+            continue;
+        }
+        let Ok(certificates) = files::chain_of(&chain.value) else { continue };
+        let Some((_, first)) = certificates.first().and_then(|first| X509Certificate::from_der(first).ok())
+        else {
+            continue;
+        };
+        let days =
+            (first.validity().not_after.timestamp() - jiff::Timestamp::now().as_second()).div_euclid(86_400);
+        if days < SOON {
+            let message = match days {
+                ..0 => format!("the certificate {} has ended", chain.value.display()),
+                days => format!("the certificate {} ends in {days} days", chain.value.display()),
+            };
+            let reason = format!("it is good until {}", first.validity().not_after);
+            let place = chain.span.clone();
+            let diagnostic = if days < 0 {
+                Diagnostic::error(place, message, reason)
+            } else {
+                Diagnostic::remark(place, message, reason)
+            };
+            found.push(diagnostic.remedy("renew it; the service notices when the file changes"));
+        }
+        let names = names(&first);
+        for host in &certificate.hosts {
+            if !names.iter().any(|name| is_for(name, &host.value)) {
+                let message =
+                    format!("the certificate {} is not for `{}`", chain.value.display(), host.value);
+                let reason = format!("it is for {}", names.join(", "));
+                let remedy = "take the host out, or have a certificate made that names it";
+                found.push(Diagnostic::error(host.span.clone(), message, reason).remedy(remedy));
+            }
+        }
+    }
+}
+
+/// The names that a certificate is for.
+pub fn names(certificate: &X509Certificate<'_>) -> Vec<String> {
+    let alternatives = certificate.subject_alternative_name().ok().flatten();
+    let names = alternatives.iter().flat_map(|found| &found.value.general_names);
+    names
+        .filter_map(|name| match name {
+            x509_parser::extensions::GeneralName::DNSName(name) => Some(name.to_ascii_lowercase()),
+            _ => None,
+        })
+        .collect()
+}
+
+fn is_for(name: &str, host: &str) -> bool {
+    name == host
+        || name
+            .strip_prefix('*')
+            .is_some_and(|ending| host.find('.').is_some_and(|dot| &host[dot..] == ending))
+}
+
+/// What strangers could reach and should not.
+fn exposed(config: &Config, disk: &Disk, found: &mut Vec<Diagnostic>) {
+    for (number, site) in config.sites.iter().enumerate() {
+        let walk = crate::exposure::walk(config, SiteId(number), disk);
+        let mut kinds: Vec<&str> = walk.found.iter().map(|exposure| exposure.kind).collect();
+        kinds.dedup();
+        kinds.sort_unstable();
+        kinds.dedup();
+        for kind in kinds {
+            let of_kind: Vec<_> = walk.found.iter().filter(|exposure| exposure.kind == kind).collect();
+            let Some(first) = of_kind.first() else { continue };
+            let message = match of_kind.len() {
+                1 => format!("anybody can reach {}", first.address),
+                count => format!("anybody can reach {} and {} more like it", first.address, count - 1),
+            };
+            let place = match kind == exedra_core::audit::LISTING.name {
+                true => site.origins.get("listing").unwrap_or(&site.folder.span),
+                false => &site.folder.span,
+            };
+            let reason = format!("{kind}: {}", first.reason);
+            found.push(Diagnostic::remark(place.clone(), message, reason).remedy(first.remedy));
+        }
+    }
+}

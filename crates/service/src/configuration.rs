@@ -1,0 +1,84 @@
+//! Reading a configuration with all the files it names.
+
+use exedra_core::config::{Companions, Config, Diagnostic, Sources, understand_with};
+use std::path::{Path, PathBuf};
+use thiserror::Error;
+
+/// Why a configuration cannot come into force.
+#[derive(Debug, Error)]
+pub enum Refused {
+    /// Its file cannot be read.
+    #[error("the configuration {} cannot be read: {error}", path.display())]
+    Unreadable {
+        /// The file.
+        path: PathBuf,
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// There are mistakes in it.
+    #[error("the configuration has {} and does not come into force", count(found))]
+    Mistaken {
+        /// These, remarks included.
+        found: Vec<Diagnostic>,
+        /// The files they are in.
+        sources: Sources,
+    },
+}
+
+fn count(found: &[Diagnostic]) -> String {
+    match found.iter().filter(|diagnostic| diagnostic.is_error()).count() {
+        1 => "one mistake".to_owned(),
+        count => format!("{count} mistakes"),
+    }
+}
+
+/// Reads and understands a configuration.
+pub fn read(path: &Path) -> Result<Config, Refused> {
+    let text = std::fs::read_to_string(path)
+        .map_err(|error| Refused::Unreadable { path: path.to_owned(), error })?;
+    understood(path, &text)
+}
+
+/// Understands a text as if it were written in a file.
+pub fn understood(path: &Path, text: &str) -> Result<Config, Refused> {
+    let base = path.parent().unwrap_or(Path::new(""));
+    understand_with(&path.display().to_string(), text, base, &OnDisk)
+        .map_err(|(found, sources)| Refused::Mistaken { found, sources })
+}
+
+/// The files of the disk.
+struct OnDisk;
+
+impl Companions for OnDisk {
+    fn read(&self, path: &Path) -> Result<String, String> {
+        std::fs::read_to_string(path).map_err(|error| match error.kind() {
+            std::io::ErrorKind::NotFound => "there is no such file".to_owned(),
+            _ => error.to_string(),
+        })
+    }
+
+    fn matching(&self, pattern: &Path) -> Result<Vec<PathBuf>, String> {
+        let name = pattern.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let folder = pattern.parent().unwrap_or(Path::new(""));
+        if folder.to_string_lossy().contains('*') {
+            return Err("`*` may only stand in a file's name".to_owned());
+        }
+        if !name.contains('*') {
+            return Ok(Some(pattern.to_owned()).filter(|path| path.is_file()).into_iter().collect());
+        }
+        let entries = match std::fs::read_dir(folder) {
+            Ok(entries) => entries,
+            // A folder that is not there has no files.
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(format!("{}: {error}", folder.display())),
+        };
+        let fits = |path: &PathBuf| {
+            let found = path.file_name().map(|name| name.to_string_lossy()).unwrap_or_default();
+            exedra_core::config::fits(&name, &found) && !found.starts_with('.') && path.is_file()
+        };
+        let mut paths: Vec<PathBuf> =
+            entries.filter_map(|entry| Some(entry.ok()?.path())).filter(fits).collect();
+        paths.sort();
+        Ok(paths)
+    }
+}

@@ -1,0 +1,252 @@
+//! The calls about what is configured: sites and rules, trying a request, checking, bringing into force.
+
+use super::Console;
+use super::calls::blocking;
+use super::failure::Failure;
+use crate::changes::ChangeError;
+use crate::checking::{self, Depth};
+use crate::configuration::Refused;
+use crate::explaining::asked::Described;
+use crate::explaining::effective;
+use crate::explaining::looking::Looking;
+use crate::site::Site;
+use axum::Json;
+use axum::extract::{Path, State};
+use exedra_api::Problem;
+use exedra_api::explaining::{Ask, Explanation};
+use exedra_api::sites::{self as wire, Changed, Finding, Revision, Sites};
+use exedra_core::config::diagnostic::draw;
+use exedra_core::config::{Diagnostic, Severity, SiteId, Sources};
+use exedra_core::facts::Scheme;
+use exedra_core::rules::Rule;
+use std::collections::HashSet;
+use std::sync::Arc;
+use x509_parser::prelude::{FromDer, X509Certificate};
+
+/// How many rules of a site are shown.
+const MOST_RULES: usize = 500;
+
+/// Sites as they are configured.
+#[utoipa::path(get, path = "/api/sites", responses((status = 200, body = Sites), (status = 401, body = Problem)))]
+pub async fn sites(State(console): State<Arc<Console>>) -> Result<Json<Sites>, Failure> {
+    blocking(move || {
+        let site = console.site()?;
+        let newest = console.changes.revisions()?.into_iter().next();
+        let ports: Vec<(Scheme, u16)> = site
+            .config
+            .listeners
+            .iter()
+            .zip(console.house.addresses())
+            .map(|(listener, address)| (listener.scheme(), address.port()))
+            .collect();
+        Ok(Sites {
+            file: console.changes.file.display().to_string(),
+            revision: newest.as_ref().map_or(0, |newest| newest.number),
+            since: newest.map_or(String::new(), |newest| moment(newest.made)),
+            sites: (0..site.config.sites.len()).map(|number| shown(&site, SiteId(number), &ports)).collect(),
+        })
+    })
+    .await
+}
+
+fn shown(site: &Site, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
+    let config = &site.config;
+    let settings = config.site(id);
+    let hosts = settings.hosts.iter().map(|host| wire::Host {
+        name: host.value.clone(),
+        is_main: settings.main_host.as_ref().is_some_and(|main| main.value == host.value),
+        certificate: certificate(site, &host.value),
+    });
+    let mut addresses = Vec::new();
+    for host in settings.hosts.iter().filter(|host| !host.value.starts_with('*')) {
+        for (scheme, port) in ports {
+            let port = if *port == scheme.port() { String::new() } else { format!(":{port}") };
+            addresses.push(format!("{}://{}{port}/", scheme.as_str(), host.value));
+        }
+    }
+    let rules = settings.rules.all();
+    wire::Site {
+        name: settings.name.value.clone(),
+        hosts: hosts.collect(),
+        folder: settings.folder.value.display().to_string(),
+        addresses,
+        is_default: config.default_site == Some(id),
+        requires_https: settings.https.value == exedra_core::config::Https::Required,
+        settings: effective::of_site(config, id),
+        rules: rules
+            .iter()
+            .take(MOST_RULES)
+            .enumerate()
+            .map(|(nth, rule)| shown_rule(site, id, nth, rule))
+            .collect(),
+        rule_count: rules.len(),
+    }
+}
+
+fn shown_rule(site: &Site, id: SiteId, nth: usize, rule: &Rule) -> wire::Rule {
+    let (file, line) = site.config.sources.line(&rule.place).unwrap_or_default();
+    let effects = effective::in_words(&rule.effects, &site.config);
+    wire::Rule {
+        name: rule.name.to_string(),
+        path: rule.path.as_ref().map(|path| path.text().to_owned()),
+        when: rule.when.iter().map(|condition| condition.text.to_string()).collect(),
+        effects: effects.into_iter().map(|(name, value)| wire::Effect { name, value }).collect(),
+        file: file.to_owned(),
+        line,
+        fired: site.fired.times(id, nth),
+    }
+}
+
+fn certificate(site: &Site, host: &str) -> Option<wire::Certificate> {
+    let (key, is_made) = site.tls.as_ref()?.certificates.of(host)?;
+    let (_, found) = X509Certificate::from_der(key.cert.first()?).ok()?;
+    let ends = found.validity().not_after.timestamp();
+    let days = (ends - jiff::Timestamp::now().as_second()).div_euclid(86_400);
+    let organisation = found.issuer().iter_organization().next().and_then(|name| name.as_str().ok());
+    let issuer = organisation.map_or_else(|| found.issuer().to_string(), str::to_owned);
+    Some(wire::Certificate { is_made, issuer, ends: moment(ends), days })
+}
+
+fn moment(seconds: i64) -> String {
+    jiff::Timestamp::from_second(seconds).unwrap_or_default().to_string()
+}
+
+/// Why a request would be answered as it would.
+#[utoipa::path(post, path = "/api/explain", request_body = Ask,
+    responses((status = 200, body = Explanation), (status = 400, body = Problem), (status = 401, body = Problem)))]
+pub async fn explain(
+    State(console): State<Arc<Console>>,
+    Json(ask): Json<Ask>,
+) -> Result<Json<Explanation>, Failure> {
+    blocking(move || {
+        let described = Described::understand(&ask).map_err(Failure::Wrong)?;
+        let site = console.site()?;
+        Ok(crate::explaining::explain(&Looking::of(&site), &described))
+    })
+    .await
+}
+
+/// What is wrong with the configuration as its files are now.
+#[utoipa::path(get, path = "/api/check",
+    responses((status = 200, body = Vec<Finding>), (status = 401, body = Problem)))]
+pub async fn check(State(console): State<Arc<Console>>) -> Result<Json<Vec<Finding>>, Failure> {
+    blocking(move || match checking::read(&console.changes.file, Depth::Thorough) {
+        Ok(checked) => Ok(findings(&checked.found, &checked.config.sources)),
+        Err(Refused::Mistaken { found, sources }) => Ok(findings(&found, &sources)),
+        Err(unreadable @ Refused::Unreadable { .. }) => Err(Failure::Wrong(unreadable.to_string())),
+    })
+    .await
+}
+
+/// Brings the configuration as its files are now into force, or says why not.
+#[utoipa::path(post, path = "/api/reload",
+    responses((status = 200, body = Changed), (status = 401, body = Problem)))]
+pub async fn reload(State(console): State<Arc<Console>>) -> Result<Json<Changed>, Failure> {
+    // Sockets and tasks are made by the thread that runs this; it must belong to the event loop.
+    let runtime = tokio::runtime::Handle::current();
+    blocking(move || {
+        let _entered = runtime.enter();
+        Ok(outcome(console.changes.reload()))
+    })
+    .await
+}
+
+/// Configurations that were in force, the newest first.
+#[utoipa::path(get, path = "/api/revisions",
+    responses((status = 200, body = Vec<Revision>), (status = 401, body = Problem)))]
+pub async fn revisions(State(console): State<Arc<Console>>) -> Result<Json<Vec<Revision>>, Failure> {
+    blocking(move || {
+        let all = console.changes.revisions()?;
+        Ok(all.iter().enumerate().map(|(nth, one)| revision(one, all.get(nth + 1), nth == 0)).collect())
+    })
+    .await
+}
+
+fn revision(
+    one: &exedra_store::Revision,
+    before: Option<&exedra_store::Revision>,
+    in_force: bool,
+) -> Revision {
+    let lines = |revision: &exedra_store::Revision| -> Vec<String> {
+        let texts = revision.files.iter();
+        texts.flat_map(|(name, text)| text.lines().map(move |line| format!("{name}\0{line}"))).collect()
+    };
+    let (now, then) = (lines(one), before.map(lines).unwrap_or_default());
+    let (known, kept): (HashSet<&String>, HashSet<&String>) = (then.iter().collect(), now.iter().collect());
+    Revision {
+        number: one.number,
+        made: moment(one.made),
+        in_force,
+        files: one.files.iter().map(|(name, _)| name.clone()).collect(),
+        added: now.iter().filter(|line| !known.contains(line)).count(),
+        removed: then.iter().filter(|line| !kept.contains(line)).count(),
+    }
+}
+
+/// Writes a revision's files back and brings it into force, or says why not.
+#[utoipa::path(post, path = "/api/revisions/{number}/restore", params(("number" = i32, Path)),
+    responses((status = 200, body = Changed), (status = 401, body = Problem)))]
+pub async fn restore(
+    State(console): State<Arc<Console>>,
+    Path(number): Path<i32>,
+) -> Result<Json<Changed>, Failure> {
+    let runtime = tokio::runtime::Handle::current();
+    blocking(move || {
+        let _entered = runtime.enter();
+        Ok(outcome(console.changes.restore(number)))
+    })
+    .await
+}
+
+fn outcome(result: Result<crate::changes::Changed, ChangeError>) -> Changed {
+    match result {
+        Ok(changed) => Changed {
+            in_force: true,
+            revision: Some(changed.revision),
+            is_new: changed.is_new,
+            later: changed.later,
+            found: findings(&changed.remarks, &changed.sources),
+            drawn: draw(&changed.remarks, &changed.sources, true),
+        },
+        Err(error) => {
+            let found = match &error {
+                ChangeError::Refused(Refused::Mistaken { found, sources }) => findings(found, sources),
+                _ => Vec::new(),
+            };
+            let drawn = error.drawn(true);
+            Changed { in_force: false, revision: None, is_new: false, later: Vec::new(), found, drawn }
+        }
+    }
+}
+
+/// Diagnostics as they go over the wire.
+pub fn findings(found: &[Diagnostic], sources: &Sources) -> Vec<Finding> {
+    found
+        .iter()
+        .map(|diagnostic| {
+            let (file, line) = sources.line(&diagnostic.span).unwrap_or_default();
+            let (text, column) = match sources.find(&diagnostic.span) {
+                Some((source, within)) => {
+                    let begin = source.text[..within.start].rfind('\n').map_or(0, |end| end + 1);
+                    let whole = source.text[begin..].lines().next().unwrap_or_default();
+                    (whole.to_owned(), 1 + source.text[begin..within.start].chars().count())
+                }
+                None => (String::new(), 1),
+            };
+            Finding {
+                severity: match diagnostic.severity {
+                    Severity::Error => "error",
+                    Severity::Remark => "remark",
+                }
+                .to_owned(),
+                message: diagnostic.message.clone(),
+                reason: diagnostic.reason.clone(),
+                remedy: diagnostic.remedy.clone(),
+                file: file.to_owned(),
+                line,
+                column,
+                text,
+            }
+        })
+        .collect()
+}

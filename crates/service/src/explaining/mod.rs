@@ -1,0 +1,123 @@
+//! Why a request would be answered as it would: decided by a configuration and the disk, every step written down.
+//!
+//! - [`asked`]: the request, as somebody describes it
+//! - [`looking`]: the core's questions answered, without changing anything
+//! - [`effective`]: the settings in effect, and where each was decided
+
+pub mod asked;
+pub mod effective;
+pub mod looking;
+
+use crate::countries::Countries;
+use asked::{Described, fields};
+use exedra_api::explaining::{Codec, Explanation, FactValue, Outcome, Step};
+use exedra_core::answer::{self, Answer, Body, Trace, answer_traced, trace::Place};
+use exedra_core::config::folder::FILE_NAME;
+use exedra_core::config::{Config, SiteId};
+use exedra_core::facts::{FACTS, FactName, Facts, Known, LocalTime};
+use http::{HeaderValue, header};
+use looking::Looking;
+
+/// Explains a request.
+pub fn explain(looking: &Looking<'_>, described: &Described) -> Explanation {
+    let config = looking.config;
+    let countries = config.service.countries.as_ref().and_then(|path| Countries::open(&path.value).ok());
+    let country = match &countries {
+        Some(countries) => countries.of(described.client).into(),
+        None => Known::Unknown,
+    };
+    let now = jiff::Timestamp::now().to_zoned(config.service.time_zone.clone());
+    let facts = described.facts(country, LocalTime::from(&now));
+    let (answer, trace) = answer_traced(config, facts, Trace::complete())
+        .finish_with(|question| looking.reply(question), |credentials| looking.guards.check(credentials));
+    let site = answer.site.map(|id| config.site(id));
+    let (mut steps, mut codecs) = (Vec::new(), Vec::new());
+    for step in &trace.steps {
+        if let answer::Step::Codec { codec, verdict } = step {
+            codecs.push(Codec {
+                codec: codec.name().to_owned(),
+                used: verdict.is_chosen(),
+                why: verdict.words(),
+            });
+            continue;
+        }
+        let (file, line) = step.place().and_then(|place| line_of(config, answer.site, &place)).unzip();
+        let in_vain = matches!(step, answer::Step::RuleNot { .. });
+        steps.push(Step { about: step.about().to_owned(), words: step.words(), in_vain, file, line });
+    }
+    let user = answer.bound.as_ref().and_then(|bound| bound.user.as_ref().map(ToString::to_string));
+    let facts = fact_values(&facts, user, described);
+    let settings = answer.site.map(|id| effective::settings(looking, id, &trace)).unwrap_or_default();
+    Explanation {
+        request: described.shown(),
+        facts,
+        site: site.map(|site| site.name.value.clone()),
+        steps,
+        codecs,
+        answer: outcome(looking, answer),
+        settings,
+    }
+}
+
+/// The file and the line of a place.
+pub fn line_of(config: &Config, site: Option<SiteId>, place: &Place) -> Option<(String, usize)> {
+    let Some(folder) = &place.folder else {
+        return config.sources.line(&place.span).map(|(file, line)| (file.to_owned(), line));
+    };
+    let path = config.site(site?).folder.value.join(folder.as_str()).join(FILE_NAME);
+    let text = std::fs::read(&path).ok()?;
+    let before = &text[..place.span.start.min(text.len())];
+    Some((path.display().to_string(), 1 + memchr::memchr_iter(b'\n', before).count()))
+}
+
+/// All facts of a request, under the names that rules use.
+fn fact_values(facts: &Facts<'_>, user: Option<String>, described: &Described) -> Vec<FactValue> {
+    let mut values = Vec::new();
+    let mut add = |name: &FactName| {
+        let value = match name {
+            FactName::User => user.clone(),
+            FactName::Field(name) if *name == header::AUTHORIZATION => Some("…".to_owned()),
+            name => facts.text(name).value().map(|text| text.into_owned()),
+        };
+        values.push(FactValue { name: name.to_string(), value });
+    };
+    for fact in FACTS {
+        if let Some(name) = FactName::plain(fact.name) {
+            add(&name);
+        }
+    }
+    let query = described.query.as_deref().unwrap_or_default();
+    let mut keys: Vec<String> = Vec::new();
+    for (key, _) in form_urlencoded::parse(query.as_bytes()) {
+        if !keys.contains(&key.to_string()) {
+            keys.push(key.into_owned());
+        }
+    }
+    keys.iter().for_each(|key| add(&FactName::Parameter(key.as_str().into())));
+    described.headers.keys().for_each(|name| add(&FactName::Field(name.clone())));
+    let cookies = described.headers.get_all(header::COOKIE).iter().filter_map(|line| line.to_str().ok());
+    let pairs: Vec<&str> = cookies
+        .flat_map(|line| line.split(';'))
+        .filter_map(|pair| Some(pair.trim().split_once('=')?.0))
+        .collect();
+    pairs.iter().for_each(|name| add(&FactName::Cookie((*name).into())));
+    values
+}
+
+fn outcome(looking: &Looking<'_>, answer: Answer) -> Outcome {
+    let (bytes, path) = looking.body(&answer);
+    let site = answer.site.map(|id| looking.config.site(id));
+    let mut headers = answer.headers;
+    let has_body = answer.body != Body::None;
+    if let Some(bytes) = bytes.filter(|_| has_body) {
+        headers.insert(header::CONTENT_LENGTH, HeaderValue::from(bytes));
+    }
+    let file = path.zip(site).map(|(path, site)| site.folder.value.join(path).display().to_string());
+    Outcome {
+        status: answer.status.as_u16(),
+        reason: answer.status.canonical_reason().unwrap_or("").to_owned(),
+        headers: fields(&headers),
+        bytes: if answer.head_only { Some(0) } else { bytes },
+        file,
+    }
+}

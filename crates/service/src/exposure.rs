@@ -1,0 +1,164 @@
+//! Walking a site as a stranger would: what could be reached, and should not.
+//!
+//! Every file and folder of the site is put to the very decision that would answer a request for it, with the
+//! disk as the service sees it. Only what would be sent counts.
+
+use crate::disk::Disk;
+use crate::folders::Folders;
+use exedra_core::answer::path::resolve;
+use exedra_core::answer::{Body, Encodings, Question, Reply, Want, answer};
+use exedra_core::audit::{self, Kind};
+use exedra_core::config::{Config, Https, SiteId};
+use exedra_core::facts::{Facts, Fields, Known, Scheme};
+use http::HeaderMap;
+use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
+use serde::Serialize;
+use std::io::Read;
+use std::path::Path;
+
+/// Something that a stranger can reach and should not.
+#[derive(Debug, Serialize)]
+pub struct Exposure {
+    /// Its address.
+    pub address: String,
+    /// Which kind of thing it is.
+    pub kind: &'static str,
+    /// Why it should not be reached.
+    pub reason: &'static str,
+    /// What to do about it.
+    pub remedy: &'static str,
+}
+
+/// What a walk has found.
+#[derive(Debug, Default)]
+pub struct Walked {
+    /// How many files can be reached.
+    pub files: u64,
+    /// What should not be.
+    pub found: Vec<Exposure>,
+}
+
+/// What stays as it is in the path of an address (RFC 3986 §3.3), the slash included.
+const PATH: &AsciiSet = &CONTROLS
+    .add(b' ')
+    .add(b'"')
+    .add(b'#')
+    .add(b'%')
+    .add(b'<')
+    .add(b'>')
+    .add(b'?')
+    .add(b'`')
+    .add(b'{')
+    .add(b'}')
+    .add(b'\\')
+    .add(b'[')
+    .add(b']')
+    .add(b'^')
+    .add(b'|');
+
+/// Walks a site. Folders that cannot be read are nobody's to reach.
+pub fn walk(config: &Config, id: SiteId, disk: &Disk) -> Walked {
+    let mut walk = Walk { config, id, disk, folders: Folders::new(), walked: Walked::default() };
+    walk.folder("");
+    walk.walked
+}
+
+struct Walk<'c> {
+    config: &'c Config,
+    id: SiteId,
+    disk: &'c Disk,
+    folders: Folders,
+    walked: Walked,
+}
+
+impl Walk<'_> {
+    /// Looks at a folder and everything below. Its path has no slash at either end.
+    fn folder(&mut self, path: &str) {
+        let slash = if path.is_empty() { "/".to_owned() } else { format!("/{path}/") };
+        if let Some(Body::Page(_)) = self.sent(&slash) {
+            self.expose(&slash, &audit::LISTING);
+        }
+        let folder = self.config.site(self.id).folder.value.join(path);
+        let Ok(entries) = std::fs::read_dir(&folder) else { return };
+        let mut names: Vec<_> = entries.filter_map(Result::ok).collect();
+        names.sort_by_key(std::fs::DirEntry::file_name);
+        for entry in names {
+            let Ok(name) = entry.file_name().into_string() else { continue };
+            let below = if path.is_empty() { name } else { format!("{path}/{name}") };
+            // Links to folders are followed by address only: a walk must end.
+            if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+                self.folder(&below);
+            } else {
+                self.file(&below, &folder.join(entry.file_name()));
+            }
+        }
+    }
+
+    fn file(&mut self, path: &str, file: &Path) {
+        let address = format!("/{path}");
+        if !matches!(self.sent(&address), Some(Body::File { .. })) {
+            return;
+        }
+        self.walked.files += 1;
+        let mut beginning = Vec::new();
+        if let Ok(opened) = std::fs::File::open(file) {
+            // A file that cannot be read here is judged by its name.
+            let _ = opened.take(audit::LOOKED_AT as u64).read_to_end(&mut beginning);
+        }
+        if let Some(kind) = audit::exposure(path, &beginning) {
+            self.expose(&address, kind);
+        }
+    }
+
+    /// The body that a stranger would be sent for a decoded path, where the answer is 200.
+    fn sent(&self, path: &str) -> Option<Body> {
+        let encoded = utf8_percent_encode(path, PATH).to_string();
+        resolve(&encoded).ok()?;
+        let site = self.config.site(self.id);
+        let host = site.main_host.as_ref().or(site.hosts.first())?;
+        let fields = HeaderMap::new();
+        let facts = Facts {
+            scheme: Known::Is(self.scheme()),
+            host: Known::Is(&host.value),
+            port: Known::Absent,
+            method: Known::Is("GET"),
+            path: Known::Is(&encoded),
+            query: Known::Absent,
+            fields: Fields::All(&fields),
+            ..Facts::UNKNOWN
+        };
+        let (answer, ()) = answer(self.config, facts).finish(|question| self.reply(question));
+        (answer.status == 200).then_some(answer.body)
+    }
+
+    fn reply(&self, question: &Question) -> Reply {
+        match question.want {
+            Want::Encodings => Reply::Encodings(Encodings::default()),
+            Want::Settings => Reply::Settings(match self.folders.remembered(question, self.disk) {
+                Some(known) => known.chain.clone(),
+                None => self.folders.look(question, self.disk, self.config).chain.clone(),
+            }),
+            Want::Entry | Want::Names => self.disk.look(question).reply(),
+        }
+    }
+
+    /// How a stranger would come: as the site wants everybody to.
+    fn scheme(&self) -> Scheme {
+        match self.config.site(self.id).https.value {
+            Https::Required => Scheme::Https,
+            Https::Offered => Scheme::Http,
+        }
+    }
+
+    fn expose(&mut self, path: &str, kind: &'static Kind) {
+        let site = self.config.site(self.id);
+        let host = site.main_host.as_ref().or(site.hosts.first()).map_or("", |host| &host.value);
+        let address = format!("{}://{host}{}", self.scheme().as_str(), utf8_percent_encode(path, PATH));
+        self.walked.found.push(Exposure {
+            address,
+            kind: kind.name,
+            reason: kind.reason,
+            remedy: kind.remedy,
+        });
+    }
+}

@@ -1,0 +1,138 @@
+//! What folders say of themselves: their `.exedra.toml`, read, understood and remembered, for each folder together
+//! with those on the way to it.
+//!
+//! It is believed for as long as what stands in the folder is: a change shows within a second.
+
+use crate::disk::{Belief, Disk};
+use crate::near::{Near, Owner};
+use exedra_core::answer::{Broken, Entry, FileFacts, FolderChain, FolderLevel, Question, SitePath, Want};
+use exedra_core::config::folder::{FILE_NAME, MOST_OCTETS};
+use exedra_core::config::{Config, FolderSettings, SiteId};
+use quick_cache::sync::Cache;
+use std::cell::RefCell;
+use std::sync::Arc;
+
+/// How many folders are remembered.
+const FOLDERS: usize = 20_000;
+
+/// What the folders of all sites say, by one configuration: its realms are what they name.
+pub struct Folders {
+    chains: Cache<Key, Arc<Known>>,
+    /// Files that have been understood, as they were at some time.
+    understood: Cache<Key, (FileFacts, Said)>,
+    owner: Owner,
+}
+
+type Key = (SiteId, SitePath);
+type Said = Result<Arc<FolderSettings>, Broken>;
+
+/// What is known of a folder.
+pub struct Known {
+    /// What it and those on the way say.
+    pub chain: Option<Arc<FolderChain>>,
+    belief: Belief,
+}
+
+thread_local! {
+    /// Copies of this thread's own.
+    static NEAR: RefCell<Near<Key, Arc<Known>>> = RefCell::default();
+}
+
+impl Folders {
+    /// Nothing is known yet.
+    pub fn new() -> Self {
+        Folders { chains: Cache::new(FOLDERS), understood: Cache::new(FOLDERS), owner: Owner::another() }
+    }
+
+    /// What is known of a folder and may still be believed.
+    pub fn remembered(&self, question: &Question, disk: &Disk) -> Option<Arc<Known>> {
+        let key = (question.site, question.path.clone());
+        NEAR.with_borrow_mut(|near| {
+            if let Some(known) = near.get(self.owner, &key)
+                && disk.still_holds(key.0, &known.belief)
+            {
+                return Some(Arc::clone(known));
+            }
+            let known = self.chains.get(&key).filter(|known| disk.still_holds(key.0, &known.belief))?;
+            let copy = Arc::new(Known { chain: known.chain.clone(), belief: known.belief.copy() });
+            near.keep(self.owner, key, Arc::clone(&copy), 300);
+            Some(copy)
+        })
+    }
+
+    /// Looks at a folder and those on the way. Blocks.
+    pub fn look(&self, question: &Question, disk: &Disk, config: &Config) -> Arc<Known> {
+        let site = question.site;
+        let belief = disk.belief(site);
+        let levels: Vec<FolderLevel> = question
+            .path
+            .ways()
+            .filter_map(|folder| {
+                let settings = self.said(site, &folder, disk, config)?;
+                Some(FolderLevel { depth: folder.depth(), folder, settings })
+            })
+            .collect();
+        let chain = (!levels.is_empty()).then(|| Arc::new(FolderChain { levels }));
+        let known = Arc::new(Known { chain, belief });
+        self.chains.insert((site, question.path.clone()), Arc::clone(&known));
+        known
+    }
+
+    /// What one folder says of itself.
+    fn said(&self, site: SiteId, folder: &SitePath, disk: &Disk, config: &Config) -> Option<Said> {
+        let question = Question { site, path: folder.join(FILE_NAME), want: Want::Entry };
+        let found = disk.look(&question);
+        let facts = match found.entry {
+            Entry::File(facts) => facts,
+            Entry::Missing | Entry::Folder => return None,
+            Entry::Forbidden => return Some(Err(broken("the service may not read it"))),
+            Entry::Failed => return Some(Err(broken("the disk fails to give it"))),
+        };
+        let key = (site, folder.clone());
+        if let Some((known, said)) = self.understood.get(&key)
+            && known == facts
+        {
+            return Some(said);
+        }
+        let said = match &found.content {
+            Some(content) if facts.size <= MOST_OCTETS => understand(content, config),
+            _ => Err(broken("it is too large to be settings")),
+        };
+        if let Err(broken) = &said {
+            let site = &config.site(site).name.value;
+            tracing::warn!(%site, "the settings of {folder} cannot be understood, and nothing in it is served: line {}: {}", broken.line, broken.message);
+        }
+        self.understood.insert(key, (facts, said.clone()));
+        Some(said)
+    }
+}
+
+impl Default for Folders {
+    fn default() -> Self {
+        Folders::new()
+    }
+}
+
+impl Known {
+    /// Whether it may still be believed.
+    pub fn still_holds(&self, site: SiteId, disk: &Disk) -> bool {
+        disk.still_holds(site, &self.belief)
+    }
+}
+
+/// Understands the settings of a folder.
+pub fn understand(content: &[u8], config: &Config) -> Said {
+    let text = std::str::from_utf8(content).map_err(|_| broken("it is no text in UTF-8"))?;
+    FolderSettings::understand(text, config).map(Arc::new).map_err(|found| {
+        let first = found.first();
+        let at = first.map_or(0, |mistake| mistake.span.start.min(text.len()));
+        let line = 1 + memchr::memchr_iter(b'\n', &text.as_bytes()[..at]).count();
+        let message =
+            first.map_or(String::new(), |mistake| format!("{} ({})", mistake.message, mistake.reason));
+        Broken { line, message }
+    })
+}
+
+fn broken(message: &str) -> Broken {
+    Broken { line: 1, message: message.to_owned() }
+}

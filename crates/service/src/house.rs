@@ -1,0 +1,372 @@
+//! What stays while configurations come and go: sockets, workers, logs, records, and what is known of clients.
+//!
+//! [`House::change`] brings a configuration into force. Everything that it needs is opened first; only when all of that
+//! has worked do workers get it, all of them between two requests. Requests under way finish by what they began with.
+//! Listeners that stay keep their sockets, sites that stay keep their logs and what is remembered of their files.
+
+use crate::Counters;
+use crate::access_log::{AccessLog, NO_SITE};
+use crate::certificates::Certificates;
+use crate::connections::{Clock, Manner, Workers, accept};
+use crate::countries::Countries;
+use crate::disk::Disk;
+use crate::encodings::Encodings;
+use crate::error_log::{ERRORS, ErrorLog};
+use crate::folders::Folders;
+use crate::guards::Guards;
+use crate::guards::tries::Tries;
+use crate::journal::keeping::Kept;
+use crate::journal::{Journal, Opening};
+use crate::limits::Limits;
+use crate::near::Owner;
+use crate::running::StartError;
+use crate::site::{Fired, Site, Tls};
+use crate::sockets::HandedOver;
+use exedra_core::config::{Config, Keeping, Listener, Log};
+use exedra_core::logs::{Layout, LogTemplate};
+use exedra_store::Records;
+use rustls::server::ProducesTickets;
+use std::collections::HashMap;
+use std::future::Future;
+use std::io;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::sync::mpsc::{Sender, SyncSender};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
+use tokio::net::TcpListener;
+use tokio::sync::watch;
+use tokio::task::JoinSet;
+
+/// Everything that stays.
+pub struct House {
+    /// What is counted.
+    pub counters: Arc<Counters>,
+    /// The records.
+    pub records: Arc<Records>,
+    /// The sockets that were handed over.
+    pub handed: HandedOver,
+    /// What happens while the service stops.
+    pub stop: watch::Sender<bool>,
+    clock: Arc<Clock>,
+    tickets: Arc<dyn ProducesTickets>,
+    limits: Arc<Limits>,
+    tries: Arc<Tries>,
+    journals: Mutex<Journals>,
+    doors: Mutex<Vec<Door>>,
+    tasks: Mutex<JoinSet<()>>,
+    /// What is in force.
+    site: Mutex<Option<Arc<Site>>>,
+    workers: Mutex<Option<Arc<Workers>>>,
+}
+
+/// All logs that are written.
+struct Journals {
+    open: HashMap<String, Opened>,
+    writers: Vec<JoinHandle<()>>,
+    /// Told when lines have reached a file; gone when the service stops.
+    written: Option<SyncSender<()>>,
+    followed: Sender<(Arc<Journal>, Layout)>,
+    kept: Arc<Mutex<Vec<Kept>>>,
+    records: Arc<Records>,
+}
+
+struct Opened {
+    journal: Arc<Journal>,
+    layout: Layout,
+}
+
+/// A socket on which connections come in.
+struct Door {
+    listener: Listener,
+    address: SocketAddr,
+    manner: watch::Sender<Manner>,
+    close: watch::Sender<bool>,
+}
+
+/// What the threads that read logs and look after them share with the house.
+pub struct LogsShared {
+    /// Told when lines have reached a file.
+    pub written: SyncSender<()>,
+    /// Logs that are followed.
+    pub followed: Sender<(Arc<Journal>, Layout)>,
+    /// Logs whose past is looked after.
+    pub kept: Arc<Mutex<Vec<Kept>>>,
+}
+
+impl House {
+    /// A house in which nothing is in force yet.
+    pub fn new(
+        records: Arc<Records>,
+        handed: HandedOver,
+        shared: LogsShared,
+    ) -> Result<Arc<Self>, rustls::Error> {
+        let journals = Journals {
+            open: HashMap::new(),
+            writers: Vec::new(),
+            written: Some(shared.written),
+            followed: shared.followed,
+            kept: shared.kept,
+            records: Arc::clone(&records),
+        };
+        Ok(Arc::new(House {
+            counters: Arc::default(),
+            records,
+            handed,
+            stop: watch::channel(false).0,
+            clock: Clock::new(),
+            tickets: rustls::crypto::ring::Ticketer::new()?,
+            limits: Arc::default(),
+            tries: Arc::default(),
+            journals: Mutex::new(journals),
+            doors: Mutex::default(),
+            tasks: Mutex::default(),
+            site: Mutex::default(),
+            workers: Mutex::default(),
+        }))
+    }
+
+    /// What is in force.
+    pub fn site(&self) -> Option<Arc<Site>> {
+        locked(&self.site).clone()
+    }
+
+    /// Connections that are open.
+    pub fn connections(&self) -> u64 {
+        locked(&self.workers).as_ref().map_or(0, |workers| workers.open())
+    }
+
+    /// Addresses on which sites answer, as they came to be.
+    pub fn addresses(&self) -> Vec<SocketAddr> {
+        locked(&self.doors).iter().map(|door| door.address).collect()
+    }
+
+    /// Brings a configuration into force, or leaves everything as it is. Gives the threads of the workers, which the
+    /// first configuration starts.
+    pub fn change(&self, config: Config) -> Result<Vec<JoinHandle<()>>, StartError> {
+        // One after the other: whoever changes holds this until it is done.
+        let mut in_force = locked(&self.site);
+        let config = Arc::new(config);
+        let state = &config.service.state.value;
+        let failed = |path: &Path, error| StartError::Path { path: path.to_owned(), error };
+
+        let fresh_doors = self.open_doors(&config)?;
+        let before = in_force.as_deref();
+        let disk = match before.map(|site| &site.disk).filter(|disk| disk.is_of(&config)) {
+            Some(disk) => Arc::clone(disk),
+            None => {
+                let disk =
+                    Disk::open(&config, Arc::clone(&self.clock)).map_err(|error| failed(state, error))?;
+                disk.watch().map_err(|error| failed(state, error))?;
+                Arc::new(disk)
+            }
+        };
+        let same = before.filter(|site| Arc::ptr_eq(&site.disk, &disk)).map(|site| &site.encodings);
+        let encodings = match same.filter(|encodings| encodings.is_of(&config)) {
+            Some(encodings) => Arc::clone(encodings),
+            None => {
+                let folder = state.join("encodings");
+                let opened = Encodings::open(folder.clone(), Arc::clone(&disk), &config);
+                opened.map_err(|error| failed(&folder, error))?
+            }
+        };
+        let countries = match &config.service.countries {
+            None => None,
+            Some(path) => {
+                let opened = Countries::open(&path.value).map_err(io::Error::other);
+                Some(Arc::new(opened.map_err(|error| failed(&path.value, error))?))
+            }
+        };
+        let tls = match config.listeners.iter().any(|listener| listener.https) {
+            false => None,
+            true => {
+                let certificates = Certificates::open(&config);
+                let server = certificates.server(&self.tickets);
+                let server = server.map_err(|error| failed(state, io::Error::other(error)))?;
+                Some(Tls { certificates, server })
+            }
+        };
+        let folder = &config.service.logs.value;
+        let (logs, no_site, errors) = self.open_logs(&config).map_err(|error| failed(folder, error))?;
+        let site = Arc::new(Site {
+            disk,
+            folders: Arc::new(Folders::new()),
+            encodings,
+            guards: Arc::new(Guards::new(&config, Arc::clone(&self.tries))),
+            limits: Arc::clone(&self.limits),
+            countries,
+            tls,
+            fired: Arc::new(Fired::new(&config)),
+            logs,
+            no_site,
+            errors,
+            counter: before.map_or_else(|| self.counters.add(), |site| Arc::clone(&site.counter)),
+            owner: Owner::another(),
+            config: Arc::clone(&config),
+        });
+        let threads = self.employ(&site).map_err(|error| failed(state, error))?;
+        *in_force = Some(site);
+        self.change_doors(&config, fresh_doors);
+        Ok(threads)
+    }
+
+    /// Has the workers answer by a configuration; the first starts them.
+    fn employ(&self, site: &Arc<Site>) -> io::Result<Vec<JoinHandle<()>>> {
+        let mut workers = locked(&self.workers);
+        if let Some(workers) = workers.as_ref() {
+            workers.change(site);
+            return Ok(Vec::new());
+        }
+        let count = std::thread::available_parallelism().map_or(1, usize::from);
+        let stop = self.stop.subscribe();
+        let (started, threads) = Workers::start(count, site, &self.counters, &self.clock, &stop)?;
+        *workers = Some(started);
+        Ok(threads)
+    }
+
+    /// Opens the sockets that a configuration asks for and that are not open yet.
+    fn open_doors(&self, config: &Config) -> Result<Vec<(Listener, TcpListener)>, StartError> {
+        let mut open: Vec<SocketAddr> =
+            locked(&self.doors).iter().map(|door| door.listener.address.value).collect();
+        let mut fresh = Vec::new();
+        for listener in &config.listeners {
+            let address = listener.address.value;
+            if let Some(nth) = open.iter().position(|known| *known == address) {
+                open.swap_remove(nth);
+                continue;
+            }
+            let failed = |error| StartError::Listen { what: "a listener", address, error };
+            let socket = self.handed.listen(address).and_then(TcpListener::from_std).map_err(failed)?;
+            fresh.push((listener.clone(), socket));
+        }
+        Ok(fresh)
+    }
+
+    /// Lets connections in by the new sockets, and by those that stay in the manner that is asked for now; closes the others.
+    fn change_doors(&self, config: &Config, fresh: Vec<(Listener, TcpListener)>) {
+        let (mut doors, workers) = (locked(&self.doors), locked(&self.workers).clone());
+        let Some(workers) = workers else { return };
+        let mut before: Vec<Door> = doors.drain(..).collect();
+        let mut fresh = fresh.into_iter();
+        for listener in &config.listeners {
+            let manner = Manner { https: listener.https, announced: listener.announced };
+            let known = before.iter().position(|door| door.listener.address.value == listener.address.value);
+            if let Some(nth) = known {
+                let mut door = before.remove(nth);
+                door.manner.send_replace(manner);
+                door.listener = listener.clone();
+                doors.push(door);
+                continue;
+            }
+            let Some((listener, socket)) = fresh.next() else { continue };
+            let address = socket.local_addr().unwrap_or(listener.address.value);
+            let (manner, changing) = watch::channel(manner);
+            let (close, closing) = watch::channel(false);
+            let mut stop = self.stop.subscribe();
+            let close_too = close.clone();
+            let mut tasks = locked(&self.tasks);
+            tasks.spawn(accept(socket, Arc::clone(&workers), changing, closing));
+            tasks.spawn(async move {
+                // The door closes by itself or with the house.
+                tokio::select! {
+                    _ = stop.wait_for(|stop| *stop) => { let _ = close_too.send(true); }
+                    () = close_too.closed() => {}
+                }
+            });
+            doors.push(Door { listener, address, manner, close });
+        }
+        for door in before {
+            let _ = door.close.send(true);
+        }
+    }
+
+    /// The logs of a configuration. Sites that stay keep theirs.
+    fn open_logs(&self, config: &Config) -> io::Result<(Vec<AccessLog>, AccessLog, ErrorLog)> {
+        let mut journals = locked(&self.journals);
+        let mut logs = Vec::new();
+        for site in &config.sites {
+            let Log { write, layout, masks_clients, keeping } = &site.log;
+            let opened = match write {
+                true => Some(journals.open(config, &site.name.value, layout, *keeping, true)?),
+                false => None,
+            };
+            let layout = opened.as_ref().map_or(layout, |(_, layout)| layout);
+            let template = LogTemplate::new(layout);
+            let journal = opened.as_ref().map(|(journal, _)| Arc::clone(journal));
+            logs.push(AccessLog { journal, template, masks_clients: *masks_clients });
+        }
+        let full = Layout::full();
+        let (journal, _) = journals.open(config, NO_SITE, &full, config.errors, true)?;
+        let masks_clients = config.sites.iter().all(|site| site.log.masks_clients);
+        let no_site = AccessLog { journal: Some(journal), template: LogTemplate::new(&full), masks_clients };
+        let (journal, _) = journals.open(config, ERRORS, &Layout::bare(), config.errors, false)?;
+        Ok((logs, no_site, ErrorLog { journal }))
+    }
+
+    /// Looks whether the logs are still where they were, and begins new ones where they are not.
+    pub fn reopen_logs(&self) {
+        locked(&self.journals).open.values().for_each(|opened| opened.journal.reopen());
+    }
+
+    /// What runs until the service stops, besides.
+    pub fn spawn(&self, task: impl Future<Output = ()> + Send + 'static) {
+        locked(&self.tasks).spawn(task);
+    }
+
+    /// Waits until everything that was spawned has ended.
+    pub async fn wait(&self) {
+        let mut tasks = std::mem::take(&mut *locked(&self.tasks));
+        while tasks.join_next().await.is_some() {}
+    }
+
+    /// Has everything written that waits, and ends the threads that write.
+    pub fn close_logs(&self) {
+        let mut journals = locked(&self.journals);
+        journals.open.values().for_each(|opened| opened.journal.stop());
+        for writer in journals.writers.drain(..) {
+            // One that panicked has said so already.
+            let _ = writer.join();
+        }
+        journals.written = None;
+    }
+}
+
+impl Journals {
+    /// The log of a name, with the layout that it is written in. One that is open already goes on as it began.
+    fn open(
+        &mut self,
+        config: &Config,
+        name: &str,
+        layout: &Layout,
+        keeping: Keeping,
+        holds_requests: bool,
+    ) -> io::Result<(Arc<Journal>, Layout)> {
+        if let Some(opened) = self.open.get(name) {
+            return Ok((Arc::clone(&opened.journal), opened.layout.clone()));
+        }
+        let (journal, writer) = Journal::open(Opening {
+            folder: &config.service.logs.value,
+            name,
+            heading: &layout.heading(),
+            keeping,
+            zone: config.service.time_zone.clone(),
+            written: self.written.clone().filter(|_| holds_requests),
+        })?;
+        self.writers.push(writer);
+        let is_followed = holds_requests && config.service.records;
+        if is_followed {
+            // When nobody follows any longer, the service is about to stop.
+            let _ = self.followed.send((Arc::clone(&journal), layout.clone()));
+        }
+        let mut kept = locked(&self.kept);
+        let records = is_followed.then(|| Arc::clone(&self.records));
+        kept.push(Kept { journal: Arc::clone(&journal), records });
+        let opened = Opened { journal: Arc::clone(&journal), layout: layout.clone() };
+        self.open.insert(name.to_owned(), opened);
+        Ok((journal, layout.clone()))
+    }
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
