@@ -49,6 +49,8 @@ impl Service {
         let console = self.console.clone().unwrap_or(configured);
         let address =
             format!("http://{}/api/{call}", console.trim_start_matches("http://").trim_end_matches('/'));
+        // The client wants to know how it would be secured, although the console is asked without.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let client = Client::builder().timeout(PATIENCE).no_proxy().build()?;
         let answer = request(&client, &address).bearer_auth(token.trim()).send().map_err(|error| {
             let reason =

@@ -212,8 +212,7 @@ impl Program {
 
     /// A client by HTTPS that takes any certificate, for some host.
     pub fn secured(&self, host: &str) -> Client {
-        // A second test's is as good.
-        let _ = rustls::crypto::ring::default_provider().install_default();
+        secure();
         let client =
             Client::builder().redirect(reqwest::redirect::Policy::none()).no_proxy().timeout(PATIENCE);
         let address = self.secured.parse().expect("an address by HTTPS");
@@ -285,8 +284,14 @@ impl Drop for Program {
     }
 }
 
+/// Says by what clients are secured. A second test's word is as good.
+fn secure() {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+}
+
 /// A client that follows nothing and unpacks nothing.
 pub fn client() -> Client {
+    secure();
     let client = Client::builder().redirect(reqwest::redirect::Policy::none()).no_proxy().timeout(PATIENCE);
     client.build().expect("a client")
 }

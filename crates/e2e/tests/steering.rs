@@ -315,8 +315,9 @@ fn held(process: u32) -> (usize, u64) {
 #[test]
 fn reloading_again_and_again_under_load_fails_no_request_and_leaks_nothing() {
     let times: u64 = std::env::var("EXEDRA_RELOADS").ok().and_then(|text| text.parse().ok()).unwrap_or(60);
+    const LIMITS: &str = "[limits]\nrequests = 1000000000\n";
     let place = Place::new();
-    place.configure("");
+    place.configure(LIMITS);
     let program = place.serve();
     let done = AtomicBool::new(false);
     let (asked, failed) = (AtomicU64::new(0), AtomicU64::new(0));
@@ -350,7 +351,8 @@ fn reloading_again_and_again_under_load_fails_no_request_and_leaks_nothing() {
         for number in 0..times {
             // The same site by other settings each time.
             let rule = format!("[[site.rules]]\npath = \"/never/{number}\"\ngone = true\n");
-            place.configure(&format!("{rule}[site.compress]\nat_least = \"{} bytes\"\n", 300 + number % 7));
+            let compress = format!("[site.compress]\nat_least = \"{} bytes\"\n", 300 + number % 7);
+            place.configure(&format!("{rule}{compress}{LIMITS}"));
             let (well, words) = reload(&place, &program);
             assert!(well, "{words}");
             if number == 9 {

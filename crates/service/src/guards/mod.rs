@@ -17,7 +17,7 @@ use foldhash::fast::RandomState;
 use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
 use tries::Tries;
@@ -40,8 +40,6 @@ pub struct Guards {
     tries: Arc<Tries>,
     busy: Semaphore,
     waiting: Semaphore,
-    /// What is checked where there is no such user, so that it takes as long.
-    nobody: String,
 }
 
 impl Guards {
@@ -54,7 +52,6 @@ impl Guards {
             tries,
             busy: Semaphore::new(AT_A_TIME),
             waiting: Semaphore::new(MOST_WAITING),
-            nobody: hash("nobody").unwrap_or_default(),
         }
     }
 
@@ -88,7 +85,7 @@ impl Guards {
     pub fn check(&self, credentials: &Credentials) -> bool {
         let kept = self.realms.get(credentials.realm).and_then(|users| users.password_of(&credentials.user));
         let is_known = kept.is_some();
-        let kept = kept.unwrap_or_else(|| self.nobody.as_str().into());
+        let kept = kept.unwrap_or_else(|| nobody().into());
         let is_right = verify(&credentials.password, &kept) && is_known;
         if is_right {
             let mark = self.mark(credentials, &kept);
@@ -119,6 +116,12 @@ impl Guards {
     fn right(&self) -> MutexGuard<'_, HashMap<[u8; 32], Instant, RandomState>> {
         self.right.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
+
+/// What is checked where there is no such user, so that it takes as long.
+fn nobody() -> &'static str {
+    static KEPT: OnceLock<String> = OnceLock::new();
+    KEPT.get_or_init(|| hash("nobody").unwrap_or_default())
 }
 
 /// A password as it is kept (Argon2id, as a PHC string).
