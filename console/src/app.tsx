@@ -3,6 +3,7 @@ import { call, CallFailed } from "./api/client";
 import { useStatus } from "./api/queries";
 import { NowPage } from "./pages/now";
 import { SignInPage } from "./pages/sign-in";
+import { SitesPage } from "./pages/sites";
 import { TrafficPage } from "./pages/traffic";
 import { ScopeBar } from "./parts/scope-bar";
 import { Failing, Loading } from "./parts/states";
@@ -47,7 +48,7 @@ export function App() {
       </header>
       <ScopeBar status={status.data} />
       <main className="mx-auto max-w-[1600px] px-5 pb-16">
-        {scope.page === "traffic" ? <TrafficPage zone={zone} /> : <NowPage zone={zone} />}
+        {scope.page === "traffic" ? <TrafficPage zone={zone} /> : scope.page === "sites" ? <SitesPage /> : <NowPage zone={zone} />}
       </main>
     </>
   );

@@ -1,7 +1,7 @@
 /** One hook a query. */
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { queryOf, type Scope } from "../scope";
-import { call, CallFailed, type Now, type Status, type Survey } from "./client";
+import { call, CallFailed, send, type Ask, type Explanation, type Finding, type Now, type Sites, type Status, type Survey } from "./client";
 
 const retry = (failures: number, error: Error) =>
   failures < 2 && !(error instanceof CallFailed && error.status < 500);
@@ -36,3 +36,13 @@ export function useSurvey(scope: Scope, zone: string) {
     retry,
   });
 }
+
+/** What is configured; how often rules have fitted is fresh every few seconds. */
+export const useSites = () =>
+  useQuery({ queryKey: ["sites"], queryFn: () => call<Sites>("sites"), refetchInterval: 3_000, placeholderData: keepPreviousData, retry });
+
+/** What is wrong with the configuration as its files are now. */
+export const useCheck = () => useQuery({ queryKey: ["check"], queryFn: () => call<Finding[]>("check"), refetchInterval: 60_000, retry });
+
+/** Tries a request. */
+export const useTry = () => useMutation({ mutationFn: (ask: Ask) => send<Explanation>("explain", ask) });

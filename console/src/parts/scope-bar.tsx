@@ -12,12 +12,10 @@ export function ScopeBar({ status }: { status: Status }) {
   return (
     <div className="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-4 gap-y-2 px-5 py-3" aria-label="Scope" role="group">
       <SiteChoice sites={status.sites.map((site) => site.name)} chosen={scope.sites[0] ?? ""} choose={(sites) => change({ sites })} />
-      {scope.page === "now" ? (
-        <span className="text-quiet">{words.scope.lastHour}</span>
-      ) : (
-        <PeriodChoice zone={status.time_zone} scope={scope} change={change} />
-      )}
-      {scope.page !== "now" && <Chips scope={scope} change={change} />}
+      {scope.page === "now" && <span className="text-quiet">{words.scope.lastHour}</span>}
+      {/* What is configured has no period. */}
+      {scope.page === "traffic" && <PeriodChoice zone={status.time_zone} scope={scope} change={change} />}
+      {scope.page === "traffic" && <Chips scope={scope} change={change} />}
     </div>
   );
 }

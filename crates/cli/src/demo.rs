@@ -3,8 +3,13 @@
 use crate::serve::{announce, keep_error_log, runtime, until_told_to_stop};
 use crate::{Failure, configuration};
 use clap::Args;
+use exedra_demo::Addresses;
+use exedra_service::guards::hash;
 use std::path::PathBuf;
 use std::time::Instant;
+
+/// What lets anna of the harbour office in.
+const PASSWORD: &str = "high-water";
 
 /// What `exedra demo` takes.
 #[derive(Args)]
@@ -15,6 +20,9 @@ pub struct Options {
     /// Address on which the sites answer
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7380")]
     sites: String,
+    /// Address on which the sites answer by HTTPS
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7343")]
+    secured: String,
     /// Address of the console
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7300")]
     console: String,
@@ -27,7 +35,9 @@ pub struct Options {
 pub fn run(options: &Options) -> Result<(), Failure> {
     let began = Instant::now();
     let now = jiff::Timestamp::now().as_millisecond();
-    let path = exedra_demo::build(&options.folder, now, &options.sites, &options.console)?;
+    let addresses = Addresses { sites: &options.sites, secured: &options.secured, console: &options.console };
+    let staff = format!("anna = \"{}\"", hash(PASSWORD).unwrap_or_default());
+    let path = exedra_demo::build(&options.folder, now, addresses, &staff)?;
     let config = configuration::read_to_serve(&path)?;
     keep_error_log();
     runtime()?.block_on(async {
@@ -41,6 +51,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         let logs = config.service.logs.value.display().to_string();
         anstream::println!("read       exedra report {logs}/harbour.*.log");
         anstream::println!("ask        exedra status --config {}", path.display());
+        anstream::println!("staff      /staff/ of the harbour over HTTPS, as `anna` with `{PASSWORD}`");
         anstream::println!("sign in    {}   (once, within an hour)\n", running.sign_in);
         let stream = match (options.quiet, running.listeners.first()) {
             (false, Some(&address)) => Some(tokio::spawn(exedra_demo::live::stream(address, now as u64))),

@@ -5,10 +5,12 @@
 //! the moment it is asked for; there are stories in it worth finding (see [`past`]).
 //!
 //! - [`town`]: the sites' files; [`tides`], [`drawing`], [`sound`], [`paper`] make what no hand wrote
+//! - [`countries`]: where they ask from
 //! - [`people`]: who asks, with what
 //! - [`past`]: the traffic of the last weeks, as logs
 //! - [`live`]: a gentle stream of requests against the running service
 
+pub mod countries;
 pub mod drawing;
 pub mod live;
 pub mod paper;
@@ -41,9 +43,20 @@ pub enum DemoError {
     },
 }
 
+/// Addresses that the town answers on.
+#[derive(Debug, Clone, Copy)]
+pub struct Addresses<'a> {
+    /// The sites.
+    pub sites: &'a str,
+    /// The sites by HTTPS.
+    pub secured: &'a str,
+    /// The console.
+    pub console: &'a str,
+}
+
 /// Makes the town in a folder, its past ending `now` (milliseconds since 1970 UTC), and gives the
-/// configuration. What an earlier demo left in the folder goes.
-pub fn build(folder: &Path, now: i64, sites: &str, console: &str) -> Result<PathBuf, DemoError> {
+/// configuration. What an earlier demo left in the folder goes. `staff` is the line that lets somebody in.
+pub fn build(folder: &Path, now: i64, addresses: Addresses<'_>, staff: &str) -> Result<PathBuf, DemoError> {
     let disk = |path: &Path| {
         let path = path.to_owned();
         move |error| DemoError::Disk { path, error }
@@ -52,7 +65,7 @@ pub fn build(folder: &Path, now: i64, sites: &str, console: &str) -> Result<Path
         if !folder.join(MARK).exists() {
             return Err(DemoError::NotOurs(folder.to_owned()));
         }
-        for old in ["sites", "state", "exedra.toml"] {
+        for old in ["sites", "state", "exedra.toml", "countries.mmdb", "staff.toml"] {
             let old = folder.join(old);
             let gone = if old.is_dir() { std::fs::remove_dir_all(&old) } else { std::fs::remove_file(&old) };
             match gone {
@@ -69,7 +82,13 @@ pub fn build(folder: &Path, now: i64, sites: &str, console: &str) -> Result<Path
     std::fs::create_dir_all(&logs).map_err(disk(&logs))?;
     past::write(&folder.join("sites"), &logs, now).map_err(disk(&logs))?;
     let config = folder.join("exedra.toml");
-    let text = town::configuration().replace("{sites}", sites).replace("{console}", console);
+    let Addresses { sites, secured, console } = addresses;
+    let text = town::configuration();
+    let text = text.replace("{sites}", sites).replace("{secured}", secured).replace("{console}", console);
     std::fs::write(&config, text).map_err(disk(&config))?;
+    let countries = folder.join("countries.mmdb");
+    std::fs::write(&countries, countries::made(&countries::RANGES)).map_err(disk(&countries))?;
+    let users = folder.join("staff.toml");
+    std::fs::write(&users, format!("{staff}\n")).map_err(disk(&users))?;
     Ok(config)
 }

@@ -80,8 +80,18 @@ fn the_client_asks_the_running_service() {
 fn log_report_api_and_page_agree_on_the_demo() {
     let folder = tempfile::tempdir().unwrap();
     let town = text(&folder.path().join("town"));
-    let arguments =
-        ["demo", "--quiet", "--folder", &town, "--sites", "127.0.0.1:0", "--console", "127.0.0.1:0"];
+    let arguments = [
+        "demo",
+        "--quiet",
+        "--folder",
+        &town,
+        "--sites",
+        "127.0.0.1:0",
+        "--console",
+        "127.0.0.1:0",
+        "--secured",
+        "127.0.0.1:0",
+    ];
     let program = Program::start(&arguments, folder.path().join("town/state"));
     let log = folder.path().join("town/state/logs/harbour.000001.log");
     let lines = std::fs::read_to_string(&log).unwrap();
