@@ -6,6 +6,9 @@
 //! `exedra-benches serve PROGRAM` compares the service with a bare server that answers the same bytes from
 //! memory, both loaded by `wrk` on loopback.
 //!
+//! `exedra-benches rules` says what ten, a thousand and ten thousand rules cost a request.
+//!
+//! - [`rules`], [`decide`]: deciding alone
 //! - [`made_log`]: a log with heavy tails; [`ceilings`]: the least that could be done with it
 //! - [`serve`]: the service under load; [`bare`]: a server that only answers
 
@@ -13,6 +16,7 @@ mod bare;
 mod ceilings;
 mod decide;
 mod made_log;
+mod rules;
 mod serve;
 
 use std::path::Path;
@@ -26,6 +30,7 @@ fn main() -> ExitCode {
     match arguments.iter().map(String::as_str).collect::<Vec<_>>()[..] {
         ["serve", program] => serve::compare(program),
         ["decide"] => decide::measure(),
+        ["rules", ..] => rules::measure(),
         ["bare", size] => bare::run(size.parse().unwrap_or(1024)),
         ["read", program] => read(program, 3_000_000),
         ["read", program, lines] => read(program, lines.parse().unwrap_or(3_000_000)),
@@ -34,7 +39,7 @@ fn main() -> ExitCode {
         ["counter", file] => report(ceilings::counter(Path::new(file))),
         ["make", file, lines] => report(made_log::write(Path::new(file), lines.parse().unwrap_or(3_000_000))),
         _ => {
-            eprintln!("exedra-benches read PROGRAM [LINES], or serve PROGRAM");
+            eprintln!("exedra-benches read PROGRAM [LINES], serve PROGRAM, or rules");
             ExitCode::FAILURE
         }
     }

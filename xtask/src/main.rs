@@ -16,7 +16,7 @@ use steps::{Failed, cargo, run};
 const USAGE: &str = "\
 cargo xtask demo [OPTIONS…]   build everything and open Port Lindry (options go to `exedra demo`)
 cargo xtask test              formatting, lints, types and all tests
-cargo xtask bench NAME        a comparison with its ceiling: read, serve
+cargo xtask bench NAME        a comparison with its ceiling: read, serve, rules
 cargo xtask types             write the API's description and the console's types anew
 ";
 
@@ -73,8 +73,8 @@ fn test() -> Result<(), Failed> {
 }
 
 fn bench(names: &[String]) -> Result<(), Failed> {
-    let Some(name @ ("read" | "serve")) = names.first().map(String::as_str) else {
-        return Err(Failed("which comparison? cargo xtask bench read, or serve".to_owned()));
+    let Some(name @ ("read" | "serve" | "rules")) = names.first().map(String::as_str) else {
+        return Err(Failed("which comparison? cargo xtask bench read, serve, or rules".to_owned()));
     };
     let root = root();
     setup::compiler()?;

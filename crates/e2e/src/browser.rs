@@ -1,9 +1,12 @@
 //! Headless Chromium, with a fresh profile, driven over WebDriver.
 
 use crate::until;
+use futures_util::StreamExt;
 use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Command, Stdio};
 use tempfile::TempDir;
+use thirtyfour::bidi::events::AuthRequired;
+use thirtyfour::bidi::modules::network::{AuthAction, ContinueWithAuth, InterceptPhase};
 use thirtyfour::prelude::*;
 
 /// A browser and its driver; both end with the test.
@@ -17,6 +20,12 @@ pub struct Browser {
 impl Browser {
     /// Opens a window of 1280×800.
     pub async fn open() -> Self {
+        Browser::open_with(&[]).await
+    }
+
+    /// The same, with some arguments more.
+    pub async fn open_with(more: &[&str]) -> Self {
+        crate::secure();
         let port = free_port();
         let driver = Command::new("chromedriver")
             .arg(format!("--port={port}"))
@@ -40,11 +49,37 @@ impl Browser {
             "--window-size=1280,800",
             &profile_argument,
         ];
-        for argument in arguments {
+        for argument in arguments.iter().chain(more) {
             wanted.add_arg(argument).expect("an argument");
         }
+        wanted.enable_bidi().expect("to be told of what happens");
         let window = WebDriver::new(format!("http://127.0.0.1:{port}"), wanted).await.expect("a browser");
         Browser { driver, _profile: profile, window }
+    }
+
+    /// Goes to an address that asks for a name and a password, and cancels the question.
+    pub async fn go_and_cancel(&self, address: &str) {
+        let bidi = self.window.bidi().await.expect("to be told of what happens");
+        let intercept = bidi.network().add_intercept(vec![InterceptPhase::AuthRequired], None).await;
+        let intercept = intercept.expect("to be asked first");
+        let _told = bidi.subscribe::<AuthRequired>().await.expect("to be told");
+        let mut all = bidi.subscribe_raw();
+        // By the same way as the answer to the question: the other one waits until the page is there.
+        let context = self.window.window().await.expect("a window").to_string();
+        let contexts = bidi.browsing_context();
+        let go = contexts.navigate(context.as_str().into(), address, None);
+        let cancel = async {
+            let mut asked = all.next().await.expect("a question");
+            while asked.method != "network.authRequired" {
+                asked = all.next().await.expect("a question");
+            }
+            let request = asked.params["request"]["request"].as_str().expect("its request");
+            let answer = ContinueWithAuth { request: request.into(), action: AuthAction::Cancel };
+            bidi.send(answer).await.expect("cancelled");
+        };
+        let (gone, ()) = tokio::join!(go, cancel);
+        gone.expect("a page");
+        intercept.remove().await.expect("not asked any longer");
     }
 
     /// The text of an element once it is what is wanted.

@@ -285,7 +285,7 @@ impl Drop for Program {
 }
 
 /// Says by what clients are secured. A second test's word is as good.
-fn secure() {
+pub(crate) fn secure() {
     let _ = rustls::crypto::ring::default_provider().install_default();
 }
 

@@ -186,6 +186,14 @@ impl House {
                 Some(Tls { certificates, server })
             }
         };
+        // Where nothing has changed, counting goes on.
+        let texts = |config: &Config| -> Vec<String> {
+            config.sources.files().iter().map(|file| file.text.clone()).collect()
+        };
+        let fired = match before.filter(|site| texts(&site.config) == texts(&config)) {
+            Some(site) => Arc::clone(&site.fired),
+            None => Arc::new(Fired::new(&config)),
+        };
         let folder = &config.service.logs.value;
         let (logs, no_site, errors) = self.open_logs(&config).map_err(|error| failed(folder, error))?;
         let site = Arc::new(Site {
@@ -196,7 +204,7 @@ impl House {
             limits: Arc::clone(&self.limits),
             countries,
             tls,
-            fired: Arc::new(Fired::new(&config)),
+            fired,
             logs,
             no_site,
             errors,

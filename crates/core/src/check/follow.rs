@@ -124,7 +124,7 @@ fn try_rule(
     let ways = ways(config, beginning.site);
     let each = (most / (ways.len() * (1 + others.len())).max(1)).clamp(2, 400);
     let paths = paths(rule.path.as_ref(), pool, each);
-    let place = beginning.place.clone().unwrap_or_else(|| rule.place.clone());
+    let place = beginning.place.clone().unwrap_or_else(|| rule.target_place.clone());
     let named = |message: String| match beginning.prefix.is_empty() {
         true => message,
         false => format!("{message} (in {}/.exedra.toml)", beginning.prefix),

@@ -47,8 +47,8 @@ fn never_fires(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
             let message = format!("`{}` can never fire", rule.name);
             let reason = format!("`{}` (line {line}) answers all that it could", rules[first].name);
             let diagnostic = match rule.name.starts_with("moved /") {
-                true => Diagnostic::remark(rule.place.clone(), message, reason),
-                false => Diagnostic::error(rule.place.clone(), message, reason),
+                true => Diagnostic::remark(rule.path_place.clone(), message, reason),
+                false => Diagnostic::error(rule.path_place.clone(), message, reason),
             };
             found.push(diagnostic.remedy("put it before that one, or take it out"));
         }
@@ -90,7 +90,7 @@ fn for_good(site: &Site, before: Option<&Site>, found: &mut Vec<Diagnostic>) {
             key.0.as_deref().unwrap_or("everything")
         );
         found.push(
-            Diagnostic::remark(rule.place.clone(), message, reason)
+            Diagnostic::remark(rule.target_place.clone(), message, reason)
                 .remedy("try it with status = 307 first, and make it 308 when it has proved right"),
         );
     }
@@ -122,7 +122,7 @@ fn loose_dots(site: &Site, found: &mut Vec<Diagnostic>) {
             let reason = format!("`{}` fits more than it says", pattern.text());
             let (before, after) = pattern.text().split_at(at);
             found.push(
-                Diagnostic::remark(rule.place.clone(), message, reason).remedy(format!(
+                Diagnostic::remark(rule.path_place.clone(), message, reason).remedy(format!(
                     "write '{before}\\{after}', or a path without regex: there dots are dots"
                 )),
             );
@@ -152,7 +152,7 @@ fn round_the_guard(site: &Site, found: &mut Vec<Diagnostic>) {
             let message = format!("`{}` serves what `{}` guards, to everybody", rule.name, guard.name);
             let reason = format!("{} is put in place after the guard has been asked", serve.text());
             found.push(
-                Diagnostic::remark(rule.place.clone(), message, reason)
+                Diagnostic::remark(rule.target_place.clone(), message, reason)
                     .remedy("put the guard after it, or guard this path as well"),
             );
         }

@@ -173,7 +173,15 @@ mod tests {
             Some(regex) => Pattern::regex(regex).unwrap(),
             None => Pattern::understand(text).unwrap(),
         });
-        Rule { name: "".into(), place: 0..0, path, when: Vec::new(), effects: Effects::default() }
+        Rule {
+            name: "".into(),
+            place: 0..0,
+            path_place: 0..0,
+            target_place: 0..0,
+            path,
+            when: Vec::new(),
+            effects: Effects::default(),
+        }
     }
 
     fn pattern() -> impl Strategy<Value = Option<String>> {

@@ -38,6 +38,10 @@ pub struct Rule {
     pub name: Box<str>,
     /// Where it is written.
     pub place: Range<usize>,
+    /// Where its path is written, or it where it names none.
+    pub path_place: Range<usize>,
+    /// Where it is written what it sends to or puts in place, or it where it does neither.
+    pub target_place: Range<usize>,
     /// The paths it is about; all of them, where it names none.
     pub path: Option<Pattern>,
     /// What must hold besides.

@@ -84,7 +84,9 @@ impl Reading<'_> {
         };
         let answer = Some(Answering::Redirect { target, status, drops_query: false });
         let effects = Effects { answer, ..Effects::default() };
-        Some(Rule { name: format!("moved {old}").into(), place, path: Some(path), when: Vec::new(), effects })
+        let (path_place, target_place) = (place.clone(), place.clone());
+        let name = format!("moved {old}").into();
+        Some(Rule { name, place, path_place, target_place, path: Some(path), when: Vec::new(), effects })
     }
 
     fn redirect_status(&mut self, status: u64, place: &Range<usize>) -> Option<http::StatusCode> {

@@ -75,7 +75,11 @@ impl Reading<'_> {
         let mistakes = self.diagnostics.len();
         let name = section.text("name").map_or_else(|| format!("rule {number}"), |name| name.value);
         let path = section.any("path").and_then(|path| self.pattern(&path));
-        let names: Vec<Box<str>> = path.as_ref().map(|path| path.names().to_vec()).unwrap_or_default();
+        let names: Vec<Box<str>> = match &path {
+            Some(path) => path.names().to_vec(),
+            // What a path that is wrong seems to capture, so that one mistake does not look like two.
+            None => section.text("path").map(|text| names_in(&text.value)).unwrap_or_default(),
+        };
         let when = section.any("when").map(|when| self.when(&when)).unwrap_or_default();
         let effects = self.effects(section, &names, kinship);
         if effects.is_empty() && self.diagnostics.len() == mistakes {
@@ -85,6 +89,11 @@ impl Reading<'_> {
         (self.diagnostics.len() == mistakes).then(|| Rule {
             name: name.into(),
             place: section.span.clone(),
+            path_place: section.place("path").unwrap_or_else(|| section.span.clone()),
+            target_place: section
+                .place("redirect")
+                .or_else(|| section.place("serve"))
+                .unwrap_or_else(|| section.span.clone()),
             path,
             when,
             effects,
@@ -518,7 +527,8 @@ impl Reading<'_> {
         };
         limit.at_once = number("at_once").unwrap_or(limit.at_once);
         limit.connections = number("connections");
-        if limit.requests.is_none() && limit.speed.is_none() && limit.connections.is_none() {
+        let is_bounded = ["requests", "speed", "connections"].iter().any(|key| section.place(key).is_some());
+        if !is_bounded {
             let remedy = "say how many `requests`, at what `speed`, or on how many `connections`";
             self.error(&section.span, "this limits nothing", "no bound is named", remedy);
             return None;
@@ -577,6 +587,12 @@ impl Reading<'_> {
         }
         Some(cors)
     }
+}
+
+/// All that stands in braces.
+fn names_in(text: &str) -> Vec<Box<str>> {
+    let opened = text.split('{').skip(1).filter_map(|rest| rest.split('}').next());
+    opened.map(|name| name.trim_end_matches('*').into()).collect()
 }
 
 /// A part of a text, as a place. In a text with escapes it is the whole.

@@ -1,0 +1,225 @@
+//! Mistakes that are found before visitors find them: each with its message as people read it, and the law that what
+//! is not complained about does not lead in circles.
+
+use exedra_core::answer::{Encodings, Entry, FileFacts, Question, Reply, Want, answer};
+use exedra_core::check::follow::{Journey, follow};
+use exedra_core::check::probe::Probe;
+use exedra_core::check::{self};
+use exedra_core::config::diagnostic::draw;
+use exedra_core::config::{Config, Diagnostic, Sources, understand};
+use exedra_core::facts::Scheme;
+use proptest::prelude::*;
+use rstest::rstest;
+use std::path::Path;
+use std::sync::Arc;
+
+const HEAD: &str = r#"[[listener]]
+address = "127.0.0.1:7380"
+[[listener]]
+address = "127.0.0.1:7343"
+https = true
+public_port = 443
+[[realm]]
+name = "staff"
+users = "staff.toml"
+[[site]]
+name = "harbour"
+hosts = ["harbour.example", "www.harbour.example"]
+main_host = "harbour.example"
+folder = "h"
+"#;
+
+fn looking(question: &Question) -> Reply {
+    let path = question.path.as_str();
+    match question.want {
+        Want::Encodings => Reply::Encodings(Encodings::default()),
+        Want::Settings => Reply::Settings(None),
+        Want::Names => Reply::Names(Arc::from([])),
+        Want::Entry if path.ends_with(".html") || path.ends_with(".pdf") => {
+            Reply::Entry(Entry::File(FileFacts { size: 10, modified: 0, stamp: 0 }))
+        }
+        Want::Entry if path.is_empty() => Reply::Entry(Entry::Folder),
+        Want::Entry => Reply::Entry(Entry::Missing),
+    }
+}
+
+fn checked(text: &str) -> Vec<Diagnostic> {
+    match understand(text, Path::new("")) {
+        Ok(config) => check::check(&config, &looking, &[], None),
+        Err(found) => found,
+    }
+}
+
+#[rstest]
+#[case::sent_to_itself_for_want_of_the_scheme(
+    "[[site.rules]]\nname = \"staff by HTTPS\"\npath = \"/staff/{*}\"\nredirect = \"https://{host}{path}\"\n"
+)]
+#[case::two_rules_in_a_circle(
+    "[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/b/{rest}\"\n[[site.rules]]\npath = \"/b/{rest*}\"\nwhen = { parameter = { season = \"winter\" } }\nredirect = \"/a/{rest}\"\n"
+)]
+#[case::further_and_further("[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/a/b/{rest}\"\n")]
+#[case::a_dot_that_fits_anything("[[site.rules]]\npath = { regex = \"/tide.html\" }\nrefuse = 403\n")]
+#[case::a_path_without_its_first_slash(
+    "[[site.rules]]\npath = \"tides/{day}\"\nredirect = \"/tide/{day}.html\"\n"
+)]
+#[case::a_target_without_its_first_slash(
+    "[[site.rules]]\npath = \"/tides/{day}\"\nredirect = \"tide/{day}.html\"\n"
+)]
+#[case::a_target_that_the_client_chooses("[[site.rules]]\npath = \"/out/{rest*}\"\nredirect = \"{rest}\"\n")]
+#[case::a_host_that_the_client_chooses(
+    "[[site.rules]]\npath = \"/out/{rest*}\"\nredirect = \"https://{rest}\"\n"
+)]
+#[case::a_target_with_two_slashes("[[site.rules]]\npath = \"/out/{rest*}\"\nredirect = \"//{rest}\"\n")]
+#[case::a_query_where_none_can_be("[[site.rules]]\npath = \"/list?page=1\"\nserve = \"/list.html?page=1\"\n")]
+#[case::a_query_lost_on_purpose_but_misspelt(
+    "[[site.rules]]\npath = \"/list\"\nredirect = \"/list.html\"\nquery = \"lose\"\n"
+)]
+#[case::for_good_at_once(
+    "[[site.rules]]\nname = \"notices moved\"\npath = \"/mariners/{rest*}\"\nredirect = \"/notices.html\"\nstatus = 308\n"
+)]
+#[case::an_error_page_behind_the_password(
+    "error_pages = { 401 = \"/staff/sign-in.html\" }\n[[site.rules]]\npath = \"/staff/{*}\"\nlogin = \"staff\"\n"
+)]
+#[case::never_fires(
+    "[[site.rules]]\nname = \"all papers\"\npath = \"/papers/{*}\"\nrefuse = 403\n[[site.rules]]\nname = \"one paper\"\npath = \"/papers/plan.pdf\"\nwhen = { method = \"GET\" }\nredirect = \"/plan.pdf\"\n"
+)]
+#[case::sent_on_again(
+    "[[site.rules]]\npath = \"/old\"\nredirect = \"/older\"\n[[site.rules]]\npath = \"/older\"\nredirect = \"/new.html\"\n"
+)]
+#[case::sent_to_nothing("[[site.rules]]\npath = \"/old\"\nredirect = \"/nowhere\"\n")]
+#[case::round_the_guard(
+    "[[site.rules]]\nname = \"staff only\"\npath = \"/staff/{*}\"\nlogin = \"staff\"\n[[site.rules]]\nname = \"rota\"\npath = \"/rota\"\nserve = \"/staff/rota.html\"\n"
+)]
+#[case::two_answers("[[site.rules]]\npath = \"/a\"\nredirect = \"/b.html\"\ngone = true\n")]
+#[case::nothing_happens("[[site.rules]]\npath = \"/a\"\nwhen = { method = \"GET\" }\n")]
+#[case::a_fact_there_is_not("[[site.rules]]\nwhen = { agnt = \"Bad*\" }\nrefuse = 403\n")]
+#[case::an_address_that_is_none(
+    "[[site.rules]]\nwhen = { client = [\"203.0.113.0/24\", \"!203.0.113\"] }\nrefuse = 403\n"
+)]
+#[case::a_capture_there_is_not(
+    "[[site.rules]]\npath = \"/m/{year}/{rest*}\"\nredirect = \"/n/{yaer}/{rest}\"\n"
+)]
+#[case::a_realm_there_is_not("[[site.rules]]\npath = \"/staff/{*}\"\nlogin = \"stuff\"\n")]
+#[case::a_limit_without_a_time("[[site.rules]]\nlimit = { requests = \"5\" }\n")]
+fn mistakes(#[case] rules: &str) {
+    let text = format!("{HEAD}{rules}");
+    let found = checked(&text);
+    assert!(!found.is_empty());
+    let name =
+        std::thread::current().name().unwrap_or_default().split("::").last().unwrap_or_default().to_owned();
+    let name = name.splitn(3, '_').nth(2).unwrap_or_default().to_owned();
+    insta::assert_snapshot!(name, draw(&found, &Sources::one("exedra.toml", &text), false));
+}
+
+#[test]
+fn what_is_right_is_not_complained_about() {
+    let rules = "https = \"required\"\n\
+        [[site.rules]]\npath = \"/mariners/{year}/{rest*}\"\nredirect = \"/notices/{year}/{rest}\"\n\
+        [[site.rules]]\npath = \"/staff/{*}\"\nwhen = { scheme = \"http\" }\nredirect = \"https://{host}{path}\"\n\
+        [[site.rules]]\npath = \"/staff/{*}\"\nlogin = \"staff\"\n\
+        [[site.rules]]\nwhen = { client = [\"203.0.113.0/24\", \"!203.0.113.7\"] }\nrefuse = 403\n\
+        [[site.rules]]\npath = \"/assets/{*}\"\ncache = \"1 year\"\nheaders = { X-Content-Type-Options = \"nosniff\" }\n\
+        [[site.rules]]\npath = { regex = \"/n/[0-9]+(\\\\.html)?\" }\nredirect = \"/plan.pdf\"\n";
+    let text = format!("{HEAD}{rules}");
+    let found = checked(&text);
+    assert!(found.is_empty(), "{}", draw(&found, &Sources::one("exedra.toml", &text), false));
+}
+
+#[test]
+fn a_redirect_that_was_in_force_for_good_is_no_longer_new() {
+    let text = format!("{HEAD}[[site.rules]]\npath = \"/a\"\nredirect = \"/b.html\"\nstatus = 308\n");
+    let config = understand(&text, Path::new("")).unwrap();
+    assert_eq!(check::check(&config, &looking, &[], None).len(), 1);
+    assert_eq!(check::check(&config, &looking, &[], Some(&config)), []);
+}
+
+/// A few rules over a small alphabet of segments, with and without conditions.
+fn rules() -> impl Strategy<Value = String> {
+    let segment = || prop_oneof![3 => Just("a"), 3 => Just("b"), 1 => Just("c")];
+    let path = prop_oneof![
+        segment().prop_map(|one| (format!("/{one}"), vec![])),
+        (segment(), segment()).prop_map(|(one, two)| (format!("/{one}/{two}"), vec![])),
+        segment().prop_map(|one| (format!("/{one}/{{x}}"), vec!["x"])),
+        segment().prop_map(|one| (format!("/{{x}}/{one}"), vec!["x"])),
+        Just(("/{x}/{y}".to_owned(), vec!["x", "y"])),
+        segment().prop_map(|one| (format!("/{one}/{{x*}}"), vec!["x"])),
+        segment().prop_map(|one| (format!("/{one}{{x*}}"), vec!["x"])),
+    ];
+    let when = prop_oneof![
+        5 => Just(""),
+        1 => Just("when = { scheme = \"http\" }\n"),
+        1 => Just("when = { parameter = { s = \"w\" } }\n"),
+        1 => Just("when = { cookie = { t = true } }\n"),
+        1 => Just("when = { host = \"www.*\" }\n"),
+        1 => Just("when = { agent = \"!Bad*\" }\n"),
+    ];
+    let target = (any::<prop::sample::Index>(), segment(), segment(), any::<bool>());
+    let rule = (path, when, target, any::<bool>()).prop_map(
+        |((path, names), when, (nth, one, two, https), serve)| {
+            let mut targets = vec![format!("/{one}"), format!("/{one}/{two}")];
+            for name in &names {
+                targets.push(format!("/{one}/{{{name}}}"));
+                targets.push(format!("/{{{name}}}/{one}"));
+                targets.push(format!("/{{{name}}}"));
+            }
+            if names.len() == 2 {
+                targets.push("/{y}/{x}".to_owned());
+            }
+            let target = nth.get(&targets);
+            match (serve && names.is_empty(), https) {
+                (true, _) => format!("[[site.rules]]\npath = \"{path}\"\n{when}serve = \"{target}\"\n"),
+                (false, true) => format!(
+                    "[[site.rules]]\npath = \"{path}\"\n{when}redirect = \"https://{{host}}{target}\"\n"
+                ),
+                (false, false) => {
+                    format!("[[site.rules]]\npath = \"{path}\"\n{when}redirect = \"{target}\"\n")
+                }
+            }
+        },
+    );
+    prop::collection::vec(rule, 1..5).prop_map(|rules| rules.concat())
+}
+
+/// A request to one of the hosts, with or without what conditions ask for.
+fn request() -> impl Strategy<Value = (bool, bool, bool, bool, String)> {
+    let path = "(/[abcx]{1,2}){1,4}";
+    (any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>(), path)
+}
+
+fn probe(config: &Config, (https, www, winter, cookie, path): &(bool, bool, bool, bool, String)) -> Probe {
+    let scheme = if *https { Scheme::Https } else { Scheme::Http };
+    let host = if *www { "www.harbour.example" } else { "harbour.example" };
+    let text = format!("{HEAD}[[site.rules]]\nwhen = {{ cookie = {{ t = \"1\" }} }}\nrefuse = 403\n");
+    let asking = understand(&text, Path::new("")).unwrap();
+    let mut probe = Probe::of(host, scheme);
+    if *cookie {
+        probe = probe.asked_by(&asking.sites[0].rules.all()[0]);
+    }
+    probe.path = path.clone();
+    probe.query = winter.then(|| "s=w".to_owned());
+    assert!(answer(config, probe.facts()).finish(looking).0.status.as_u16() > 0);
+    probe
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    #[test]
+    fn what_is_not_complained_about_leads_nobody_in_circles(
+        rules in rules(),
+        required in any::<bool>(),
+        requests in prop::collection::vec(request(), 60),
+    ) {
+        let https = if required { "https = \"required\"\n" } else { "" };
+        let text = format!("{HEAD}{https}{rules}");
+        let Ok(config) = understand(&text, Path::new("")) else { return Ok(()) };
+        let found = check::check(&config, &looking, &[], Some(&config));
+        let complains = found.iter().any(|diagnostic| diagnostic.message.contains("round and round"));
+        if !complains {
+            for request in &requests {
+                let journey = follow(&config, probe(&config, request), &looking);
+                prop_assert!(!matches!(journey, Journey::Endless(_)), "{text}\n{journey:?}");
+            }
+        }
+    }
+}
