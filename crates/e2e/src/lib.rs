@@ -3,7 +3,9 @@
 //! - [`Program`]: `exedra serve`, started, asked, stopped or killed
 //! - [`exedra`]: any other command
 //! - [`browser`]: headless Chromium
+//! - [`authority`]: whom certificates can be obtained from
 
+pub mod authority;
 pub mod browser;
 
 use reqwest::blocking::{Client, Response};

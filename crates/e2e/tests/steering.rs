@@ -435,3 +435,118 @@ fn explain_says_each_fact_each_rule_and_where_each_setting_comes_from() {
     );
     assert_eq!(setting(&summer, "listing")["value"], "off");
 }
+
+#[test]
+fn rules_ask_for_country_referrer_and_hour_of_a_client() {
+    let place = Place::new();
+    let countries = exedra_demo::countries::made(&exedra_demo::countries::RANGES);
+    std::fs::write(place.path("countries.mmdb"), countries).unwrap();
+    place.configure(
+        "[[site.rules]]\npath = \"/\"\nwhen = { country = \"FO\" }\nredirect = \"/fo.html\"\n\
+         [[site.rules]]\npath = \"/{*}\"\nwhen = { referrer = [\"*\", \"!http://lamp.example/*\"], path = \"*.png\" }\nrefuse = 403\n",
+    );
+    let text = std::fs::read_to_string(place.config()).unwrap();
+    place.write("exedra.toml", &text.replacen("[service]", "[service]\ncountries = \"countries.mmdb\"", 1));
+    place.write("lamp/tower.png", "png");
+    let program = place.serve();
+    let from = |client: &str| {
+        program.ask("lamp.example", "/", &[("Forwarded", &format!("for={client}"))]).status().as_u16()
+    };
+    assert_eq!((from("203.0.113.9"), from("\"[2001:db8::7]\""), from("198.51.100.1")), (307, 307, 200));
+    let embedded =
+        |page: &str| program.ask("lamp.example", "/tower.png", &[("Referer", page)]).status().as_u16();
+    assert_eq!((embedded("http://forum.example/1"), embedded("http://lamp.example/")), (403, 200));
+    assert_eq!(program.get("lamp.example", "/tower.png").status(), 200);
+}
+
+#[test]
+fn check_finds_the_listing_nobody_knew_of_and_certificates_that_do_not_fit() {
+    let place = Place::new();
+    let mut params = rcgen::CertificateParams::new(vec!["other.example".to_owned()]).unwrap();
+    params.not_after = rcgen::date_time_ymd(2020, 1, 1);
+    let key = rcgen::KeyPair::generate().unwrap();
+    place.write("old.pem", &params.self_signed(&key).unwrap().pem());
+    place.write("old.key", &key.serialize_pem());
+    place.write("lamp/papers/a.txt", "a");
+    let check = |more: &str| {
+        place.configure(more);
+        let output = exedra(&["check", "--config", &text(&place.config())]);
+        (output.status.success(), drawn(&output))
+    };
+    let (well, words) = check("listing = true\n");
+    let wanted = [
+        "remark: anybody can reach http://lamp.example/papers/",
+        "exedra.toml:19:11",
+        "^^^^ listing: everything in this folder is shown to whoever asks",
+        "= instead: remove `listing = true`, or add an index file, unless this is wanted",
+        "Nothing is wrong; 1 remark.",
+    ];
+    assert!(well && wanted.iter().all(|line| words.contains(line)), "{words}");
+    let certificate = "[[certificate]]\nhosts = [\"lamp.example\"]\nchain = \"old.pem\"\nkey = \"old.key\"\n";
+    let (well, words) = check(&format!("{SECURED}{certificate}"));
+    assert!(!well && words.contains("has ended") && words.contains("is not for `lamp.example`"), "{words}");
+    let (well, words) = check(&certificate.replace("old.key", "none.key"));
+    assert!(!well && words.contains("cannot be used"), "{words}");
+    let output = exedra(&["check", "--config", &text(&place.config()), "--as", "json"]);
+    let found: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!((&found[0]["severity"], &found[0]["line"]), (&"error".into(), &21.into()), "{found}");
+    let (well, words) = check("");
+    assert!(well && words.contains("Nothing is wrong."), "{words}");
+}
+
+#[test]
+fn a_certificate_is_obtained_from_an_authority_kept_and_asked_for_once() {
+    let place = Place::new();
+    let authority = exedra_e2e::authority::Authority::open();
+    place.write("authority.pem", &authority.root);
+    // Somebody else's address would be asked if the port were any.
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    authority.find_sites_at(&free.to_string());
+    place.configure(&format!(
+        "https = \"required\"\n{SECURED}[[listener]]\naddress = \"{free}\"\n\
+         [authority]\ndirectory = \"{}\"\ncontact = \"office@lindry.example\"\ntrusted = \"authority.pem\"\n\
+         [[certificate]]\nhosts = [\"lamp.example\"]\nobtain = \"authority\"\n",
+        authority.directory
+    ));
+    let program = place.serve();
+    let chain = place.path("state/certificates/obtained/lamp.example.pem");
+    until("the certificate is there", || chain.exists().then_some(()));
+    let shown = || {
+        let answer = program.ask_secured("lamp.example", "/", &[]);
+        answer.extensions().get::<reqwest::tls::TlsInfo>().unwrap().peer_certificate().unwrap().to_vec()
+    };
+    until("it is shown", || (shown() == der(&chain)).then_some(()));
+    assert_eq!(authority.made(), 1);
+    let mode = std::os::unix::fs::MetadataExt::mode(&std::fs::metadata(chain.with_extension("key")).unwrap());
+    assert_eq!(mode & 0o777, 0o600);
+    drop(program);
+    let program = place.serve();
+    assert_eq!(program.ask_secured("lamp.example", "/", &[]).status(), 200);
+    assert_eq!(authority.made(), 1, "what is kept is good for long");
+}
+
+/// The first certificate of a file.
+fn der(path: &std::path::Path) -> Vec<u8> {
+    use rustls_pki_types::pem::PemObject;
+    rustls_pki_types::CertificateDer::pem_file_iter(path).unwrap().next().unwrap().unwrap().to_vec()
+}
+
+#[test]
+fn a_command_of_ones_own_brings_a_certificate() {
+    let place = Place::new();
+    let made = rcgen::generate_simple_self_signed(vec!["lamp.example".to_owned()]).unwrap();
+    place.write("renewed.pem", &made.cert.pem());
+    place.write("renewed.key", &made.signing_key.serialize_pem());
+    let (from, to) = (text(&place.path("renewed")), text(&place.path("lamp")));
+    let command = format!("cp {from}.key {to}.key && cp {from}.pem {to}.pem");
+    place.configure(&format!(
+        "{SECURED}[[certificate]]\nhosts = [\"lamp.example\"]\nchain = \"lamp.pem\"\nkey = \"lamp.key\"\ncommand = [\"/bin/sh\", \"-c\", {command:?}]\n"
+    ));
+    let program = place.serve();
+    until("it is shown", || {
+        let answer = program.ask_secured("lamp.example", "/", &[]);
+        let shown =
+            answer.extensions().get::<reqwest::tls::TlsInfo>().unwrap().peer_certificate().unwrap().to_vec();
+        (shown == made.cert.der().to_vec()).then_some(())
+    });
+}

@@ -7,6 +7,7 @@
 use crate::Counters;
 use crate::access_log::{AccessLog, NO_SITE};
 use crate::certificates::Certificates;
+use crate::certificates::obtaining::Tokens;
 use crate::connections::{Clock, Manner, Workers, accept};
 use crate::countries::Countries;
 use crate::disk::Disk;
@@ -52,6 +53,8 @@ pub struct House {
     tickets: Arc<dyn ProducesTickets>,
     limits: Arc<Limits>,
     tries: Arc<Tries>,
+    /// What authorities are told that are asked for certificates.
+    pub tokens: Arc<Tokens>,
     journals: Mutex<Journals>,
     doors: Mutex<Vec<Door>>,
     tasks: Mutex<JoinSet<()>>,
@@ -118,6 +121,7 @@ impl House {
             tickets: rustls::crypto::ring::Ticketer::new()?,
             limits: Arc::default(),
             tries: Arc::default(),
+            tokens: Arc::default(),
             journals: Mutex::new(journals),
             doors: Mutex::default(),
             tasks: Mutex::default(),
@@ -204,6 +208,7 @@ impl House {
             limits: Arc::clone(&self.limits),
             countries,
             tls,
+            tokens: Arc::clone(&self.tokens),
             fired,
             logs,
             no_site,

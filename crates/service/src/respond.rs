@@ -94,6 +94,9 @@ pub fn respond(
         bytes: 0,
         failure: None,
     });
+    if let Some(told) = site.tokens.told(finished.request.uri.path()) {
+        return Responding::Now(Some(tell(told, finished)));
+    }
     match attempt(site, facts(&finished), &mut Fetched::default()) {
         Ok(ready) if ready.answer.bound.is_none() => Responding::Now(Some(send(ready, finished, is_last))),
         Ok(ready) => match pass(&ready.answer, finished) {
@@ -104,6 +107,16 @@ pub fn respond(
         },
         Err(lack) => Responding::Later(Box::pin(respond_later(lack, finished, is_last))),
     }
+}
+
+/// What an authority wants to hear before it makes a certificate, whatever rules say.
+fn tell(told: String, mut finished: Box<Finished>) -> Response<LoggedBody> {
+    let host = host(&finished.request).unwrap_or_default();
+    finished.site = exedra_core::answer::decide::site_for(&finished.service.config, host).map(|(id, _)| id);
+    let mut headers = HeaderMap::new();
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
+    headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(told.into()), finished))
 }
 
 /// Lets a request pass by the limits that rules oblige it to.

@@ -3,6 +3,7 @@
 //! Down: no new connections; requests under way finish; their lines are written; the lines are recorded.
 
 use crate::certificates::made;
+use crate::certificates::obtaining::obtain_all;
 use crate::changes::Changes;
 use crate::console::{self, Console};
 use crate::house::{House, LogsShared};
@@ -133,6 +134,15 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let listeners = house.addresses();
     let shown = Console::new(Arc::clone(&house), Arc::clone(&changes), records, secrets);
     house.spawn(console::serve(console_socket, shown, house.stop.subscribe()));
+    let (weak, tokens) = (Arc::downgrade(&house), Arc::clone(&house.tokens));
+    let mut stopping = house.stop.subscribe();
+    house.spawn(async move {
+        let config = || Some(Arc::clone(&weak.upgrade()?.site()?.config));
+        tokio::select! {
+            () = obtain_all(config, tokens) => {}
+            _ = stopping.wait_for(|stop| *stop) => {}
+        }
+    });
     Ok(Running { listeners, console, sign_in, changes, house, workers, follower, keeper })
 }
 

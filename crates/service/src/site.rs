@@ -3,6 +3,7 @@
 use crate::Counter;
 use crate::access_log::{AccessLog, client_text};
 use crate::certificates::Certificates;
+use crate::certificates::obtaining::Tokens;
 use crate::countries::Countries;
 use crate::disk::Disk;
 use crate::encodings::Encodings;
@@ -43,6 +44,8 @@ pub struct Site {
     pub countries: Option<Arc<Countries>>,
     /// How connections are secured, where any are.
     pub tls: Option<Tls>,
+    /// What authorities are told that are asked for certificates.
+    pub tokens: Arc<Tokens>,
     /// How often each rule of each site has fitted.
     pub fired: Arc<Fired>,
     /// The log of each site.

@@ -207,6 +207,8 @@ pub(super) struct Deciding<'a, W> {
     pub site: Option<SiteId>,
     /// The path, as rules have left it.
     pub path: Tidy<'a>,
+    /// The place that it means, once that has been found.
+    pub place: Option<SitePath>,
     /// Whether a rule has put another path in place of the one that was asked for.
     pub is_served: bool,
     pub head_only: bool,
@@ -228,6 +230,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             facts,
             site: None,
             path: Tidy { written: "/".into(), as_folder: true, untidy: false },
+            place: None,
             is_served: false,
             head_only: facts.method.value() == Some("HEAD"),
             added: None,
@@ -306,16 +309,21 @@ impl<'a, W: Witness> Deciding<'a, W> {
                 };
             }
         };
-        if site.folder_settings {
-            let folder = if self.path.as_folder { place } else { place.parent() };
-            return self.ask(id, folder, Stage::Settings(next));
+        let folder = match (site.folder_settings, self.path.as_folder) {
+            (false, _) => None,
+            (true, true) => Some(place.clone()),
+            (true, false) => Some(place.parent()),
+        };
+        self.place = Some(place);
+        match folder {
+            Some(folder) => self.ask(id, folder, Stage::Settings(next)),
+            None => self.look_at_place(),
         }
-        self.look_at_place()
     }
 
     /// Everything that steers has been asked: what stands at the place?
     pub(super) fn look_at_place(mut self) -> Turn<'a, W> {
-        let (Some(id), Ok(place)) = (self.site, self.path.place()) else {
+        let (Some(id), Some(place)) = (self.site, self.place.take()) else {
             return self.failed(StatusCode::NOT_FOUND);
         };
         if self.facts.method.value() == Some("OPTIONS") {

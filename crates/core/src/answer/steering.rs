@@ -54,7 +54,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
     pub(super) fn run_site_rules(mut self, mut first: usize) -> Turn<'a, W> {
         let Some(site) = self.settings() else { return self.after_rules() };
         loop {
-            let path = Seen::new(self.path.written.clone().into_owned());
+            let path = self.seen();
             let next = Next { rule: first, ..Next::default() };
             match self.run(&site.rules, &path, next, None) {
                 (Outcome::On, _) => return self.after_rules(),
@@ -67,6 +67,14 @@ impl<'a, W: Witness> Deciding<'a, W> {
                 }
                 (Outcome::Answer(sent), _) => return self.send(sent, site),
             }
+        }
+    }
+
+    /// The path as rules see it, borrowed from the request where it still is the request's.
+    fn seen(&self) -> Seen<'a> {
+        match &self.path.written {
+            Cow::Borrowed(written) => Seen::new(*written),
+            Cow::Owned(written) => Seen::new(written.clone()),
         }
     }
 
@@ -95,7 +103,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
                     };
                 }
             }
-            let whole = Seen::new(self.path.written.clone().into_owned());
+            let whole = self.seen();
             let path = whole.below(level.depth);
             match self.run(&settings.rules, &path, next, Some((level, &whole))) {
                 (Outcome::On, _) => next = Next { level: next.level + 1, inside: false, ..next },
@@ -130,7 +138,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         if let (Some((change, _)), Some(site)) = (&settings.compress, compress) {
             added.compress.get_or_insert_with(|| site.clone()).change(change);
         }
-        let path = Seen::new(self.path.written.clone().into_owned());
+        let path = Seen::new(self.path.written.as_ref());
         add_headers(added, &settings.headers, &self.facts, &path, &Captures::default());
         if let Some((status, span)) = &settings.refuse {
             let (status, place) = (*status, Place { folder: Some(level.folder.clone()), span: span.clone() });
@@ -149,12 +157,15 @@ impl<'a, W: Witness> Deciding<'a, W> {
         next: Next,
         folder: Option<(&FolderLevel, &Seen<'_>)>,
     ) -> (Outcome, usize) {
-        let whole = folder.map_or(path, |(_, whole)| whole);
-        let facts = Facts { path: Known::Is(whole.text()), ..self.facts };
         let candidates = match self.witness.hears_misfits() {
             true => (next.rule as u32..rules.all().len() as u32).collect(),
             false => rules.candidates(path, next.rule),
         };
+        if candidates.is_empty() {
+            return (Outcome::On, rules.all().len());
+        }
+        let whole = folder.map_or(path, |(_, whole)| whole);
+        let facts = Facts { path: Known::Is(whole.text()), ..self.facts };
         for number in candidates {
             let rule = &rules.all()[number as usize];
             let user = self.added.as_ref().and_then(|added| added.user.clone());

@@ -17,10 +17,29 @@ type Map<K, V> = HashMap<K, V, RandomState>;
 /// Something for each beginning, apart by how long that is.
 type ByBeginning<T> = Vec<(usize, Map<Box<str>, T>)>;
 
+/// Which lengths some texts have: most of what is looked up has none of them. The longest are all one.
+#[derive(Debug, Clone, Copy, Default)]
+struct Lengths(u64);
+
+impl Lengths {
+    fn bit(text: &str) -> u64 {
+        1 << text.len().min(63)
+    }
+
+    fn add(&mut self, text: &str) {
+        self.0 |= Self::bit(text);
+    }
+
+    fn have(self, text: &str) -> bool {
+        self.0 & Self::bit(text) != 0
+    }
+}
+
 /// The index over some rules.
 #[derive(Debug, Clone, Default)]
 pub struct Index {
     exact: Map<Box<str>, SmallVec<[u32; 2]>>,
+    exact_lengths: Lengths,
     nodes: Vec<Node>,
     /// Those that may fit any path.
     always: Vec<u32>,
@@ -31,6 +50,7 @@ pub struct Index {
 struct Node {
     /// By a whole segment.
     literal: Map<Box<str>, u32>,
+    lengths: Lengths,
     /// By what a segment begins with, for each length of that: how the segment goes on.
     begins: ByBeginning<Vec<Edge>>,
     /// Rules whose path ends here.
@@ -55,6 +75,7 @@ impl Index {
             let pattern = rule.path.as_ref();
             if let Some(path) = pattern.and_then(|pattern| pattern.exact()) {
                 index.exact.entry(path.into()).or_default().push(number);
+                index.exact_lengths.add(path);
                 continue;
             }
             let Some((segments, rest)) = pattern.and_then(|pattern| pattern.segments()) else {
@@ -82,7 +103,10 @@ impl Index {
         let next = self.nodes.len() as u32;
         let node = &mut self.nodes[from as usize];
         let to = match segment.literal() {
-            Some(literal) => *node.literal.entry(literal.into()).or_insert(next),
+            Some(literal) => {
+                node.lengths.add(literal);
+                *node.literal.entry(literal.into()).or_insert(next)
+            }
             None => {
                 let edges = by_beginning(&mut node.begins, segment.begins());
                 match edges.iter().find(|edge| edge.segment == *segment) {
@@ -103,7 +127,7 @@ impl Index {
     /// Numbers of the rules that may fit a path as rules see it, from the `first` on.
     pub fn candidates(&self, path: &str, first: usize) -> Candidates {
         let mut found = Candidates::from_slice(&self.always);
-        if !self.exact.is_empty()
+        if self.exact_lengths.have(path)
             && let Some(rules) = self.exact.get(path)
         {
             found.extend_from_slice(rules);
@@ -133,7 +157,9 @@ impl Index {
         }
         let end = memchr::memchr(b'/', &octets[1..]).unwrap_or(tail.len());
         let (segment, rest) = tail.split_at(end);
-        if let Some(&to) = node.literal.get(segment) {
+        if node.lengths.have(segment)
+            && let Some(&to) = node.literal.get(segment)
+        {
             self.walk(to, rest.as_bytes(), rest, found);
         }
         for (length, edges) in &node.begins {

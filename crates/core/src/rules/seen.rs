@@ -110,11 +110,25 @@ fn is_unreserved(octet: u8) -> bool {
 
 /// Whether an octet of a path stands for nothing but itself (RFC 3986 §3.3).
 fn is_itself(octet: u8) -> bool {
-    is_unreserved(octet)
-        || matches!(octet, b'/' | b'!' | b'$' | b'&' | b'\'' | b'(' | b')' | b'*' | b'+' | b',' | b';' | b'=' | b':' | b'@')
-        // What is reserved elsewhere in an address stands here as it is, too.
-        || matches!(octet, b'[' | b']' | b'?' | b'#')
+    ITSELF[usize::from(octet)]
 }
+
+/// The same for all octets: every path is held against it. What is reserved elsewhere in an address stands here as it is.
+const ITSELF: [bool; 256] = {
+    let mut table = [false; 256];
+    let others = b"-._~/!$&'()*+,;=:@[]?#";
+    let mut octet = 0;
+    while octet < 128 {
+        table[octet] = (octet as u8).is_ascii_alphanumeric();
+        octet += 1;
+    }
+    let mut nth = 0;
+    while nth < others.len() {
+        table[others[nth] as usize] = true;
+        nth += 1;
+    }
+    table
+};
 
 #[cfg(test)]
 mod tests {

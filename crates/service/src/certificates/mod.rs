@@ -2,6 +2,7 @@
 //!
 //! - [`files`]: from files, which are looked at again when they change
 //! - [`made`]: made on the spot, where there is none, for development
+//! - [`obtaining`]: from an authority, or by a command
 //! - [`asking`]: asking ourselves over HTTPS
 //!
 //! What a file says counts before what is made. A file that breaks leaves in force what was read before.
@@ -9,6 +10,7 @@
 pub mod asking;
 pub mod files;
 pub mod made;
+pub mod obtaining;
 
 use arc_swap::ArcSwap;
 use exedra_core::config::{CertificateOrigin, Config};

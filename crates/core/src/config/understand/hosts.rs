@@ -43,7 +43,8 @@ impl Reading<'_> {
     }
 
     pub(super) fn certificate(&mut self, section: &Section<'_>, has_authority: bool) -> Option<Certificate> {
-        let hosts = section.texts("hosts")?.into_iter().filter_map(|host| self.site_host(host)).collect();
+        let hosts: Vec<Located<String>> =
+            section.texts("hosts")?.into_iter().filter_map(|host| self.site_host(host)).collect();
         let file = |reading: &Self, key: &str| section.text(key).map(|path| reading.folder(Some(path), ""));
         let (chain, key) = (file(self, "chain"), file(self, "key"));
         let command = section.texts("command");
@@ -60,6 +61,16 @@ impl Reading<'_> {
                         &obtain.span,
                         "there is no [authority] to obtain it from",
                         "asked for here",
+                        remedy,
+                    );
+                }
+                if let Some(any) = hosts.iter().find(|host| host.value.starts_with('*')) {
+                    let reason = "an authority believes that only over DNS, which is not ours";
+                    let remedy = "name the hosts one by one, or have a command bring the certificate";
+                    self.error(
+                        &any.span,
+                        "no certificate for any name below can be obtained",
+                        reason,
                         remedy,
                     );
                 }
