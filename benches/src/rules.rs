@@ -1,14 +1,11 @@
 //! What rules cost a request that fits none of them: with ten, a thousand and ten thousand, beside none at all.
 
-use exedra_core::answer::{Card, Encodings, Entry, FileFacts, Question, Reply, Want, answer};
+use crate::decide::decide_again;
 use exedra_core::config::{Config, understand};
-use exedra_core::facts::{Facts, Fields, Known, Scheme};
 use http::{HeaderMap, HeaderValue, header};
 use std::fmt::Write;
-use std::hint::black_box;
 use std::path::Path;
 use std::process::ExitCode;
-use std::sync::Arc;
 use std::time::Instant;
 
 const TIMES: u32 = 400_000;
@@ -62,30 +59,7 @@ fn configured(count: usize) -> Option<Config> {
 }
 
 fn decide(config: &Config, headers: &HeaderMap, path: &str) -> f64 {
-    let facts = Facts {
-        scheme: Known::Is(Scheme::Http),
-        host: Known::Is("a.example"),
-        port: Known::Absent,
-        method: Known::Is("GET"),
-        path: Known::Is(path),
-        query: Known::Absent,
-        fields: Fields::All(headers),
-        ..Facts::UNKNOWN
-    };
-    let mut card: Option<Arc<Card>> = None;
-    let mut reply = |question: &Question| match question.want {
-        Want::Encodings => Reply::Encodings(Encodings::default()),
-        Want::Names => Reply::Entry(Entry::Missing),
-        Want::Settings => Reply::Settings(None),
-        Want::Entry => {
-            let facts = FileFacts { size: 1024, modified: 1_700_000_000_000_000_000, stamp: 0 };
-            let made = || Arc::new(Card::new(&question.path, facts, None));
-            Reply::File(Arc::clone(card.get_or_insert_with(made)))
-        }
-    };
     let began = Instant::now();
-    for _ in 0..TIMES {
-        black_box(answer(config, black_box(facts)).finish(&mut reply));
-    }
+    decide_again(config, headers, path, TIMES);
     began.elapsed().as_nanos() as f64 / f64::from(TIMES)
 }

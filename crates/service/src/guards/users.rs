@@ -52,7 +52,10 @@ impl Users {
 
 /// Reads a file of users. The error is for people.
 pub fn read(path: &Path) -> Result<HashMap<String, Arc<str>>, String> {
-    let text = std::fs::read_to_string(path).map_err(|error| error.to_string())?;
+    let text = std::fs::read_to_string(path).map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => "there is no such file".to_owned(),
+        _ => error.to_string(),
+    })?;
     let table: HashMap<String, String> =
         toml::from_str(&text).map_err(|error| error.message().replace('\n', ", "))?;
     table
