@@ -112,7 +112,7 @@ pub fn respond(
 /// What an authority wants to hear before it makes a certificate, whatever rules say.
 fn tell(told: String, mut finished: Box<Finished>) -> Response<LoggedBody> {
     let host = host(&finished.request).unwrap_or_default();
-    finished.site = exedra_core::answer::decide::site_for(&finished.service.config, host).map(|(id, _)| id);
+    finished.site = exedra_core::answer::home::site_for(&finished.service.config, host).map(|(id, _)| id);
     let mut headers = HeaderMap::new();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
@@ -305,8 +305,7 @@ fn changing(mut finished: Box<Finished>) -> Response<LoggedBody> {
     let cause = "what is to be sent changes faster than it can be sent".to_owned();
     finished.failure = Some(Failure { file: None, cause });
     if let Some(host) = host(&finished.request) {
-        finished.site =
-            exedra_core::answer::decide::site_for(&finished.service.config, host).map(|(id, _)| id);
+        finished.site = exedra_core::answer::home::site_for(&finished.service.config, host).map(|(id, _)| id);
     }
     let mut headers = HeaderMap::new();
     headers.insert(header::RETRY_AFTER, HeaderValue::from_static("1"));

@@ -5,6 +5,7 @@
 //! questions from its caches and its disk; tests and rehearsals answer them from a tree in memory.
 //!
 //! - [`decide`]: the order in which things are decided
+//! - [`home`]: which site a host leads to, and where a request belongs
 //! - [`steering`]: rules, and what folders say of themselves; [`added`]: what they add up to
 //! - [`sending`]: what is sent once the place is known
 //! - [`path`]: from what a client wrote to a place inside the site's folder, and nowhere else
@@ -20,6 +21,7 @@
 mod added;
 pub mod conditions;
 pub mod decide;
+pub mod home;
 pub mod listing;
 pub mod negotiate;
 pub mod pages;

@@ -4,7 +4,8 @@
 //! path; guards are asked as soon as they are met, so that a later rule knows who has signed in.
 
 use super::added::Added;
-use super::decide::{Deciding, home, site_of};
+use super::decide::Deciding;
+use super::home::{home, site_of};
 use super::path::{Tidy, tidy};
 use super::represent;
 use super::trace::{Place, Step, Why, Witness};
