@@ -137,16 +137,12 @@ const MOST_FETCHES: usize = 64;
 const MOST_CHANGES: usize = 3;
 
 async fn respond_later(lack: Lack, finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
-    let site = Arc::clone(&finished.service);
     let (found, finished) =
         fetch(lack, finished, |site, finished, fetched| attempt(site, facts(finished), fetched)).await;
     let Some(ready) = found else { return changing(finished) };
     match pass(&ready.answer, finished) {
         Ok(finished) => send(ready, finished, is_last),
-        Err((finished, too_many)) => {
-            drop(site);
-            respond_too_many(ready.answer, too_many, finished, is_last).await
-        }
+        Err((finished, too_many)) => respond_too_many(ready.answer, too_many, finished, is_last).await,
     }
 }
 
