@@ -168,12 +168,13 @@ pub struct Program {
 impl Program {
     /// Starts a command that serves, and waits until it has said where.
     pub fn start(arguments: &[&str], state: PathBuf) -> Self {
-        let mut child = Command::new(program())
-            .args(arguments)
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("the program starts");
+        Self::start_as(Command::new(program()).args(arguments), state)
+    }
+
+    /// The same by a command of one's own.
+    pub fn start_as(command: &mut Command, state: PathBuf) -> Self {
+        let mut child =
+            command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().expect("the program starts");
         let mut lines =
             BufReader::new(child.stdout.take().expect("its output")).lines().map_while(Result::ok);
         let (mut sites, mut secured, mut console, mut link) = (None, String::new(), None, None);
@@ -306,4 +307,9 @@ pub fn field<'a>(answer: &'a Response, name: &str) -> &'a str {
 /// A path as text.
 pub fn text(path: &Path) -> String {
     path.to_string_lossy().into_owned()
+}
+
+/// Everything that a command has printed.
+pub fn drawn(output: &Output) -> String {
+    format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
 }

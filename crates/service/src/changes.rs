@@ -168,13 +168,5 @@ fn later(before: &Config, after: &Config) -> Vec<String> {
         old.user.as_ref().map(|user| &user.value) != new.user.as_ref().map(|user| &user.value),
         "`user` in [service]",
     );
-    differs(before.errors != after.errors, "[errors]");
-    for site in &after.sites {
-        let known = before.sites.iter().find(|known| known.name.value == site.name.value);
-        if let Some(known) = known.filter(|known| known.log.write && site.log.write) {
-            let same = known.log.layout.name == site.log.layout.name && known.log.keeping == site.log.keeping;
-            differs(!same, &format!("`layout`, `rotate` and `keep` in the log of `{}`", site.name.value));
-        }
-    }
     later
 }

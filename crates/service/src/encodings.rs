@@ -17,6 +17,7 @@ use std::cell::RefCell;
 use std::collections::HashSet;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU8, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -73,6 +74,8 @@ pub struct Encodings {
     jobs: SyncSender<Key>,
     /// How each site compresses.
     compress: Vec<Compress>,
+    /// Codecs that each site uses, as bits: its own, and those that rules and folders were seen to ask for.
+    used: Vec<AtomicU8>,
     owner: Owner,
 }
 
@@ -88,9 +91,12 @@ impl Encodings {
         trim(&folder)?;
         let (jobs, waiting) = sync_channel(MOST_WAITING);
         let kept = Cache::with_weighter(10_000, MEMORY, Weight);
-        let compress = config.sites.iter().map(|site| site.compress.clone()).collect();
+        let compress: Vec<Compress> = config.sites.iter().map(|site| site.compress.clone()).collect();
+        let bits = |site: &Compress| site.codecs.iter().fold(0, |bits, codec| bits | bit(*codec));
+        let used = compress.iter().map(|site| AtomicU8::new(bits(site))).collect();
         let owner = Owner::another();
-        let encodings = Arc::new(Encodings { kept, folder, busy: Mutex::default(), jobs, compress, owner });
+        let encodings = Encodings { kept, folder, busy: Mutex::default(), jobs, compress, used, owner };
+        let encodings = Arc::new(encodings);
         let worker = Arc::downgrade(&encodings);
         std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {
             settle_all(&waiting, &disk, || worker.upgrade());
@@ -103,8 +109,9 @@ impl Encodings {
         self.compress.iter().eq(config.sites.iter().map(|site| &site.compress))
     }
 
-    /// How hard a codec tries while somebody waits.
+    /// How hard a codec tries while somebody waits. From then on the site is known to use it.
     pub fn quick_effort(&self, site: SiteId, codec: Codec) -> Effort {
+        self.used[site.0].fetch_or(bit(codec), Ordering::Relaxed);
         self.compress[site.0].effort[codec as usize].map_or(Effort::Quick, Effort::Level)
     }
 
@@ -120,10 +127,10 @@ impl Encodings {
         kept: &Kept,
         facts: FileFacts,
     ) -> exedra_core::answer::Encodings {
-        let codecs = &self.compress[question.site.0].codecs;
+        let used = self.used[question.site.0].load(Ordering::Relaxed);
         Codec::ALL.map(|codec| match kept.ready(codec) {
             Some(beside) => Encoded::Ready(beside),
-            None if !codecs.contains(&codec) => Encoded::Unknown,
+            None if used & bit(codec) == 0 => Encoded::Unknown,
             None => match self.form(key(question, facts, codec)) {
                 Some(Form::Settled(body)) => Encoded::Settled(body.len() as u64),
                 Some(Form::NoGain) => Encoded::NoGain,
@@ -193,18 +200,17 @@ impl Encodings {
         Ok(Quick::Body(body))
     }
 
-    /// The codecs of a site of whose encodings nothing is known yet.
+    /// The codecs that a site uses of whose encodings nothing is known yet.
     pub fn unsettled(
         &self,
         site: SiteId,
         known: &exedra_core::answer::Encodings,
     ) -> impl Iterator<Item = Codec> {
         let known = *known;
-        self.compress[site.0]
-            .codecs
-            .iter()
-            .copied()
-            .filter(move |&codec| known[codec as usize] == Encoded::Unknown)
+        let used = self.used[site.0].load(Ordering::Relaxed);
+        Codec::ALL
+            .into_iter()
+            .filter(move |&codec| used & bit(codec) != 0 && known[codec as usize] == Encoded::Unknown)
     }
 
     /// Has thorough encodings made, or fetched from the disk, of which nothing is known yet: by all codecs of the
@@ -262,6 +268,10 @@ impl Encodings {
         std::fs::write(&fresh, body)?;
         std::fs::rename(fresh, self.folder.join(name))
     }
+}
+
+fn bit(codec: Codec) -> u8 {
+    1 << codec as u8
 }
 
 fn key(question: &Question, facts: FileFacts, codec: Codec) -> Key {

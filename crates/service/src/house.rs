@@ -17,7 +17,7 @@ use crate::folders::Folders;
 use crate::guards::Guards;
 use crate::guards::tries::Tries;
 use crate::journal::keeping::Kept;
-use crate::journal::{Journal, Opening};
+use crate::journal::{Journal, Pen};
 use crate::limits::Limits;
 use crate::near::Owner;
 use crate::running::StartError;
@@ -65,18 +65,13 @@ pub struct House {
 
 /// All logs that are written.
 struct Journals {
-    open: HashMap<String, Opened>,
-    writers: Vec<JoinHandle<()>>,
+    /// Those of sites that are gone too: they may come back.
+    open: HashMap<String, Arc<Journal>>,
     /// Told when lines have reached a file; gone when the service stops.
     written: Option<SyncSender<()>>,
     followed: Sender<(Arc<Journal>, Layout)>,
     kept: Arc<Mutex<Vec<Kept>>>,
     records: Arc<Records>,
-}
-
-struct Opened {
-    journal: Arc<Journal>,
-    layout: Layout,
 }
 
 /// A socket on which connections come in.
@@ -106,7 +101,6 @@ impl House {
     ) -> Result<Arc<Self>, rustls::Error> {
         let journals = Journals {
             open: HashMap::new(),
-            writers: Vec::new(),
             written: Some(shared.written),
             followed: shared.followed,
             kept: shared.kept,
@@ -293,32 +287,30 @@ impl House {
         }
     }
 
-    /// The logs of a configuration. Sites that stay keep theirs.
+    /// The logs of a configuration. Sites that stay keep theirs, and go on in the same file if its lines look the same.
     fn open_logs(&self, config: &Config) -> io::Result<(Vec<AccessLog>, AccessLog, ErrorLog)> {
         let mut journals = locked(&self.journals);
         let mut logs = Vec::new();
         for site in &config.sites {
             let Log { write, layout, masks_clients, keeping } = &site.log;
-            let opened = match write {
+            let pen = match write {
                 true => Some(journals.open(config, &site.name.value, layout, *keeping, true)?),
                 false => None,
             };
-            let layout = opened.as_ref().map_or(layout, |(_, layout)| layout);
             let template = LogTemplate::new(layout);
-            let journal = opened.as_ref().map(|(journal, _)| Arc::clone(journal));
-            logs.push(AccessLog { journal, template, masks_clients: *masks_clients });
+            logs.push(AccessLog { pen, template, masks_clients: *masks_clients });
         }
         let full = Layout::full();
-        let (journal, _) = journals.open(config, NO_SITE, &full, config.errors, true)?;
+        let pen = journals.open(config, NO_SITE, &full, config.errors, true)?;
         let masks_clients = config.sites.iter().all(|site| site.log.masks_clients);
-        let no_site = AccessLog { journal: Some(journal), template: LogTemplate::new(&full), masks_clients };
-        let (journal, _) = journals.open(config, ERRORS, &Layout::bare(), config.errors, false)?;
-        Ok((logs, no_site, ErrorLog { journal }))
+        let no_site = AccessLog { pen: Some(pen), template: LogTemplate::new(&full), masks_clients };
+        let pen = journals.open(config, ERRORS, &Layout::bare(), config.errors, false)?;
+        Ok((logs, no_site, ErrorLog { pen }))
     }
 
     /// Looks whether the logs are still where they were, and begins new ones where they are not.
     pub fn reopen_logs(&self) {
-        locked(&self.journals).open.values().for_each(|opened| opened.journal.reopen());
+        locked(&self.journals).open.values().for_each(|journal| journal.reopen());
     }
 
     /// What runs until the service stops, besides.
@@ -335,17 +327,13 @@ impl House {
     /// Has everything written that waits, and ends the threads that write.
     pub fn close_logs(&self) {
         let mut journals = locked(&self.journals);
-        journals.open.values().for_each(|opened| opened.journal.stop());
-        for writer in journals.writers.drain(..) {
-            // One that panicked has said so already.
-            let _ = writer.join();
-        }
+        journals.open.values().for_each(|journal| journal.close());
         journals.written = None;
     }
 }
 
 impl Journals {
-    /// The log of a name, with the layout that it is written in. One that is open already goes on as it began.
+    /// What is written with in the log of a name.
     fn open(
         &mut self,
         config: &Config,
@@ -353,30 +341,24 @@ impl Journals {
         layout: &Layout,
         keeping: Keeping,
         holds_requests: bool,
-    ) -> io::Result<(Arc<Journal>, Layout)> {
-        if let Some(opened) = self.open.get(name) {
-            return Ok((Arc::clone(&opened.journal), opened.layout.clone()));
+    ) -> io::Result<Arc<Pen>> {
+        let zone = config.service.time_zone.clone();
+        let written = self.written.clone().filter(|_| holds_requests);
+        if let Some(journal) = self.open.get(name) {
+            journal.follow(keeping, zone);
+            return journal.pen(layout, written);
         }
-        let (journal, writer) = Journal::open(Opening {
-            folder: &config.service.logs.value,
-            name,
-            heading: &layout.heading(),
-            keeping,
-            zone: config.service.time_zone.clone(),
-            written: self.written.clone().filter(|_| holds_requests),
-        })?;
-        self.writers.push(writer);
+        let journal = Journal::open(&config.service.logs.value, name, keeping, zone)?;
+        let pen = journal.pen(layout, written)?;
         let is_followed = holds_requests && config.service.records;
         if is_followed {
             // When nobody follows any longer, the service is about to stop.
             let _ = self.followed.send((Arc::clone(&journal), layout.clone()));
         }
-        let mut kept = locked(&self.kept);
         let records = is_followed.then(|| Arc::clone(&self.records));
-        kept.push(Kept { journal: Arc::clone(&journal), records });
-        let opened = Opened { journal: Arc::clone(&journal), layout: layout.clone() };
-        self.open.insert(name.to_owned(), opened);
-        Ok((journal, layout.clone()))
+        locked(&self.kept).push(Kept { journal: Arc::clone(&journal), records });
+        self.open.insert(name.to_owned(), journal);
+        Ok(pen)
     }
 }
 

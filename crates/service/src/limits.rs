@@ -142,8 +142,8 @@ fn forget(buckets: &mut HashMap<Key, Bucket, RandomState>, limits: &[Limit], now
     }
 }
 
-/// The client that an address belongs to.
-fn network(address: IpAddr) -> IpAddr {
+/// The client that an address belongs to: addresses of one IPv6 network (/64) are one.
+pub fn network(address: IpAddr) -> IpAddr {
     match address {
         IpAddr::V4(_) => address,
         IpAddr::V6(address) => {

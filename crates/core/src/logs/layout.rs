@@ -29,11 +29,18 @@ const EXTENDED_HEADING: &str = "#Version: 1.0\n#Fields: date time c-ip x-user cs
      x-protocol sc-status bytes time-taken cs(Referer) cs(User-Agent) x-scheme cs(Host) sc(Content-Encoding) \
      x-full-bytes x-rule\n";
 
+/// Whether a layout goes by that name.
+pub fn is_named(name: &str) -> bool {
+    NAMED.iter().any(|(named, _)| *named == name)
+}
+
 /// How one line of a log is written.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Layout {
     /// Its name, or the template itself where it has none.
     pub name: String,
+    /// The template.
+    pub template: String,
     /// Its pieces, in order.
     pub pieces: Vec<Piece>,
 }
@@ -42,7 +49,8 @@ impl Layout {
     /// The layout of that name, or the template that the text is.
     pub fn understand(text: &str) -> Result<Layout, TemplateError> {
         let template = NAMED.iter().find(|(name, _)| *name == text).map_or(text, |(_, template)| template);
-        Ok(Layout { name: text.to_owned(), pieces: template::parse(template)? })
+        let pieces = template::parse(template)?;
+        Ok(Layout { name: text.to_owned(), template: template.to_owned(), pieces })
     }
 
     /// The layout that the service writes unless told otherwise.
@@ -52,7 +60,7 @@ impl Layout {
 
     /// A layout without any place: for files whose lines are not made by layouts.
     pub fn bare() -> Layout {
-        Layout { name: String::new(), pieces: Vec::new() }
+        Layout { name: String::new(), template: String::new(), pieces: Vec::new() }
     }
 
     /// Whether its lines are objects of JSON, so that texts in them must be strings of it.

@@ -65,7 +65,7 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
             main_host: site.main_host.as_ref().map(|host| host.value.clone()),
             folder: site.folder.value.display().to_string(),
-            log: log.journal.as_ref().map(|journal| log_status(&console, &current, journal)),
+            log: log.pen.as_ref().map(|pen| log_status(&console, &current, &pen.journal)),
         });
         let (answered, sent) = console.house.counters.sum();
         Ok(Status {
@@ -77,8 +77,8 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             sent,
             connections: console.house.connections(),
             sites: sites.collect(),
-            no_site: current.no_site.journal.as_ref().map(|journal| log_status(&console, &current, journal)),
-            errors: log_status(&console, &current, &current.errors.journal),
+            no_site: current.no_site.pen.as_ref().map(|pen| log_status(&console, &current, &pen.journal)),
+            errors: log_status(&console, &current, &current.errors.pen.journal),
         })
     })
     .await
@@ -93,7 +93,7 @@ fn log_status(console: &Console, site: &Site, journal: &Journal) -> LogStatus {
         lost: journal.lost(),
         trouble: journal.trouble(),
     };
-    let is_read = site.config.service.records && journal.name != site.errors.journal.name;
+    let is_read = site.config.service.records && journal.name != site.errors.pen.journal.name;
     for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
         let checkpoint = console.records.checkpoint(&generation.name);
         status.unread += checkpoint.unread;

@@ -9,6 +9,7 @@
 pub mod tries;
 pub mod users;
 
+use crate::limits::network;
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash};
 use exedra_core::answer::Credentials;
@@ -29,8 +30,9 @@ const REMEMBERED: Duration = Duration::from_secs(5 * 60);
 const MOST_REMEMBERED: usize = 4096;
 /// How many passwords are checked at a time.
 const AT_A_TIME: usize = 2;
-/// How many may wait for that.
-const MOST_WAITING: usize = 64;
+/// How many may wait for that, and how many of them may be of one client: otherwise one alone could keep all others out.
+const MOST_WAITING: usize = 1024;
+const MOST_OF_ONE: usize = 4;
 
 /// The guards of all realms.
 pub struct Guards {
@@ -39,7 +41,26 @@ pub struct Guards {
     key: [u8; 32],
     tries: Arc<Tries>,
     busy: Semaphore,
-    waiting: Semaphore,
+    /// How many of each client are waiting.
+    waiting: Mutex<HashMap<IpAddr, usize, RandomState>>,
+}
+
+/// A place among those that wait; it is free again when this is dropped.
+struct Place<'a> {
+    guards: &'a Guards,
+    client: IpAddr,
+}
+
+impl Drop for Place<'_> {
+    fn drop(&mut self) {
+        let mut waiting = self.guards.waiting();
+        if let Some(count) = waiting.get_mut(&self.client) {
+            *count -= 1;
+            if *count == 0 {
+                waiting.remove(&self.client);
+            }
+        }
+    }
 }
 
 impl Guards {
@@ -51,7 +72,7 @@ impl Guards {
             key: rand::random(),
             tries,
             busy: Semaphore::new(AT_A_TIME),
-            waiting: Semaphore::new(MOST_WAITING),
+            waiting: Mutex::default(),
         }
     }
 
@@ -66,10 +87,10 @@ impl Guards {
         self.right().get(&mark).is_some_and(|until| *until > Instant::now())
     }
 
-    /// Whether name and password are right. One who has failed lately waits first; so does whoever comes when many are
-    /// waiting already, in vain.
+    /// Whether name and password are right. One who has failed lately waits first. Whoever comes when too many wait
+    /// already, in all or of this client, is turned away like one who is wrong.
     pub async fn judge(self: &Arc<Self>, credentials: &Credentials, client: IpAddr) -> bool {
-        let Ok(_waiting) = self.waiting.try_acquire() else { return false };
+        let Some(_place) = self.place(network(client)) else { return false };
         tokio::time::sleep(self.tries.delay(client, Instant::now())).await;
         let Ok(_busy) = self.busy.acquire().await else { return false };
         let (guards, asked) = (Arc::clone(self), credentials.clone());
@@ -111,6 +132,22 @@ impl Guards {
             digest.update(part.as_bytes());
         }
         digest.finalize().into()
+    }
+
+    /// A place among those that wait, if there is one.
+    fn place(&self, client: IpAddr) -> Option<Place<'_>> {
+        let mut waiting = self.waiting();
+        // Each that waits has its turn with Argon2; those who may wait at all are few enough to be counted.
+        let full = waiting.values().sum::<usize>() >= MOST_WAITING;
+        if full || waiting.get(&client).is_some_and(|count| *count >= MOST_OF_ONE) {
+            return None;
+        }
+        *waiting.entry(client).or_default() += 1;
+        Some(Place { guards: self, client })
+    }
+
+    fn waiting(&self) -> MutexGuard<'_, HashMap<IpAddr, usize, RandomState>> {
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn right(&self) -> MutexGuard<'_, HashMap<[u8; 32], Instant, RandomState>> {

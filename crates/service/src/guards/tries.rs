@@ -1,6 +1,7 @@
 //! Tries that failed: each makes the next one of the same client wait twice as long, up to a few seconds. They are
-//! forgotten after a while.
+//! forgotten after a while. Addresses of one IPv6 network are one client.
 
+use crate::limits::network;
 use foldhash::fast::RandomState;
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -25,7 +26,7 @@ pub struct Tries {
 impl Tries {
     /// How long a client waits before its next try.
     pub fn delay(&self, client: IpAddr, now: Instant) -> Duration {
-        match self.known().get(&client) {
+        match self.known().get(&network(client)) {
             Some((times, last)) if now.saturating_duration_since(*last) < FORGOTTEN => {
                 FIRST.saturating_mul(1 << (*times - 1).min(10)).min(LONGEST)
             }
@@ -35,6 +36,7 @@ impl Tries {
 
     /// A try has failed.
     pub fn failed(&self, client: IpAddr, now: Instant) {
+        let client = network(client);
         let mut known = self.known();
         if known.len() >= MOST {
             known.retain(|_, (_, last)| now.saturating_duration_since(*last) < FORGOTTEN);
@@ -48,7 +50,7 @@ impl Tries {
 
     /// A client has got it right.
     pub fn forgive(&self, client: IpAddr) {
-        self.known().remove(&client);
+        self.known().remove(&network(client));
     }
 
     fn known(&self) -> MutexGuard<'_, HashMap<IpAddr, (u32, Instant), RandomState>> {
@@ -77,5 +79,8 @@ mod tests {
         assert_eq!(tries.delay(client, begin + FORGOTTEN), Duration::ZERO);
         tries.forgive(client);
         assert_eq!(tries.delay(client, begin), Duration::ZERO);
+        tries.failed("2001:db8::1".parse().unwrap(), begin);
+        assert_eq!(tries.delay("2001:db8::2:1".parse().unwrap(), begin), FIRST, "its other addresses");
+        assert_eq!(tries.delay("2001:db8:0:1::1".parse().unwrap(), begin), Duration::ZERO);
     }
 }

@@ -34,8 +34,9 @@ const COMPLAINT: Duration = Duration::from_secs(60);
 /// A log that is followed.
 pub struct Log {
     journal: Arc<Journal>,
+    /// How generations are read of which nobody wrote down how they were written.
     layout: Layout,
-    /// The generation that was written when its files were last looked for.
+    /// The newest generation when its files were last looked for.
     known: u64,
     /// Generations that may have something to be read yet, oldest first.
     unread: Vec<Followed>,
@@ -124,21 +125,26 @@ impl Ingest {
 impl Log {
     /// Takes in a block of whole lines from the oldest generation that has any.
     fn read_on(&mut self, records: &Records) -> io::Result<Progress> {
-        // What is written last is asked first: whatever is older than that gets no more lines.
-        let written = self.journal.generation();
-        if written != self.known {
+        // What is still written is asked first: whatever is older than that gets no more lines.
+        let written = self.journal.oldest_written();
+        let newest = self.journal.newest();
+        if newest != self.known {
             self.look_for_generations(records)?;
-            self.known = written;
+            self.known = newest;
         }
-        while let Some(followed) = self.unread.first_mut() {
+        let mut nth = 0;
+        while let Some(followed) = self.unread.get_mut(nth) {
             let name = Arc::clone(&self.journal.name);
-            if followed.read_on(&name, &self.layout, records)? == Progress::More {
+            let layout = self.journal.layout_of(followed.generation.number);
+            let layout = layout.as_ref().unwrap_or(&self.layout);
+            if followed.read_on(&name, layout, records)? == Progress::More {
                 return Ok(Progress::More);
             }
             if followed.generation.number >= written {
-                return Ok(Progress::End);
+                nth += 1;
+            } else {
+                self.unread.remove(nth);
             }
-            self.unread.remove(0);
         }
         Ok(Progress::End)
     }
@@ -147,7 +153,7 @@ impl Log {
         let last = self.unread.last().map(|followed| followed.generation.number);
         for generation in generations(self.journal.folder(), &self.journal.name)? {
             let is_new = last.is_none_or(|last| generation.number > last);
-            let is_past = generation.number < self.journal.generation();
+            let is_past = generation.number < self.journal.oldest_written();
             let is_read = || generation.is_whole(records.checkpoint(&generation.name).octets);
             if is_new && !(is_past && is_read()) {
                 self.unread.push(Followed { generation, source: None });

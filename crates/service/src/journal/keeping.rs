@@ -38,7 +38,7 @@ pub fn look_after(all: &Mutex<Vec<Kept>>, stop: &Receiver<()>) {
 
 impl Kept {
     fn look(&self, now: SystemTime) -> io::Result<()> {
-        let written = self.journal.generation();
+        let written = self.journal.oldest_written();
         for generation in generations(self.journal.folder(), &self.journal.name)? {
             if generation.number >= written || !self.has_been_read(&generation) {
                 continue;
@@ -77,15 +77,16 @@ fn pack(generation: &Generation, changed: SystemTime) -> io::Result<()> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::Opening;
+    use super::super::Pen;
     use super::*;
     use exedra_core::config::{Keeping, Rotate};
+    use exedra_core::logs::Layout;
     use std::io::Read;
     use std::path::Path;
 
-    fn open(folder: &Path, keeping: Keeping) -> (Arc<Journal>, std::thread::JoinHandle<()>) {
+    fn open(folder: &Path, keeping: Keeping) -> Arc<Pen> {
         let zone = jiff::tz::TimeZone::UTC;
-        Journal::open(Opening { folder, name: "a", heading: b"", keeping, zone, written: None }).unwrap()
+        Journal::open(folder, "a", keeping, zone).unwrap().pen(&Layout::bare(), None).unwrap()
     }
 
     #[test]
@@ -95,8 +96,8 @@ mod tests {
         std::fs::write(&first, "one\ntwo\n").unwrap();
         std::fs::write(&second, "three\n").unwrap();
         let keeping = Keeping { rotate: Rotate::Never, keep: Some(Duration::from_secs(100)) };
-        let (journal, thread) = open(folder.path(), keeping);
-        let kept = Kept { journal: Arc::clone(&journal), records: None };
+        let pen = open(folder.path(), keeping);
+        let kept = Kept { journal: Arc::clone(&pen.journal), records: None };
         let changed = first.metadata().unwrap().modified().unwrap();
         kept.look(changed + Duration::from_secs(50)).unwrap();
         let packed = folder.path().join("a.000001.log.gz");
@@ -108,8 +109,7 @@ mod tests {
         assert!(!first.exists() && found[0].is_whole(8) && !found[0].is_whole(7));
         kept.look(changed + Duration::from_secs(101)).unwrap();
         assert!(!packed.exists() && second.exists());
-        journal.stop();
-        thread.join().unwrap();
+        pen.journal.close();
     }
 
     #[test]
@@ -119,12 +119,11 @@ mod tests {
         std::fs::write(&first, "one\n").unwrap();
         std::fs::write(folder.path().join("a.000002.log"), "").unwrap();
         let keeping = Keeping { rotate: Rotate::Never, keep: Some(Duration::ZERO) };
-        let (journal, thread) = open(folder.path(), keeping);
+        let pen = open(folder.path(), keeping);
         let records = Arc::new(Records::open(folder.path()).unwrap());
-        let kept = Kept { journal: Arc::clone(&journal), records: Some(records) };
+        let kept = Kept { journal: Arc::clone(&pen.journal), records: Some(records) };
         kept.look(SystemTime::now() + Duration::from_secs(9)).unwrap();
         assert!(first.exists());
-        journal.stop();
-        thread.join().unwrap();
+        pen.journal.close();
     }
 }

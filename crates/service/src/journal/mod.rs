@@ -1,107 +1,104 @@
 //! Files that lines are written to, behind the answers' backs: access logs and the log of errors.
 //!
-//! Whoever has a line puts it into a buffer; one thread for each journal takes the buffers and writes them in
+//! Whoever has a line puts it into a buffer of a [`Pen`]; one thread for each pen takes the buffers and writes them in
 //! one go. Files have generations, and their names say which: `harbour.000001.log`. A new generation begins
 //! as the configuration says, or when somebody takes the file away. A line is never split, and never joined
 //! to a torn one.
 //!
+//! One generation is written in one layout. When another is asked for, another pen begins the next generation, while
+//! the one before goes on with its own until the last request under way has been written down: then nobody holds it
+//! any longer, and it ends. `harbour.layouts` says which generations were written how.
+//!
 //! - [`generations`]: the files, their names, and opening the newest
+//! - [`layouts`]: how each of them was written
+//! - [`pen`]: where lines are put
 //! - [`writing`]: the thread that writes, also when the disk is full for a while
 //! - [`keeping`]: past generations are compressed, and deleted after a while
 
 pub mod generations;
 pub mod keeping;
-pub mod writing;
+pub mod layouts;
+pub mod pen;
+mod writing;
 
 use exedra_core::config::Keeping;
+use exedra_core::logs::Layout;
 use jiff::tz::TimeZone;
-use std::cell::Cell;
+use layouts::Layouts;
+pub use pen::Pen;
+use pen::Waiting;
+use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::SyncSender;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::thread::JoinHandle;
+use writing::Writer;
 
-/// Buffers of a journal. Threads spread over them, so that they do not wait for each other.
-const BUFFERS: usize = 8;
-/// Octets that may wait to be written, all buffers together; what comes on top of them is counted and lost.
-const MOST_WAITING: usize = 32 << 20;
-
-/// A file that lines are written to, or rather one after the other.
+/// Files that lines are written to, one after the other.
 pub struct Journal {
     /// Its name: what stands before the number in its files' names.
     pub name: Arc<str>,
     folder: PathBuf,
-    heading: Box<[u8]>,
-    keeping: Keeping,
-    zone: TimeZone,
-    buffers: [Mutex<Vec<u8>>; BUFFERS],
-    asleep: AtomicBool,
-    gate: Mutex<()>,
-    wake: Condvar,
-    stop: AtomicBool,
-    reopen: AtomicBool,
+    manner: Mutex<(Keeping, TimeZone)>,
+    /// The newest generation, and how each was written.
+    files: Mutex<Files>,
+    /// The pen that whoever asks is given.
+    pen: Mutex<Option<(Layout, Weak<Pen>)>>,
+    /// What every pen writes from, those included that are about to end.
+    pens: Mutex<Vec<Arc<Waiting>>>,
+    threads: Mutex<Vec<JoinHandle<()>>>,
     lost: AtomicU64,
-    generation: AtomicU64,
-    trouble: Mutex<Option<String>>,
 }
 
-/// What a journal is opened with.
-#[derive(Debug, Clone)]
-pub struct Opening<'a> {
-    /// The folder of its files.
-    pub folder: &'a Path,
-    /// Its name: what stands before the number in its files' names.
-    pub name: &'a str,
-    /// What every file begins with.
-    pub heading: &'a [u8],
-    /// How its generations follow each other.
-    pub keeping: Keeping,
-    /// Whose days those are.
-    pub zone: TimeZone,
-    /// Told whenever lines have reached the file.
-    pub written: Option<SyncSender<()>>,
+/// What is known of a journal's files.
+struct Files {
+    newest: u64,
+    layouts: Layouts,
 }
 
 impl Journal {
-    /// Opens the newest generation, or begins the first, and starts the thread that writes.
-    pub fn open(opening: Opening<'_>) -> io::Result<(Arc<Journal>, JoinHandle<()>)> {
-        let Opening { folder, name, heading, keeping, zone, written } = opening;
-        let newest = generations::newest(folder, name)?;
-        let journal = Arc::new(Journal {
+    /// A journal of that name, in a folder; its generations follow each other as `keeping` says, by the days of a zone.
+    pub fn open(folder: &Path, name: &str, keeping: Keeping, zone: TimeZone) -> io::Result<Arc<Journal>> {
+        let layouts = Layouts::open(folder, name)?;
+        let newest = generations::newest(folder, name)?.max(layouts.last());
+        Ok(Arc::new(Journal {
             name: name.into(),
             folder: folder.to_owned(),
-            heading: heading.into(),
-            keeping,
-            zone,
-            buffers: Default::default(),
-            asleep: AtomicBool::new(false),
-            gate: Mutex::default(),
-            wake: Condvar::new(),
-            stop: AtomicBool::new(false),
-            reopen: AtomicBool::new(false),
+            manner: Mutex::new((keeping, zone)),
+            files: Mutex::new(Files { newest, layouts }),
+            pen: Mutex::default(),
+            pens: Mutex::default(),
+            threads: Mutex::default(),
             lost: AtomicU64::new(0),
-            generation: AtomicU64::new(newest),
-            trouble: Mutex::default(),
-        });
-        let writer = writing::Writer::open(Arc::clone(&journal), written)?;
-        let thread = std::thread::Builder::new().name(format!("log {name}")).spawn(move || writer.run())?;
-        Ok((journal, thread))
+        }))
     }
 
-    /// Puts one line in, its end included. `line` appends it to the buffer it is given.
-    pub fn put(&self, line: impl FnOnce(&mut Vec<u8>)) {
-        let mut buffer = locked(&self.buffers[own_buffer()]);
-        if buffer.len() > MOST_WAITING / BUFFERS {
-            self.lost.fetch_add(1, Ordering::Relaxed);
-            return;
+    /// From now on generations follow each other so.
+    pub fn follow(&self, keeping: Keeping, zone: TimeZone) {
+        *locked(&self.manner) = (keeping, zone);
+    }
+
+    /// What lines in a layout are written with. `written` is told whenever lines have reached the file.
+    pub fn pen(self: &Arc<Self>, layout: &Layout, written: Option<SyncSender<()>>) -> io::Result<Arc<Pen>> {
+        let mut current = locked(&self.pen);
+        let same = current.as_ref().filter(|(known, _)| known == layout);
+        if let Some(pen) = same.and_then(|(_, pen)| pen.upgrade()) {
+            return Ok(pen);
         }
-        line(&mut buffer);
-        drop(buffer);
-        if self.asleep.load(Ordering::SeqCst) && self.asleep.swap(false, Ordering::SeqCst) {
-            self.rouse();
-        }
+        let waiting = Arc::new(Waiting::default());
+        let writer = Writer::open(Arc::clone(self), Arc::clone(&waiting), layout.clone(), written)?;
+        let name = format!("log {}", self.name);
+        locked(&self.pens).push(Arc::clone(&waiting));
+        let thread = std::thread::Builder::new().name(name).spawn(move || writer.run());
+        let thread = thread.inspect_err(|_| self.ended(&waiting))?;
+        let mut threads = locked(&self.threads);
+        threads.retain(|thread| !thread.is_finished());
+        threads.push(thread);
+        let pen = Arc::new(Pen { journal: Arc::clone(self), waiting });
+        *current = Some((layout.clone(), Arc::downgrade(&pen)));
+        Ok(pen)
     }
 
     /// Lines that were lost because they could not be written for too long.
@@ -111,17 +108,30 @@ impl Journal {
 
     /// Why lines cannot be written at the moment, if they cannot.
     pub fn trouble(&self) -> Option<String> {
-        locked(&self.trouble).clone()
+        locked(&self.pens).iter().find_map(|waiting| waiting.trouble())
     }
 
-    /// The number of the generation that is written.
-    pub fn generation(&self) -> u64 {
-        self.generation.load(Ordering::SeqCst)
+    /// The number of the newest generation.
+    pub fn newest(&self) -> u64 {
+        locked(&self.files).newest
     }
 
-    /// The file that is written.
+    /// The number of the oldest generation that still gets lines: those before it are past.
+    pub fn oldest_written(&self) -> u64 {
+        // In this order: a pen that begins after the second look has a newer generation than any that was seen.
+        let newest = self.newest();
+        let written = locked(&self.pens).iter().map(|waiting| waiting.generation()).min();
+        written.map_or(newest, |written| written.min(newest))
+    }
+
+    /// How a generation was written; `None` where nobody wrote that down.
+    pub fn layout_of(&self, generation: u64) -> Option<Layout> {
+        locked(&self.files).layouts.of(generation)
+    }
+
+    /// The newest file.
     pub fn path(&self) -> PathBuf {
-        self.folder.join(generations::file_name(&self.name, self.generation()))
+        self.folder.join(generations::file_name(&self.name, self.newest()))
     }
 
     /// Its folder.
@@ -131,41 +141,48 @@ impl Journal {
 
     /// How its generations follow each other.
     pub fn keeping(&self) -> Keeping {
-        self.keeping
+        locked(&self.manner).0
     }
 
     /// Looks whether the file is still where it was, and begins the next generation if it is not.
     pub fn reopen(&self) {
-        self.reopen.store(true, Ordering::SeqCst);
-        self.rouse();
+        locked(&self.pens).iter().for_each(|waiting| waiting.reopen());
     }
 
-    /// Writes what waits, and ends the thread that writes.
-    pub fn stop(&self) {
-        self.stop.store(true, Ordering::SeqCst);
-        self.rouse();
+    /// Has everything written that waits, and ends the threads that write.
+    pub fn close(&self) {
+        locked(&self.pens).iter().for_each(|waiting| waiting.stop());
+        let threads = std::mem::take(&mut *locked(&self.threads));
+        for thread in threads {
+            // One that panicked has said so already.
+            let _ = thread.join();
+        }
     }
 
-    fn rouse(&self) {
-        let _gate = locked(&self.gate);
-        self.wake.notify_all();
+    /// A file that nobody writes to: the one that was written last, if a pen begins and it is in the same layout,
+    /// otherwise the next.
+    fn file(&self, layout: &Layout, begins: bool) -> io::Result<(u64, File)> {
+        let mut files = locked(&self.files);
+        std::fs::create_dir_all(&self.folder)?;
+        let there = generations::newest(&self.folder, &self.name)?.max(files.newest);
+        let path = |number| self.folder.join(generations::file_name(&self.name, number));
+        let is_written = locked(&self.pens).iter().any(|waiting| waiting.generation() == there);
+        let fits = files.layouts.of(there).is_none_or(|before| before == *layout);
+        let is_empty = || path(there).metadata().map_or(true, |found| found.len() == 0);
+        let stays = begins && !is_written && (fits || is_empty());
+        let number = if stays { there } else { there + 1 };
+        files.layouts.begin(number, layout)?;
+        let file = generations::open(&path(number))?;
+        files.newest = number;
+        Ok((number, file))
+    }
+
+    /// A pen has written its last line.
+    fn ended(&self, waiting: &Arc<Waiting>) {
+        locked(&self.pens).retain(|other| !Arc::ptr_eq(other, waiting));
     }
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// The buffer that this thread puts its lines into.
-fn own_buffer() -> usize {
-    static NEXT: AtomicUsize = AtomicUsize::new(0);
-    thread_local! {
-        static OWN: Cell<usize> = const { Cell::new(usize::MAX) };
-    }
-    OWN.with(|own| {
-        if own.get() == usize::MAX {
-            own.set(NEXT.fetch_add(1, Ordering::Relaxed) % BUFFERS);
-        }
-        own.get()
-    })
 }

@@ -3,32 +3,31 @@
 //! What could not be written stays in memory and is tried again, up to a bound; past it lines are lost, and
 //! counted. A write that fails half way is undone to the last whole line.
 
-use super::generations::{self, TORN};
-use super::{BUFFERS, Journal, MOST_WAITING, locked};
+use super::generations::{TORN, file_name};
+use super::pen::{MOST_GATHERED, Waiting};
+use super::{Journal, locked};
 use exedra_core::config::Rotate;
+use exedra_core::logs::Layout;
 use std::fs::File;
 use std::io::{self, ErrorKind, Write};
 use std::os::unix::fs::MetadataExt;
+use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::SyncSender;
-use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
-/// Octets that are written without gathering more.
-const MOST_GATHERED: usize = 1 << 20;
-/// How long lines are gathered before they are written: waking a thread for every one would cost more than
-/// everything else about it.
-const GATHERING: Duration = Duration::from_millis(8);
 /// How long a failing disk is left alone.
 const PAUSE: Duration = Duration::from_secs(1);
 /// How often a failing disk is complained about.
 const COMPLAINT: Duration = Duration::from_secs(60);
-/// How much of a buffer's room is kept when it has been emptied.
-const ROOM: usize = 64 << 10;
 
-/// The writer of a journal.
+/// What takes the lines of a pen to the files of its journal.
 pub struct Writer {
     journal: Arc<Journal>,
+    waits: Arc<Waiting>,
+    layout: Layout,
+    heading: Vec<u8>,
     written: Option<SyncSender<()>>,
     file: File,
     /// Octets in the file.
@@ -42,11 +41,20 @@ pub struct Writer {
 }
 
 impl Writer {
-    /// Opens the generation that the journal is at.
-    pub fn open(journal: Arc<Journal>, written: Option<SyncSender<()>>) -> io::Result<Self> {
-        let file = generations::open(&journal.path())?;
+    /// Opens a generation to write to.
+    pub fn open(
+        journal: Arc<Journal>,
+        waits: Arc<Waiting>,
+        layout: Layout,
+        written: Option<SyncSender<()>>,
+    ) -> io::Result<Self> {
+        let (number, file) = journal.file(&layout, true)?;
+        waits.go_on_in(number);
         let mut writer = Writer {
             journal,
+            waits,
+            heading: layout.heading(),
+            layout,
             written,
             file,
             length: 0,
@@ -62,53 +70,25 @@ impl Writer {
     /// Writes until told to stop.
     pub fn run(mut self) {
         loop {
-            let stopping = self.journal.stop.load(Ordering::SeqCst);
-            self.gather();
+            let stopping = self.waits.is_stopping();
+            self.waits.gather(&mut self.waiting);
             if !self.waiting.is_empty() {
                 self.write_or_complain();
-            } else if self.journal.reopen.swap(false, Ordering::SeqCst) {
+            } else if self.waits.shall_reopen() {
                 let taken = self.take_again();
                 self.heed(taken);
             }
             if stopping && (self.waiting.is_empty() || self.complained.is_some()) {
-                return self.give_up();
+                self.give_up();
+                self.journal.ended(&self.waits);
+                // Whoever reads the log may now be done with this file.
+                let _ = self.written.map(|written| written.try_send(()));
+                return;
             }
             match self.complained {
-                Some(_) => self.sleep(PAUSE, false),
-                None => self.sleep(Duration::from_secs(1), true),
+                Some(_) => self.waits.sleep(PAUSE, false),
+                None => self.waits.sleep(Duration::from_secs(1), true),
             }
-        }
-    }
-
-    /// Takes what is in the buffers.
-    fn gather(&mut self) {
-        for buffer in &self.journal.buffers {
-            let mut buffer = locked(buffer);
-            if self.waiting.len() + buffer.len() > MOST_WAITING {
-                continue;
-            }
-            self.waiting.extend_from_slice(&buffer);
-            buffer.clear();
-            buffer.shrink_to(ROOM);
-        }
-    }
-
-    /// Sleeps until there is something to do, and then for as long as gathering takes.
-    fn sleep(&self, most: Duration, gathering: bool) {
-        let journal = &self.journal;
-        let mut gate = locked(&journal.gate);
-        // While the disk fails, no line wakes us: there is nothing to be done about it sooner.
-        journal.asleep.store(gathering, Ordering::SeqCst);
-        let told = || journal.stop.load(Ordering::SeqCst) || journal.reopen.load(Ordering::SeqCst);
-        let size = || (0..BUFFERS).map(|buffer| locked(&journal.buffers[buffer]).len()).sum::<usize>();
-        let busy = |gathering: bool| told() || (gathering && size() > 0);
-        if !busy(gathering) {
-            gate = journal.wake.wait_timeout(gate, most).unwrap_or_else(PoisonError::into_inner).0;
-        }
-        journal.asleep.store(false, Ordering::SeqCst);
-        drop(gate);
-        if gathering && !told() && (1..MOST_GATHERED).contains(&size()) {
-            std::thread::sleep(GATHERING);
         }
     }
 
@@ -125,8 +105,8 @@ impl Writer {
         let journal = &self.journal;
         match result {
             Ok(()) => {
-                if locked(&journal.trouble).take().is_some() {
-                    tracing::info!(log = %journal.path().display(), lost = journal.lost(), "lines are written again");
+                if self.waits.set_trouble(None).is_some() {
+                    tracing::info!(log = %self.path().display(), lost = journal.lost(), "lines are written again");
                 }
                 self.complained = None;
             }
@@ -134,10 +114,10 @@ impl Writer {
                 // The system's own number helps nobody.
                 let words = error.to_string();
                 let words = words.split(" (os error").next().unwrap_or_default();
-                *locked(&journal.trouble) = Some(words.to_owned());
+                self.waits.set_trouble(Some(words.to_owned()));
                 if self.complained.is_none_or(|last| last.elapsed() > COMPLAINT) {
                     let waiting = memchr::memchr_iter(b'\n', &self.waiting).count();
-                    tracing::error!(log = %journal.path().display(), waiting, lost = journal.lost(), "lines cannot be written: {error}");
+                    tracing::error!(log = %self.path().display(), waiting, lost = journal.lost(), "lines cannot be written: {error}");
                     self.complained = Some(Instant::now());
                 }
             }
@@ -146,12 +126,12 @@ impl Writer {
 
     /// Sees to it that the right file is open.
     fn prepare(&mut self) -> io::Result<()> {
-        let asked = self.journal.reopen.swap(false, Ordering::SeqCst);
+        let asked = self.waits.shall_reopen();
         let gone = self.file.metadata()?.nlink() == 0;
         if asked || gone || self.complained.is_some() {
             self.take_again()?;
         }
-        let due = match self.journal.keeping.rotate {
+        let due = match self.journal.keeping().rotate {
             Rotate::Never => false,
             Rotate::Days(days) => self.today() >= self.began.saturating_add_unsigned(days),
             Rotate::Size(most) => self.length + self.waiting.len() as u64 > most,
@@ -162,7 +142,7 @@ impl Writer {
     /// Goes on with the file if it is where it was; otherwise the next generation begins.
     fn take_again(&mut self) -> io::Result<()> {
         let ours = self.file.metadata()?;
-        match std::fs::metadata(self.journal.path()) {
+        match std::fs::metadata(self.path()) {
             Ok(there) if (there.dev(), there.ino()) == (ours.dev(), ours.ino()) => Ok(()),
             Ok(_) => self.next_generation(),
             Err(error) if error.kind() == ErrorKind::NotFound => self.next_generation(),
@@ -171,13 +151,15 @@ impl Writer {
     }
 
     fn next_generation(&mut self) -> io::Result<()> {
-        let journal = &self.journal;
-        std::fs::create_dir_all(&journal.folder)?;
-        let number = generations::newest(&journal.folder, &journal.name)?.max(journal.generation() + 1);
-        self.file = generations::open(&journal.folder.join(generations::file_name(&journal.name, number)))?;
-        self.journal.generation.store(number, Ordering::SeqCst);
+        let (number, file) = self.journal.file(&self.layout, false)?;
+        self.waits.go_on_in(number);
+        self.file = file;
         self.torn = false;
         self.measure()
+    }
+
+    fn path(&self) -> PathBuf {
+        self.journal.folder.join(file_name(&self.journal.name, self.waits.generation()))
     }
 
     fn measure(&mut self) -> io::Result<()> {
@@ -197,18 +179,18 @@ impl Writer {
 
     fn day(&self, time: SystemTime) -> i64 {
         let time = jiff::Timestamp::try_from(time).unwrap_or_default();
-        let offset = i64::from(self.journal.zone.to_offset(time).seconds());
+        let offset = i64::from(locked(&self.journal.manner).1.to_offset(time).seconds());
         (time.as_second() + offset).div_euclid(86_400)
     }
 
     /// Writes what waits. What could not be written goes on waiting, whole lines only.
     fn write(&mut self) -> io::Result<()> {
-        if self.length == 0 && !self.journal.heading.is_empty() {
-            if let Err(error) = self.file.write_all(&self.journal.heading) {
+        if self.length == 0 && !self.heading.is_empty() {
+            if let Err(error) = self.file.write_all(&self.heading) {
                 self.file.set_len(0)?;
                 return Err(error);
             }
-            self.length = self.journal.heading.len() as u64;
+            self.length = self.heading.len() as u64;
         }
         if self.torn {
             self.file.write_all(TORN)?;
@@ -237,29 +219,27 @@ impl Writer {
     }
 
     /// What still waits in the end is lost.
-    fn give_up(mut self) {
-        self.gather();
+    fn give_up(&mut self) {
+        self.waits.gather(&mut self.waiting);
         let lost = memchr::memchr_iter(b'\n', &self.waiting).count() as u64;
         if lost > 0 {
             let lost = self.journal.lost.fetch_add(lost, Ordering::Relaxed) + lost;
-            tracing::error!(log = %self.journal.path().display(), lost, "lines could not be written and are lost");
+            tracing::error!(log = %self.path().display(), lost, "lines could not be written and are lost");
         }
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::Opening;
+    use super::super::{Pen, generations};
     use super::*;
     use exedra_core::config::Keeping;
     use jiff::tz::TimeZone;
     use std::path::Path;
 
-    fn journal(folder: &Path, rotate: Rotate) -> (Arc<Journal>, std::thread::JoinHandle<()>) {
+    fn pen(folder: &Path, rotate: Rotate) -> Arc<Pen> {
         let keeping = Keeping { rotate, keep: None };
-        let opening =
-            Opening { folder, name: "a", heading: b"", keeping, zone: TimeZone::UTC, written: None };
-        Journal::open(opening).unwrap()
+        Journal::open(folder, "a", keeping, TimeZone::UTC).unwrap().pen(&Layout::bare(), None).unwrap()
     }
 
     fn lines(folder: &Path) -> Vec<Vec<String>> {
@@ -280,48 +260,46 @@ mod tests {
     #[test]
     fn generations_by_size_hold_every_line_once_and_whole() {
         let folder = tempfile::tempdir().unwrap();
-        let (journal, thread) = journal(folder.path(), Rotate::Size(5_000));
+        let pen = pen(folder.path(), Rotate::Size(5_000));
         std::thread::scope(|scope| {
             for writer in 0..4 {
-                let journal = &journal;
+                let pen = &pen;
                 scope.spawn(move || {
                     for line in 0..500 {
-                        journal.put(|out| out.extend_from_slice(format!("{writer}-{line}\n").as_bytes()));
+                        pen.put(|out| out.extend_from_slice(format!("{writer}-{line}\n").as_bytes()));
                     }
                 });
             }
         });
-        journal.stop();
-        thread.join().unwrap();
+        pen.journal.close();
         let generations = lines(folder.path());
-        assert!(generations.len() < 4 || journal.generation() > 1);
+        assert!(generations.len() < 4 || pen.journal.newest() > 1);
         let mut all: Vec<String> = generations.concat();
         all.sort();
         let mut expected: Vec<String> =
             (0..4).flat_map(|writer| (0..500).map(move |line| format!("{writer}-{line}"))).collect();
         expected.sort();
         assert_eq!(all, expected);
-        assert_eq!(journal.lost(), 0);
+        assert_eq!(pen.journal.lost(), 0);
     }
 
     #[test]
     fn a_file_that_is_taken_away_is_followed_by_the_next() {
         let folder = tempfile::tempdir().unwrap();
-        let (journal, thread) = journal(folder.path(), Rotate::Never);
-        journal.put(|out| out.extend_from_slice(b"one\n"));
+        let pen = pen(folder.path(), Rotate::Never);
+        pen.put(|out| out.extend_from_slice(b"one\n"));
         let first = folder.path().join("a.000001.log");
         until("the first line", || std::fs::read(&first).unwrap() == b"one\n");
         std::fs::rename(&first, folder.path().join("elsewhere")).unwrap();
-        journal.reopen();
-        until("the next generation", || journal.generation() == 2);
-        journal.put(|out| out.extend_from_slice(b"two\n"));
+        pen.journal.reopen();
+        until("the next generation", || pen.journal.newest() == 2);
+        pen.put(|out| out.extend_from_slice(b"two\n"));
         until("the second line", || lines(folder.path()) == [["two"]]);
         // Gone altogether, and the folder with it.
         std::fs::remove_dir_all(folder.path()).unwrap();
-        journal.put(|out| out.extend_from_slice(b"three\n"));
+        pen.put(|out| out.extend_from_slice(b"three\n"));
         until("the third line", || folder.path().is_dir() && lines(folder.path()) == [["three"]]);
-        journal.stop();
-        thread.join().unwrap();
+        pen.journal.close();
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
     }
 
@@ -330,36 +308,57 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let first = folder.path().join("a.000001.log");
         std::os::unix::fs::symlink("/dev/full", &first).unwrap();
-        let (journal, thread) = journal(folder.path(), Rotate::Never);
-        journal.put(|out| out.extend_from_slice(b"one\n"));
-        until("trouble", || journal.trouble().is_some());
-        journal.put(|out| out.extend_from_slice(b"two\n"));
+        let pen = pen(folder.path(), Rotate::Never);
+        pen.put(|out| out.extend_from_slice(b"one\n"));
+        until("trouble", || pen.journal.trouble().is_some());
+        pen.put(|out| out.extend_from_slice(b"two\n"));
         // Room again: in the test by taking the full device away.
         std::fs::remove_file(&first).unwrap();
         until("both lines", || lines(folder.path()) == [["one", "two"]]);
-        until("no trouble", || journal.trouble().is_none());
-        journal.stop();
-        thread.join().unwrap();
-        assert_eq!(journal.lost(), 0);
+        until("no trouble", || pen.journal.trouble().is_none());
+        pen.journal.close();
+        assert_eq!(pen.journal.lost(), 0);
     }
 
     #[test]
     fn days_are_those_of_the_zone() {
         let folder = tempfile::tempdir().unwrap();
-        let opening = Opening {
-            folder: folder.path(),
-            name: "a",
-            heading: b"# a heading\n",
-            keeping: Keeping { rotate: Rotate::Days(1), keep: None },
-            zone: TimeZone::get("Pacific/Auckland").unwrap(),
-            written: None,
-        };
-        let (journal, thread) = Journal::open(opening).unwrap();
-        let writer = Writer::open(Arc::clone(&journal), None).unwrap();
+        let keeping = Keeping { rotate: Rotate::Days(1), keep: None };
+        let zone = TimeZone::get("Pacific/Auckland").unwrap();
+        let journal = Journal::open(folder.path(), "a", keeping, zone).unwrap();
+        let writer = Writer::open(journal, Arc::default(), Layout::bare(), None).unwrap();
         // 11:59 and 12:00 UTC on 2026-06-01: midnight in Auckland.
         let day = |seconds| writer.day(SystemTime::UNIX_EPOCH + Duration::from_secs(seconds));
         assert_eq!((day(1_780_315_140), day(1_780_315_200)), (20_605, 20_606));
-        journal.stop();
-        thread.join().unwrap();
+    }
+
+    #[test]
+    fn another_layout_has_another_generation_and_the_one_before_goes_on_while_somebody_holds_its_pen() {
+        let folder = tempfile::tempdir().unwrap();
+        let full = pen(folder.path(), Rotate::Never);
+        let journal = Arc::clone(&full.journal);
+        let extended = Layout::understand("extended").unwrap();
+        full.put(|out| out.extend_from_slice(b"one\n"));
+        let other = journal.pen(&extended, None).unwrap();
+        assert!(Arc::ptr_eq(&other, &journal.pen(&extended, None).unwrap()));
+        other.put(|out| out.extend_from_slice(b"two\n"));
+        full.put(|out| out.extend_from_slice(b"three\n"));
+        let written = || lines(folder.path()).iter().map(|file| file.last().cloned()).collect::<Vec<_>>();
+        until("all lines", || written() == [Some("three".to_owned()), Some("two".to_owned())]);
+        assert_eq!((journal.oldest_written(), journal.newest()), (1, 2));
+        drop(full);
+        until("the end of the first", || journal.oldest_written() == 2);
+        assert_eq!(journal.layout_of(2).unwrap(), extended);
+        assert!(lines(folder.path())[1][1].starts_with("#Fields: "));
+
+        // The same layout after a restart goes on in the same file, another does not.
+        journal.close();
+        for (layout, newest) in [(&extended, 2), (&Layout::full(), 3)] {
+            let keeping = Keeping { rotate: Rotate::Never, keep: None };
+            let journal = Journal::open(folder.path(), "a", keeping, TimeZone::UTC).unwrap();
+            let _pen = journal.pen(layout, None).unwrap();
+            assert_eq!(journal.newest(), newest);
+            journal.close();
+        }
     }
 }
