@@ -31,7 +31,7 @@ fn main() -> ExitCode {
         ["serve", program] => serve::compare(program),
         ["decide"] => decide::measure(),
         ["rules", ..] => rules::measure(),
-        ["bare", size] => bare::run(size.parse().unwrap_or(1024)),
+        ["bare", size, manner] => bare::run(size.parse().unwrap_or(1024), manner == "secured"),
         ["read", program] => read(program, 3_000_000),
         ["read", program, lines] => read(program, lines.parse().unwrap_or(3_000_000)),
         // A program of its own, so that nothing of another measurement is in its memory.

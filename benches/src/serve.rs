@@ -18,6 +18,8 @@ struct Server {
     child: Child,
     /// Where it answers.
     address: String,
+    /// Where it answers by HTTPS; a bare server answers so only where it is asked to.
+    secured: String,
 }
 
 impl Drop for Server {
@@ -28,7 +30,11 @@ impl Drop for Server {
 }
 
 impl Server {
-    fn start(command: &[&str], address_in: impl Fn(&str) -> Option<String>) -> Option<Server> {
+    /// Starts a command, and reads where it answers from the line that says so; the one before it may say where by HTTPS.
+    fn start(
+        command: &[&str],
+        mut address_in: impl FnMut(&str) -> Option<(String, String)>,
+    ) -> Option<Server> {
         let mut child = Command::new(command[0])
             .args(&command[1..])
             .stdout(Stdio::piped())
@@ -36,21 +42,48 @@ impl Server {
             .spawn()
             .ok()?;
         let mut lines = BufReader::new(child.stdout.take()?).lines().map_while(Result::ok);
-        let address = lines.by_ref().find_map(|line| address_in(&line));
+        let found = lines.by_ref().find_map(|line| address_in(&line));
         std::thread::spawn(move || lines.for_each(drop));
-        Some(Server { child, address: address? })
+        let (address, secured) = found?;
+        Some(Server { child, address, secured })
     }
 
-    fn bare(size: usize) -> Option<Server> {
+    fn bare(size: usize, secured: bool) -> Option<Server> {
         let own = std::env::current_exe().ok()?;
-        Server::start(&[&own.to_string_lossy(), "bare", &size.to_string()], |line| Some(line.to_owned()))
+        let manner = if secured { "secured" } else { "plain" };
+        Server::start(&[&own.to_string_lossy(), "bare", &size.to_string(), manner], |line| {
+            Some((line.to_owned(), line.to_owned()))
+        })
     }
 
     fn ours(program: &str, config: &Path) -> Option<Server> {
         let config = config.to_string_lossy();
+        let (mut plain, mut secured) = (None, None);
         Server::start(&[program, "serve", "--config", &config], |line| {
-            line.rsplit_once("  on ").map(|(_, address)| address.trim().to_owned())
+            if let Some((site, address)) = line.rsplit_once("  on ") {
+                let place = if site.contains("https://") { &mut secured } else { &mut plain };
+                *place = Some(address.trim().to_owned());
+            }
+            // The console comes after all listeners.
+            line.starts_with("console")
+                .then(|| (plain.take().unwrap_or_default(), secured.take().unwrap_or_default()))
         })
+    }
+
+    /// Requests a second by TLS and HTTP/2, many at a time on each connection.
+    fn load_beside_each_other(&self, path: &str) -> f64 {
+        let port = self.secured.rsplit(':').next().unwrap_or_default();
+        let url = format!("https://a.example:{port}{path}");
+        let connect = format!("--connect-to={}", self.secured);
+        let output = Command::new("h2load")
+            .args(["-t1", "-c8", "-m16", &format!("-D{SECONDS}"), &connect, &url])
+            .output();
+        let text =
+            output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default();
+        let figure =
+            text.lines().find_map(|line| line.split(" req/s").next()?.rsplit(' ').next()?.parse().ok());
+        let well = text.contains(" 0 failed, 0 errored, 0 timeout");
+        figure.filter(|_| well).unwrap_or(f64::NAN)
     }
 
     /// Requests and bytes a second.
@@ -60,11 +93,14 @@ impl Server {
 
     /// The same, with more said to the loader.
     fn load_by(&self, path: &str, encodings: &str, connections: u32, more: &[&str]) -> (f64, f64) {
-        let url = format!("http://{}{path}", self.address);
+        self.load_url(&format!("http://{}{path}", self.address), encodings, connections, more)
+    }
+
+    fn load_url(&self, url: &str, encodings: &str, connections: u32, more: &[&str]) -> (f64, f64) {
         let output = Command::new("wrk")
             .args(["-t1", &format!("-c{connections}"), &format!("-d{SECONDS}s"), "--timeout", "20s"])
             .args(more)
-            .args(["-H", "Host: a.example", "-H", &format!("Accept-Encoding: {encodings}"), &url])
+            .args(["-H", "Host: a.example", "-H", &format!("Accept-Encoding: {encodings}"), url])
             .output();
         let text =
             output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default();
@@ -88,7 +124,7 @@ fn configuration(
     let path = folder.join(format!("{name}.toml"));
     let text = format!(
         "[service]\nconsole = \"127.0.0.1:0\"\nstate = \"state-{name}\"\nrecords = {records}\n\
-         [[listener]]\naddress = \"127.0.0.1:0\"\n\
+         [[listener]]\naddress = \"127.0.0.1:0\"\n[[listener]]\naddress = \"127.0.0.1:0\"\nhttps = true\n\
          [[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"{site}\"\nlisting = true\n"
     );
     std::fs::write(&path, text)?;
@@ -126,8 +162,8 @@ fn measure(program: &str) -> std::io::Result<()> {
     let config = |name, records| configuration(folder.path(), name, records, "site");
     let off = Server::ours(program, &config("off", false)?).ok_or_else(missing)?;
     let on = Server::ours(program, &config("on", true)?).ok_or_else(missing)?;
-    let small = Server::bare(1024).ok_or_else(missing)?;
-    let large = Server::bare(LARGE).ok_or_else(missing)?;
+    let small = Server::bare(1024, false).ok_or_else(missing)?;
+    let large = Server::bare(LARGE, false).ok_or_else(missing)?;
 
     println!("{:<44} {:>12} {:>12} {:>7}", "", "ceiling", "ours", "ratio");
     let row = |what: &str, ceiling: &dyn Fn() -> f64, ours: &dyn Fn() -> f64, unit: f64| {
@@ -166,11 +202,22 @@ fn measure(program: &str) -> std::io::Result<()> {
         &|| others(&off, "/small.bin"),
         1.0,
     );
+    let secured = Server::bare(1024, true).ok_or_else(missing)?;
+    let by_tls = |server: &Server, path: &str| {
+        server.load_url(&format!("https://{}{path}", server.secured), "", 32, &[]).0
+    };
+    row("1 KB by TLS 1.3", &|| by_tls(&secured, "/"), &|| by_tls(&off, "/small.bin"), 1.0);
+    row(
+        "1 KB by TLS 1.3 and HTTP/2",
+        &|| secured.load_beside_each_other("/"),
+        &|| off.load_beside_each_other("/small.bin"),
+        1.0,
+    );
     off.load("/page.html", "br", 4);
     let plain = || requests(&off, "/page.html", "identity");
     row("16 KB settled, ceiling the same plain", &plain, &|| requests(&off, "/page.html", "br"), 1.0);
     row("100 MB, MB/s", &|| large.load("/", "", 4).1, &|| off.load("/large.bin", "", 4).1, 1e6);
-    drop((on, small, large));
+    drop((on, small, large, secured));
     crowd::downloads(&off)?;
     crowd::idle(&Server::ours(program, &config("idle", false)?).ok_or_else(missing)?)?;
     crowd::many_files(program, folder.path())

@@ -11,7 +11,7 @@ const TESTS: [(&str, &str); 3] =
     [("chromium", "chromium"), ("chromedriver", "chromium-driver"), ("kill", "procps")];
 
 /// Servers are measured under a load from outside.
-const LOADER: [(&str, &str); 1] = [("wrk", "wrk")];
+const LOADER: [(&str, &str); 2] = [("wrk", "wrk"), ("h2load", "nghttp2-client")];
 
 /// A C compiler.
 pub fn compiler() -> Result<(), Failed> {

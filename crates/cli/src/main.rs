@@ -23,13 +23,16 @@ mod errors;
 mod explain;
 mod facts;
 mod figures;
+mod layout;
 mod password;
 mod reload;
 mod report;
+mod scope;
 mod serve;
 mod service;
 mod settings;
 mod sign_in;
+mod sources;
 mod status;
 mod weigh;
 
@@ -54,6 +57,8 @@ enum Command {
     Serve(serve::Options),
     /// Read access logs and say what is in them
     Report(report::Options),
+    /// Show how the lines of a log are understood, field by field, before anything is counted
+    Layout(layout::Options),
     /// Show what went wrong lately: who asked for what, what was looked for, and why it failed
     Errors(errors::Options),
     /// Ask the running service how it is
@@ -111,6 +116,7 @@ fn main() -> ExitCode {
     let result = match Arguments::parse().command {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
+        Command::Layout(options) => layout::run(&options),
         Command::Errors(options) => errors::run(&options),
         Command::Status(options) => status::run(&options),
         Command::Explain(options) => explain::run(&options),

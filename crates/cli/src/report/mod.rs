@@ -1,58 +1,40 @@
 //! `exedra report`: what is in some logs.
 //!
-//! - [`reading`]: files in blocks, over threads
+//! - [`reading`]: files in blocks, over threads; [`progress`]: how far that has come
 //! - [`text`]: a survey as a page for the terminal
 //! - [`columns`]: the charts on it
 
 mod columns;
+mod progress;
 mod reading;
 mod text;
 
+use crate::scope::ScopeOptions;
+use crate::sources::bookmark::ALL;
+use crate::sources::{Bookmark, SourceOptions};
 use crate::{Failure, Form};
 use clap::Args;
-use exedra_core::logs::Layout;
-use exedra_core::scope::{Scope, filters, period};
 use exedra_core::survey::{ReportOptions, SurveyPlan, SurveyReport, VisitorKey};
-use jiff::tz::TimeZone;
-use reading::Source;
+use progress::Progress;
+use reading::{Asked, Source};
 use serde::Serialize;
 
 /// What `exedra report` takes.
 #[derive(Args)]
 pub struct Options {
-    /// Access logs; `-` is standard input
-    #[arg(required = true, value_name = "FILE")]
-    sources: Vec<String>,
+    #[command(flatten)]
+    sources: SourceOptions,
+    #[command(flatten)]
+    scope: ScopeOptions,
     /// The form of the report
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
-    /// Whose days and hours, as in Atlantic/Faroe
-    #[arg(long, value_name = "ZONE", default_value = "UTC")]
-    time_zone: String,
-    /// First instant or day that counts, as in 2026-09-14 or 2026-09-14T08:30
-    #[arg(long, value_name = "TIME")]
-    from: Option<String>,
-    /// First instant or day that no longer counts
-    #[arg(long, value_name = "TIME")]
-    until: Option<String>,
-    /// A stretch up to now, as in "7 days"
-    #[arg(long, value_name = "LENGTH", conflicts_with = "from")]
-    last: Option<String>,
-    /// Count only these requests, as in status=404 or 'path=/notices/*'
-    #[arg(long, value_name = "COLUMN=VALUE")]
-    only: Vec<String>,
-    /// Leave these requests out
-    #[arg(long, value_name = "COLUMN=VALUE")]
-    without: Vec<String>,
-    /// The layout of the lines, instead of looking for one: a name or a template
-    #[arg(long, value_name = "LAYOUT")]
-    layout: Option<String>,
+    /// Read only what is new since the last reading with this bookmark, also when logs were rotated since
+    #[arg(long, value_name = "BOOKMARK")]
+    resume: Option<String>,
     /// Length of the lists
     #[arg(long, value_name = "NUMBER")]
     top: Option<usize>,
-    /// How many threads read
-    #[arg(long, value_name = "NUMBER")]
-    threads: Option<std::num::NonZeroUsize>,
 }
 
 /// A report as a program is given it.
@@ -65,13 +47,17 @@ struct Report<'r> {
 
 /// Reads and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let zone = TimeZone::get(&options.time_zone).map_err(|_| {
-        Failure(format!("there is no time zone `{}`: write a name as in Atlantic/Faroe", options.time_zone))
-    })?;
-    let plan = SurveyPlan { scope: scope(options, &zone)?, zone, key: random_key(), step: None };
-    let layout = options.layout.as_deref().map(Layout::understand).transpose()?;
-    let threads = options.threads.or(std::thread::available_parallelism().ok()).map_or(1, usize::from);
-    let read = reading::read(&options.sources, layout, &plan, threads)?;
+    let config = options.sources.config()?;
+    let zone = options.scope.zone(config.as_ref())?;
+    let plan = SurveyPlan { scope: options.scope.scope(&zone)?, zone, key: random_key(), step: None };
+    let bookmark = options.resume.as_deref().map(Bookmark::open).transpose()?;
+    let asked = Asked {
+        files: options.sources.files(config.as_ref(), bookmark.as_ref())?,
+        layouts: options.sources.layouts(config.as_ref())?,
+        leaves_open_line: bookmark.is_some(),
+        threads: options.sources.threads(),
+    };
+    let read = reading::read(&asked, &plan, &Progress::of(&asked.files))?;
     let lengths = match options.form {
         Form::Text => ReportOptions { top: options.top.unwrap_or(10), referrers: 2 },
         Form::Json => ReportOptions { top: options.top.unwrap_or(1000), ..ReportOptions::default() },
@@ -85,21 +71,19 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         }
         Form::Text => anstream::print!("{}", text::page(&report, &read.sources, width())),
     }
+    if !read.passed_over.is_empty() {
+        anstream::eprintln!("No logs, and passed over: {}.", read.passed_over.join(", "));
+    }
+    if let Some(bookmark) = bookmark {
+        let unasked = asked.files.iter().filter(|begun| begun.read == ALL);
+        let unasked = unasked.filter_map(|begun| Some((begun.file.path.clone()?, ALL)));
+        let read = read.read.iter().filter_map(|(path, octets)| Some((path.clone()?, *octets)));
+        bookmark.keep(&read.chain(unasked).collect::<Vec<_>>())?;
+    }
     match read.failures.is_empty() {
         true => Ok(()),
         false => Err(Failure(read.failures.join("\n"))),
     }
-}
-
-fn scope(options: &Options, zone: &TimeZone) -> Result<Scope, Failure> {
-    let now = jiff::Timestamp::now().as_millisecond();
-    let instant = |text: &Option<String>| text.as_deref().map(|text| period::instant(text, zone)).transpose();
-    let from = match &options.last {
-        Some(length) => Some(period::last(length, now, zone)?),
-        None => instant(&options.from)?,
-    };
-    let filters = filters(&options.only, &options.without)?;
-    Ok(Scope { sites: Vec::new(), from, until: instant(&options.until)?, filters })
 }
 
 fn random_key() -> VisitorKey {

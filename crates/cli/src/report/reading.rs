@@ -1,24 +1,25 @@
 //! Files in blocks of whole lines, over threads.
 //!
-//! The main thread reads; the others each have a [`LineReader`] and a [`SurveyWorker`] of their own, and
+//! The main thread reads, and unpacks what is compressed; the others each have a [`LineReader`] and a [`SurveyWorker`] of their own, and
 //! meet once, at the end. Blocks travel round between them, so that memory stays the same however long the
 //! logs are.
 
+use super::progress::Progress;
 use crate::Failure;
+use crate::sources::bookmark::{ALL, Begun, open_from};
+use crate::sources::packed::unpacked;
+use crate::sources::{Block, Blocks};
 use exedra_core::logs::detect::detect;
-use exedra_core::logs::reader::LONGEST_LINE;
 use exedra_core::logs::{Layout, LineReader, Unread, escape};
 use exedra_core::survey::report::{Lines, UnreadLine, UnreadReason};
 use exedra_core::survey::{Survey, SurveyPlan, SurveyWorker};
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{self, Read};
+use std::io;
+use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
 use std::sync::{Mutex, PoisonError};
 
-/// How much is read at a time.
-const BLOCK: usize = 1 << 20;
 /// How many lines are looked at to find the layout.
 const SAMPLE: usize = 200;
 /// How many lines of a log that cannot be read are shown.
@@ -43,13 +44,10 @@ pub struct ReadAll {
     pub sources: Vec<Source>,
     /// What was wrong with the others.
     pub failures: Vec<String>,
-}
-
-/// A block of whole lines.
-struct Block {
-    source: usize,
-    number: u64,
-    octets: Vec<u8>,
+    /// Files of a folder that are no logs.
+    pub passed_over: Vec<String>,
+    /// Which files were read, and how far, in octets before compression.
+    pub read: Vec<(Option<PathBuf>, u64)>,
 }
 
 /// What one thread brings home.
@@ -62,27 +60,36 @@ struct Share {
     lengths: BTreeMap<(usize, u64), u64>,
 }
 
+/// What is to be read, and how.
+pub struct Asked {
+    /// The files, each from an octet on (before compression).
+    pub files: Vec<Begun>,
+    /// Layouts of which one is to be found; with just one, no other is tried.
+    pub layouts: Vec<Layout>,
+    /// Whether a last line without its end is left for later.
+    pub leaves_open_line: bool,
+    /// How many threads read.
+    pub threads: usize,
+}
+
 /// Reads all sources. One that cannot be read does not keep the others from it, unless it is the only one.
-pub fn read(
-    names: &[String],
-    layout: Option<Layout>,
-    plan: &SurveyPlan,
-    threads: usize,
-) -> Result<ReadAll, Failure> {
+pub fn read(asked: &Asked, plan: &SurveyPlan, progress: &Progress) -> Result<ReadAll, Failure> {
     let layouts: Mutex<Vec<Vec<Layout>>> = Mutex::new(Vec::new());
-    let (full, blocks) = sync_channel::<Block>(threads);
+    let (full, blocks) = sync_channel::<Block>(asked.threads);
     let (empty, spare) = channel::<Vec<u8>>();
     let blocks = Mutex::new(blocks);
-    let (mut sources, mut failures) = (Vec::new(), Vec::new());
+    let (mut sources, mut failures, mut passed_over, mut read) =
+        (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     let shares: Vec<Share> = std::thread::scope(|scope| {
-        let workers: Vec<_> = (0..threads)
+        let workers: Vec<_> = (0..asked.threads)
             .map(|_| {
                 let empty = empty.clone();
                 let (blocks, layouts) = (&blocks, &layouts);
                 scope.spawn(move || work(blocks, &empty, layouts, plan))
             })
             .collect();
-        for name in names {
+        for begun in asked.files.iter().filter(|begun| begun.read != ALL) {
+            let name = &begun.file.name;
             let known = |found: Vec<Layout>| {
                 let mut all = layouts.lock().unwrap_or_else(PoisonError::into_inner);
                 sources.push(Source {
@@ -92,17 +99,23 @@ pub fn read(
                 all.push(found);
                 all.len() - 1
             };
-            if let Err(words) = read_source(name, layout.as_ref(), known, &full, &spare) {
-                failures.push(words);
+            match read_source(begun, asked, known, &full, &spare, progress) {
+                Ok(octets) => read.push((begun.file.path.clone(), begun.read + octets)),
+                Err(_) if begun.file.incidental => passed_over.push(name.clone()),
+                Err(words) => failures.push(words),
             }
         }
         drop(full);
         workers.into_iter().filter_map(|worker| worker.join().ok()).collect()
     });
-    if sources.is_empty() && !failures.is_empty() {
-        return Err(Failure(failures.join("\n")));
+    if sources.is_empty() && !(failures.is_empty() && passed_over.is_empty()) {
+        let mut words = failures;
+        if !passed_over.is_empty() {
+            words.push(format!("no layout fits any of {}", passed_over.join(", ")));
+        }
+        return Err(Failure(words.join("\n")));
     }
-    Ok(join(shares, sources, failures))
+    Ok(ReadAll { passed_over, read, ..join(shares, sources, failures) })
 }
 
 fn work(
@@ -116,11 +129,12 @@ fn work(
     let mut readers: BTreeMap<usize, LineReader> = BTreeMap::new();
     loop {
         let next = blocks.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let Ok(Block { source, number, octets }) = next else { break };
+        let Ok(Block { source, number, directives, octets }) = next else { break };
         let reader = readers.entry(source).or_insert_with(|| {
             let layouts = layouts.lock().unwrap_or_else(PoisonError::into_inner);
             LineReader::new(&layouts[source], plan.projection())
         });
+        directives.iter().for_each(|line| reader.directive(line));
         let (mut at, mut lines) = (0, 0);
         while at < octets.len() {
             at += worker
@@ -138,68 +152,50 @@ fn work(
     share
 }
 
+/// Hands a source over in blocks; gives how many octets it had.
 fn read_source(
-    name: &str,
-    layout: Option<&Layout>,
+    begun: &Begun,
+    asked: &Asked,
     known: impl FnOnce(Vec<Layout>) -> usize,
     full: &SyncSender<Block>,
     spare: &Receiver<Vec<u8>>,
-) -> Result<(), String> {
-    let mut input = open(name)?;
-    let mut blocks = Blocks { rest: Vec::new(), skipping: false };
+    progress: &Progress,
+) -> Result<u64, String> {
+    let name = &begun.file.name;
     let failed = |error: io::Error| format!("{name} cannot be read: {error}");
-    let Some(first) = blocks.next(&mut input, Vec::new()).map_err(failed)? else {
-        known(layout.cloned().into_iter().collect());
-        return Ok(());
+    let mut input = match &begun.file.path {
+        Some(path) => open_from(path, begun.read),
+        None => unpacked(io::stdin()),
     };
-    let source = known(layouts_for(name, layout, &first)?);
+    let input = input.as_mut().map_err(|error| failed(io::Error::new(error.kind(), error.to_string())))?;
+    let mut blocks = Blocks::new(asked.leaves_open_line);
+    let Some(first) = blocks.next(input, Vec::new()).map_err(failed)? else {
+        // Of an emptied log nothing is said when it was read before.
+        known(asked.layouts.iter().take(1).filter(|_| asked.layouts.len() == 1).cloned().collect());
+        return Ok(0);
+    };
+    let source = known(layouts_for(name, &asked.layouts, &first)?);
     let mut next = Some(first);
     let mut number = 0;
     while let Some(octets) = next {
-        if full.send(Block { source, number, octets }).is_err() {
+        let directives = blocks.directives();
+        blocks.note(&octets);
+        progress.read(octets.len() as u64);
+        if full.send(Block { source, number, directives, octets }).is_err() {
             return Err(format!("{name} could not be read to its end"));
         }
         number += 1;
-        next = blocks.next(&mut input, spare.try_recv().unwrap_or_default()).map_err(failed)?;
+        next = blocks.next(input, spare.try_recv().unwrap_or_default()).map_err(failed)?;
     }
-    Ok(())
+    Ok(blocks.octets)
 }
 
-fn open(name: &str) -> Result<Box<dyn Read>, String> {
-    if name == "-" {
-        return Ok(Box::new(io::stdin()));
+/// The layout that fits best, then all others for lines that it does not read. One that was asked for is not doubted.
+fn layouts_for(name: &str, layouts: &[Layout], first: &[u8]) -> Result<Vec<Layout>, String> {
+    let mut layouts = layouts.to_vec();
+    if layouts.len() == 1 {
+        return Ok(layouts);
     }
-    let file = File::open(name).map_err(|error| match error.kind() {
-        io::ErrorKind::NotFound => format!("there is no file {name}"),
-        _ => format!("{name} cannot be read: {error}"),
-    })?;
-    match file.metadata() {
-        Ok(found) if found.is_dir() => {
-            Err(format!("{name} is a folder: name the logs in it, as in {name}/*.log"))
-        }
-        _ => unpacked(name, file),
-    }
-}
-
-/// A file as it was before it was compressed, found by how it begins and not by its name.
-fn unpacked(name: &str, mut file: File) -> Result<Box<dyn Read>, String> {
-    let failed = |error: io::Error| format!("{name} cannot be read: {error}");
-    let mut beginning = Vec::new();
-    file.by_ref().take(4).read_to_end(&mut beginning).map_err(failed)?;
-    let whole = io::Cursor::new(beginning.clone()).chain(file);
-    Ok(match beginning[..] {
-        [0x1f, 0x8b, ..] => Box::new(flate2::read::MultiGzDecoder::new(whole)),
-        [0x28, 0xb5, 0x2f, 0xfd] => Box::new(zstd::Decoder::new(whole).map_err(failed)?),
-        _ => Box::new(whole),
-    })
-}
-
-/// The layout that fits best, then all others for lines that it does not read.
-fn layouts_for(name: &str, given: Option<&Layout>, first: &[u8]) -> Result<Vec<Layout>, String> {
-    if let Some(layout) = given {
-        return Ok(vec![layout.clone()]);
-    }
-    let mut layouts = Layout::all_named();
     let lines: Vec<&[u8]> = first
         .split(|octet| *octet == b'\n')
         .map(|line| line.strip_suffix(b"\r").unwrap_or(line))
@@ -213,11 +209,11 @@ fn layouts_for(name: &str, given: Option<&Layout>, first: &[u8]) -> Result<Vec<L
             Ok(layouts)
         }
         None if lines.is_empty() => Ok(layouts),
-        None => Err(no_layout(name, first, &lines, &layouts)),
+        None => Err(no_layout(name, &lines, &layouts)),
     }
 }
 
-fn no_layout(name: &str, first: &[u8], lines: &[&[u8]], layouts: &[Layout]) -> String {
+fn no_layout(name: &str, lines: &[&[u8]], layouts: &[Layout]) -> String {
     let names: Vec<&str> = layouts.iter().map(|layout| layout.name.as_str()).collect();
     let mut words = format!("{name}: no layout fits (tried {}). It begins:\n", names.join(", "));
     for line in lines.iter().take(SHOWN) {
@@ -227,67 +223,11 @@ fn no_layout(name: &str, first: &[u8], lines: &[&[u8]], layouts: &[Layout]) -> S
         words.push_str(&String::from_utf8_lossy(&shown).replace("\\\"", "\""));
         words.push_str(if line.len() > 90 { "…\n" } else { "\n" });
     }
-    let packed = [(&b"BZh"[..], "bzip2"), (b"\xfd7zXZ", "xz")];
-    match packed.iter().find(|(magic, _)| first.starts_with(magic)) {
-        Some((_, codec)) => {
-            words.push_str(&format!("It is compressed with {codec}: unpack it first, as in `{codec} -dc FILE | exedra report -`."));
-        }
-        None => words.push_str("Write one with --layout, as in --layout '{client} [{time}] \"{method} {target} {protocol}\" {status}'."),
-    }
+    words.push_str(
+        "Write one with --layout, as in --layout '{client} [{time}] \"{method} {target} {protocol}\" {status}', and see with \
+         `exedra layout` how it reads.",
+    );
     words
-}
-
-/// Cuts what comes into blocks of whole lines.
-struct Blocks {
-    rest: Vec<u8>,
-    skipping: bool,
-}
-
-impl Blocks {
-    /// The next block, in memory that was used before; `None` at the end.
-    fn next(&mut self, input: &mut dyn Read, mut block: Vec<u8>) -> io::Result<Option<Vec<u8>>> {
-        block.clear();
-        block.append(&mut self.rest);
-        loop {
-            let filled = block.len();
-            block.resize(filled.max(BLOCK / 2) + BLOCK / 2, 0);
-            let read = fill(input, &mut block[filled..])?;
-            let at_end = filled + read < block.len();
-            block.truncate(filled + read);
-            if self.skipping {
-                // The beginning of this line has been handed over and counted; the rest of it goes.
-                let end = memchr::memchr(b'\n', &block).map_or(block.len(), |end| end + 1);
-                self.skipping = end == block.len() && !at_end && !block.ends_with(b"\n");
-                block.drain(..end);
-            }
-            if at_end {
-                return Ok((!block.is_empty()).then_some(block));
-            }
-            if let Some(last) = memchr::memrchr(b'\n', &block) {
-                self.rest.extend_from_slice(&block[last + 1..]);
-                block.truncate(last + 1);
-                return Ok(Some(block));
-            }
-            if block.len() > LONGEST_LINE {
-                block.truncate(LONGEST_LINE + 1);
-                self.skipping = true;
-                return Ok(Some(block));
-            }
-        }
-    }
-}
-
-fn fill(input: &mut dyn Read, block: &mut [u8]) -> io::Result<usize> {
-    let mut filled = 0;
-    while filled < block.len() {
-        match input.read(&mut block[filled..]) {
-            Ok(0) => break,
-            Ok(read) => filled += read,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(filled)
 }
 
 fn join(shares: Vec<Share>, sources: Vec<Source>, failures: Vec<String>) -> ReadAll {
@@ -326,5 +266,5 @@ fn join(shares: Vec<Share>, sources: Vec<Source>, failures: Vec<String>) -> Read
     let mut reasons: Vec<UnreadReason> = reasons.into_values().collect();
     reasons.sort_by_key(|reason| std::cmp::Reverse(reason.lines));
     let lines = Lines { read: all.read, unread: unread_lines, reasons };
-    ReadAll { survey: all.survey, lines, sources, failures }
+    ReadAll { survey: all.survey, lines, sources, failures, passed_over: Vec::new(), read: Vec::new() }
 }

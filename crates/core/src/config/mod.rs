@@ -62,6 +62,8 @@ pub struct Config {
     pub authority: Option<Authority>,
     /// Who may go where a login is asked for.
     pub realms: Vec<Realm>,
+    /// Layouts of one's own, by their names.
+    pub layouts: Vec<Layout>,
     /// The sites, in the order in which they are written.
     pub sites: Vec<Site>,
     /// Which site answers to a host, by its name in lower case.

@@ -1,7 +1,7 @@
 //! Finding the layout that fits: everything is tried on the first lines.
 
+use super::cutter::Cutter;
 use super::layout::Layout;
-use super::plan::Plan;
 
 /// How well a layout reads some lines.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -18,12 +18,14 @@ pub struct Fit {
 pub fn detect(layouts: &[Layout], lines: &[&[u8]]) -> Option<Fit> {
     let mut best: Option<Fit> = None;
     for (layout, tried) in layouts.iter().enumerate() {
-        let mut plan = Plan::new(tried);
+        let mut cutter = Cutter::new(tried);
         let (mut read, mut fields) = (0, 0);
         for line in lines {
-            if plan.run(line).is_ok() {
+            if line.starts_with(b"#") {
+                cutter.directive(line);
+            } else if cutter.run(line).is_ok() {
                 read += 1;
-                fields += plan.fields();
+                fields += cutter.fields();
             }
         }
         let fit = Fit { layout, lines: read, fields };
@@ -42,12 +44,17 @@ mod tests {
     const COMMON: &str = r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512"#;
     const COMBINED: &str =
         r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1""#;
+    const HOST: &str =
+        r#"a.example 192.0.2.1 - ann [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1""#;
     const FULL: &str = r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1" http a.example 90 - 512 "-" 1791640536000"#;
 
     #[rstest]
     #[case::common(&[COMMON], Some("common"))]
     #[case::combined(&[COMBINED], Some("combined"))]
     #[case::full(&[FULL], Some("full"))]
+    #[case::host(&[HOST, HOST], Some("combined with host"))]
+    #[case::json(&[r#"{"ts":1791640536,"request":{"method":"GET","uri":"/"},"status":200}"#], Some("json"))]
+    #[case::extended(&["#Version: 1.0", "#Fields: date time c-ip cs-uri-stem", "2026-10-10 13:55:36 192.0.2.1 /"], Some("extended"))]
     #[case::most_lines_win(&[COMBINED, COMBINED, FULL], Some("combined"))]
     #[case::another_kind(&["Oct 10 13:55:36 lamp sshd[812]: hello", "{}"], None)]
     #[case::nothing(&[], None)]

@@ -117,14 +117,19 @@ pub fn undo(field: &[u8]) -> Cow<'_, [u8]> {
                 _ => out.push(b'\\'),
             },
             [b'u', digits @ ..] => match numbered(digits) {
-                Some(letter) => {
+                Some((letter, took)) => {
                     out.extend_from_slice(letter.encode_utf8(&mut [0; 4]).as_bytes());
-                    rest = &after[5..];
+                    rest = &digits[took..];
                 }
                 None => out.push(b'\\'),
             },
-            [b't', ..] => {
-                out.push(b'\t');
+            [letter @ (b't' | b'n' | b'r' | b'/'), ..] => {
+                out.push(match letter {
+                    b't' => b'\t',
+                    b'n' => b'\n',
+                    b'r' => b'\r',
+                    _ => b'/',
+                });
                 rest = &after[1..];
             }
             _ => out.push(b'\\'),
@@ -133,10 +138,18 @@ pub fn undo(field: &[u8]) -> Cow<'_, [u8]> {
     Cow::Owned(out)
 }
 
-fn numbered(digits: &[u8]) -> Option<char> {
-    let number =
-        digits.get(..4)?.iter().try_fold(0, |number, &octet| Some(number << 4 | u32::from(digit(octet)?)))?;
-    char::from_u32(number)
+/// A letter by its number (RFC 8259 §7), perhaps as a pair of surrogates; and how many octets that took.
+fn numbered(digits: &[u8]) -> Option<(char, usize)> {
+    let four = |digits: &[u8]| {
+        digits.get(..4)?.iter().try_fold(0, |number, &octet| Some(number << 4 | u32::from(digit(octet)?)))
+    };
+    let first = four(digits)?;
+    if let (0xd800..0xdc00, Some(b"\\u")) = (first, digits.get(4..6)) {
+        let second = four(&digits[6..]).filter(|second| (0xdc00..0xe000).contains(second))?;
+        let letter = char::from_u32(0x1_0000 + ((first - 0xd800) << 10) + (second - 0xdc00))?;
+        return Some((letter, 10));
+    }
+    char::from_u32(first).map(|letter| (letter, 4))
 }
 
 fn digit(octet: u8) -> Option<u8> {
@@ -185,6 +198,12 @@ mod tests {
             let undone = undo(&line);
             prop_assert_eq!(as_text(&undone), as_text(&octets));
         }
+    }
+
+    #[test]
+    fn forms_of_json_are_undone() {
+        let undone = undo(br"a\/b \u00e9 \ud83d\ude00 \ud83d \q \n|");
+        assert_eq!(undone.as_ref(), "a/b é 😀 \\ud83d \\q \n|".as_bytes());
     }
 
     #[test]

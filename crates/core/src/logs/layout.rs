@@ -20,12 +20,16 @@ pub const NAMED: &[(&str, &str)] = &[
         "extended",
         r#"{time:%Y-%m-%d %H:%M:%S%.3f} {client} {user} {method} {path} {query} {protocol} {status} {bytes} {duration:seconds} "{referrer}" "{agent}" {scheme} {host} {encoding} {full_bytes} "{rule}""#,
     ),
+    (
+        "combined with host",
+        r#"{host} {client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes} "{referrer}" "{agent}""#,
+    ),
     ("common", r#"{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}"#),
 ];
 
 /// What a file in the layout `extended` begins with: its places under the names of the W3C draft, and under
 /// `x-` names where that has none.
-const EXTENDED_HEADING: &str = "#Version: 1.0\n#Fields: date time c-ip x-user cs-method cs-uri-stem cs-uri-query \
+pub(super) const EXTENDED_HEADING: &str = "#Version: 1.0\n#Fields: date time c-ip x-user cs-method cs-uri-stem cs-uri-query \
      x-protocol sc-status bytes time-taken cs(Referer) cs(User-Agent) x-scheme cs(Host) sc(Content-Encoding) \
      x-full-bytes x-rule\n";
 
@@ -51,6 +55,15 @@ impl Layout {
         let template = NAMED.iter().find(|(name, _)| *name == text).map_or(text, |(_, template)| template);
         let pieces = template::parse(template)?;
         Ok(Layout { name: text.to_owned(), template: template.to_owned(), pieces })
+    }
+
+    /// A layout of one's own that goes by a name.
+    pub fn called(name: &str, template: &str) -> Result<Layout, TemplateError> {
+        Ok(Layout {
+            name: name.to_owned(),
+            template: template.to_owned(),
+            pieces: template::parse(template)?,
+        })
     }
 
     /// The layout that the service writes unless told otherwise.

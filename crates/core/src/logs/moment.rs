@@ -56,8 +56,11 @@ impl TimeForm {
                 Some(number(whole)?.checked_mul(1000)?.checked_add(number(&digits)?)?)
             }
             TimeForm::Milliseconds => number(text),
-            TimeForm::Rfc3339 => {
+            TimeForm::Rfc3339 => text.strip_suffix(b"Z").and_then(|text| plain(text, b"Tt ")).or_else(|| {
                 Some(std::str::from_utf8(text).ok()?.parse::<Timestamp>().ok()?.as_millisecond())
+            }),
+            TimeForm::Codes(codes) if PLAIN.contains(&codes.as_str()) && plain(text, b" ").is_some() => {
+                plain(text, b" ")
             }
             TimeForm::Codes(codes) => {
                 let broken_down = strtime::parse(codes, text).ok()?;
@@ -98,18 +101,47 @@ impl TimeForm {
                 let _ = write!(text, "{stamp:.3}");
                 out.extend_from_slice(text.as_bytes());
             }
-            TimeForm::Codes(codes) => {
-                let zoned = Offset::UTC.to_timestamp(in_utc(milliseconds)).unwrap_or_default();
-                out.extend_from_slice(zoned.strftime(codes).to_string().as_bytes());
-            }
+            TimeForm::Codes(codes) => write_codes(codes, milliseconds, out),
         }
     }
+}
+
+/// Appends a time by strftime codes, in UTC.
+pub fn write_codes(codes: &str, milliseconds: i64, out: &mut Vec<u8>) {
+    let zoned = Timestamp::from_millisecond(milliseconds).unwrap_or_default().to_zoned(TimeZone::UTC);
+    out.extend_from_slice(zoned.strftime(codes).to_string().as_bytes());
 }
 
 /// The first instant a log may speak of: the year 1970.
 const EARLIEST: i64 = 0;
 /// The first instant it may not: the year 9990, so that a few days may be added to any time read.
 const LATEST: i64 = 253_086_508_800_000;
+
+/// The codes that [`plain`] reads.
+const PLAIN: [&str; 3] = ["%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.3f"];
+
+/// `2026-10-10 13:55:36`, perhaps with a fraction, in UTC; between date and clock stands one of some octets.
+fn plain(text: &[u8], between: &[u8]) -> Option<i64> {
+    let (whole, fraction) = text.split_at_checked(19)?;
+    let separators = [(4, b'-'), (7, b'-'), (13, b':'), (16, b':')];
+    if separators.iter().any(|&(at, octet)| whole[at] != octet) || !between.contains(&whole[10]) {
+        return None;
+    }
+    let two = |at: usize| number(&whole[at..at + 2]);
+    let date = civil::Date::new(number(&whole[..4])? as i16, two(5)? as i8, two(8)? as i8).ok()?;
+    let days = i64::from((date - civil::date(1970, 1, 1)).get_days());
+    let (hour, minute, second) = (two(11)?, two(14)?, two(17)?);
+    let milliseconds = match fraction {
+        [] => 0,
+        [b'.', digits @ ..] if !digits.is_empty() && number(digits).is_some() => {
+            let digit = |nth: usize| digits.get(nth).map_or(0, |digit| i64::from(digit - b'0'));
+            digit(0) * 100 + digit(1) * 10 + digit(2)
+        }
+        _ => return None,
+    };
+    let fits = hour < 24 && minute < 60 && second <= 60;
+    fits.then_some((days * 86_400 + hour * 3_600 + minute * 60 + second) * 1_000 + milliseconds)
+}
 
 fn in_utc(milliseconds: i64) -> civil::DateTime {
     Offset::UTC.to_datetime(Timestamp::from_millisecond(milliseconds).unwrap_or_default())

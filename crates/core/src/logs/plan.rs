@@ -8,7 +8,6 @@
 //! method, target and protocol leaves those columns empty.
 
 use super::columns::{Column, Projection, TextColumn};
-use super::layout::Layout;
 use super::moment::{TimeForm, TimeReader, number};
 use super::template::{Field, Piece};
 use thiserror::Error;
@@ -72,7 +71,8 @@ impl Cut {
         (until > from).then(|| &line[from as usize..until as usize])
     }
 
-    fn set(&mut self, column: TextColumn, line: &[u8], from: usize, until: usize) {
+    /// A text stands here; a lone dash stands for nothing.
+    pub(super) fn set(&mut self, column: TextColumn, line: &[u8], from: usize, until: usize) {
         self.texts[column.index()] =
             if line[from..until] == *b"-" { (0, 0) } else { (from as u32, until as u32) };
     }
@@ -89,25 +89,23 @@ enum Step {
     Rest(Field),
 }
 
-/// A layout made ready to run over lines.
+/// The pieces of a layout, none of them optional, made ready to run over lines.
 #[derive(Debug, Clone)]
 pub struct Plan {
     steps: Vec<Step>,
     clocks: Vec<TimeReader>,
+    /// What reads date and clock where they stand apart, joined by a space.
+    apart: Option<TimeReader>,
+    joined: Vec<u8>,
     fields: usize,
 }
 
 impl Plan {
-    /// A plan that reads every column.
-    pub fn new(layout: &Layout) -> Self {
-        Plan::for_columns(layout, Projection::everything())
-    }
-
-    /// A plan that only walks past the columns nobody wants.
-    pub fn for_columns(layout: &Layout, projection: Projection) -> Self {
+    /// A plan for pieces, which only walks past the columns nobody wants.
+    pub fn new(pieces: &[Piece], projection: Projection) -> Self {
         let mut clocks = Vec::new();
         let mut steps: Vec<Step> = Vec::new();
-        let pieces = &layout.pieces;
+        let (mut date, mut time_of_day) = (None, None);
         let mut at = 0;
         while at < pieces.len() {
             match &pieces[at] {
@@ -117,8 +115,11 @@ impl Plan {
                     at += 4;
                 }
                 Piece::Place(field) => {
-                    if let Field::Time(form) = field {
-                        clocks.push(TimeReader::new(form.clone()));
+                    match field {
+                        Field::Time(form) => clocks.push(TimeReader::new(form.clone())),
+                        Field::Date(codes) => date = Some(codes),
+                        Field::Clock(codes) => time_of_day = Some(codes),
+                        _ => {}
                     }
                     let field = if wanted(field, projection) { field.clone() } else { Field::Skip };
                     steps.push(match pieces.get(at + 1) {
@@ -132,14 +133,19 @@ impl Plan {
                         _ => Step::Rest(field),
                     });
                 }
+                // There is none: variants have been made of them.
+                Piece::Optional(_) => {}
             }
             at += 1;
         }
+        let apart = date
+            .zip(time_of_day)
+            .map(|(date, clock)| TimeReader::new(TimeForm::Codes(format!("{date} {clock}"))));
         let fields = pieces
             .iter()
             .filter(|piece| matches!(piece, Piece::Place(field) if *field != Field::Skip))
             .count();
-        Plan { steps, clocks, fields }
+        Plan { steps, clocks, apart, joined: Vec::new(), fields }
     }
 
     /// How many fields it reads from a line.
@@ -149,8 +155,9 @@ impl Plan {
 
     /// Cuts one line, given without its line end.
     pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
-        let Plan { steps, clocks, .. } = self;
+        let Plan { steps, clocks, apart, joined, .. } = self;
         let mut cut = Cut::default();
+        let (mut date, mut time_of_day) = (0..0, 0..0);
         if line.is_empty() {
             return Err(Stop { at: 0, reason: Reason::Empty });
         }
@@ -190,6 +197,8 @@ impl Plan {
             };
             match field {
                 Field::Skip => {}
+                // A name may have spaces in it, but a dash before them is a field of its own.
+                Field::Text(TextColumn::User) if text.starts_with(b"- ") => return Err(stop(Reason::Misfit)),
                 Field::Text(column) => cut.set(*column, line, at, until),
                 Field::Target => target(&mut cut, line, at, until),
                 Field::Status => {
@@ -208,11 +217,20 @@ impl Plan {
                     cut.time = clocks[clock].read(text).ok_or(stop(Reason::BadTime))?;
                     clock += 1;
                 }
+                Field::Date(_) => date = at..until,
+                Field::Clock(_) => time_of_day = at..until,
             }
             at = until;
         }
         if at < line.len() {
             return Err(Stop { at, reason: Reason::TrailingText });
+        }
+        if let Some(reader) = apart {
+            joined.clear();
+            joined.extend_from_slice(&line[date]);
+            joined.push(b' ');
+            joined.extend_from_slice(&line[time_of_day.clone()]);
+            cut.time = reader.read(joined).ok_or(Stop { at: time_of_day.start, reason: Reason::BadTime })?;
         }
         Ok(cut)
     }
@@ -224,7 +242,13 @@ fn wanted(field: &Field, projection: Projection) -> bool {
         Field::FullBytes => projection.has(Column::FullBytes),
         Field::Duration(_) => projection.has(Column::Duration),
         // Whether a line is read must not depend on what is wanted of it, and these decide it.
-        Field::Target | Field::Status | Field::Bytes | Field::Time(_) | Field::Skip => true,
+        Field::Target
+        | Field::Status
+        | Field::Bytes
+        | Field::Time(_)
+        | Field::Date(_)
+        | Field::Clock(_)
+        | Field::Skip => true,
     }
 }
 
@@ -260,7 +284,9 @@ fn find(line: &[u8], from: usize, text: &[u8]) -> Option<usize> {
 /// How often a text occurs in a field as it is written: a time may be several words.
 fn occurrences(piece: &Piece, text: &str) -> usize {
     match piece {
-        Piece::Place(Field::Time(TimeForm::Codes(codes))) => codes.matches(text).count(),
+        Piece::Place(Field::Time(TimeForm::Codes(codes)) | Field::Date(codes) | Field::Clock(codes)) => {
+            codes.matches(text).count()
+        }
         _ => 0,
     }
 }
@@ -280,7 +306,8 @@ fn closing_quote(line: &[u8], from: usize) -> Option<usize> {
     }
 }
 
-fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
+/// A request line: method, target and protocol, if it is one.
+pub(super) fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
     let text = &line[from..until];
     let Some(first) = memchr::memchr(b' ', text) else { return };
     let last = memchr::memrchr(b' ', text).unwrap_or(first);
@@ -296,7 +323,8 @@ fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
     }
 }
 
-fn target(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
+/// Path and query in one.
+pub(super) fn target(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
     match memchr::memchr(b'?', &line[from..until]) {
         Some(mark) => {
             cut.texts[TextColumn::Path.index()] = (from as u32, (from + mark) as u32);
@@ -309,7 +337,7 @@ fn target(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
 
 /// Microseconds from a number of units, which may have a fraction. The outer `None` is a mistake.
 #[expect(clippy::option_option, reason = "nothing and nonsense are different things")]
-fn duration(text: &[u8], unit: u32) -> Option<Option<u64>> {
+pub(super) fn duration(text: &[u8], unit: u32) -> Option<Option<u64>> {
     if text == b"-" {
         return Some(None);
     }
@@ -328,11 +356,16 @@ fn duration(text: &[u8], unit: u32) -> Option<Option<u64>> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Layout;
     use super::*;
     use rstest::rstest;
 
+    fn plan(layout: &str) -> Plan {
+        Plan::new(&Layout::understand(layout).unwrap().pieces, Projection::everything())
+    }
+
     fn combined() -> Plan {
-        Plan::new(&Layout::understand("combined").unwrap())
+        plan("combined")
     }
 
     #[rstest]
@@ -391,8 +424,22 @@ mod tests {
     #[case("{duration:microseconds}", "7", Some(7))]
     #[case("{duration:seconds}", "-", None)]
     fn durations_have_units(#[case] field: &str, #[case] text: &str, #[case] expected: Option<u64>) {
-        let layout = Layout::understand(&format!("{{time:seconds}} {field}")).unwrap();
         let line = format!("1791640536 {text}");
-        assert_eq!(Plan::new(&layout).run(line.as_bytes()).unwrap().duration, expected);
+        let cut = plan(&format!("{{time:seconds}} {field}")).run(line.as_bytes()).unwrap();
+        assert_eq!(cut.duration, expected);
+    }
+
+    #[rstest]
+    #[case::defaults("{date} {clock} {client}", "2026-10-10 13:55:36 192.0.2.1", 1_791_640_536_000)]
+    #[case::fraction("{date}T{clock}Z {client}", "2026-10-10T13:55:36.25Z x", 1_791_640_536_250)]
+    #[case::other_order("[{clock}] {client} {date:%d.%m.%Y}", "[13:55:36] x 10.10.2026", 1_791_640_536_000)]
+    #[case::zone(
+        "{date:%d/%b/%Y}:{clock:%H:%M:%S %z} {client}",
+        "10/Oct/2026:15:55:36 +0200 x",
+        1_791_640_536_000
+    )]
+    #[case::words("{time:%b %d %Y %H:%M:%S} {client}", "Oct 10 2026 13:55:36 x", 1_791_640_536_000)]
+    fn times_in_one_field_or_two(#[case] layout: &str, #[case] line: &str, #[case] time: i64) {
+        assert_eq!(plan(layout).run(line.as_bytes()).unwrap().time, time);
     }
 }

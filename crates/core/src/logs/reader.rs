@@ -1,15 +1,16 @@
 //! Lines into batches, each by the layout that fits, counting what could not be read.
 //!
 //! A reading never fails on a bad line: it is counted by reason, and the first of each kind are kept to be
-//! shown. One file may hold several layouts in turn (a server was reconfigured): the layout that read the
-//! last line is tried first, then the others.
+//! shown. One file may hold several layouts in turn (a server was reconfigured): each line is read by the first that
+//! fits. They are always tried in the same order, so that it makes no difference where a log is cut into blocks.
 
 use super::batch::{BATCH_ROWS, NO_NUMBER, NO_TEXT, RequestBatch};
 use super::columns::{Column, Projection, TextColumn};
+use super::cutter::Cutter;
 use super::dictionary::Dictionaries;
 use super::escape;
 use super::layout::Layout;
-use super::plan::{Cut, Plan, Reason, Stop};
+use super::plan::{Cut, Reason, Stop};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 
@@ -78,8 +79,7 @@ impl Unread {
 /// Reads lines into a batch.
 #[derive(Debug)]
 pub struct LineReader {
-    plans: Vec<Plan>,
-    current: usize,
+    cutters: Vec<Cutter>,
     projection: Projection,
     /// Lines that became requests.
     pub read: u64,
@@ -92,8 +92,13 @@ pub struct LineReader {
 impl LineReader {
     /// A reader for lines in any of these layouts; the first is tried first.
     pub fn new(layouts: &[Layout], projection: Projection) -> Self {
-        let plans = layouts.iter().map(|layout| Plan::for_columns(layout, projection)).collect();
-        LineReader { plans, current: 0, projection, read: 0, unread: Unread::default(), directives: 0 }
+        let cutters = layouts.iter().map(|layout| Cutter::for_columns(layout, projection)).collect();
+        LineReader { cutters, projection, read: 0, unread: Unread::default(), directives: 0 }
+    }
+
+    /// Takes note of a line that begins with `#` and stands before the block that will be read next.
+    pub fn directive(&mut self, line: &[u8]) {
+        self.cutters.iter_mut().for_each(|cutter| cutter.directive(line));
     }
 
     /// Reads whole lines until the block ends or the batch is full, and says how many octets that took.
@@ -150,16 +155,14 @@ impl LineReader {
         }
         if text.starts_with(b"#") {
             self.directives += 1;
+            self.directive(text);
             return None;
         }
         let mut furthest: Option<Stop> = None;
-        for attempt in 0..self.plans.len() {
-            let plan = (self.current + attempt) % self.plans.len();
-            match self.plans[plan].run(text) {
-                Ok(cut) => {
-                    self.current = plan;
-                    return Some(cut);
-                }
+        let is_alone = self.cutters.len() == 1;
+        for cutter in self.cutters.iter_mut().filter(|cutter| is_alone || cutter.applies()) {
+            match cutter.run(text) {
+                Ok(cut) => return Some(cut),
                 Err(stop) if furthest.is_none_or(|far| stop.at > far.at) => furthest = Some(stop),
                 Err(_) => {}
             }
@@ -239,7 +242,8 @@ mod tests {
                 host: "a.example", encoding: "br", rule: "",
             };
             let mut line = Vec::new();
-            LogTemplate::new(&Layout::understand(layout).unwrap()).write(&request, &mut line);
+            let layout_written = Layout::understand(layout).unwrap();
+            LogTemplate::new(&layout_written).write(&request, &mut line);
             if layout == "extended" {
                 prop_assert_eq!(line.iter().filter(|octet| **octet == b'"').count(), 6);
             }
@@ -248,7 +252,7 @@ mod tests {
                 prop_assert_eq!(parsed["agent"].as_str(), Some(agent.as_str()));
             }
             prop_assert_eq!(line.iter().filter(|octet| **octet == b'\n').count(), 1);
-            let (reader, batch, dictionaries) = read(&line);
+            let (reader, batch, dictionaries) = read(&[layout_written.heading(), line.clone()].concat());
             prop_assert_eq!(reader.read, 1, "{:?} {:?}", String::from_utf8_lossy(&line), reader.unread);
             let text = |column| batch.code(column, 0).map(|code| dictionaries.of(column).text(code).to_owned());
             prop_assert_eq!(text(TextColumn::Path), Some(path));

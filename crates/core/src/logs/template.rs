@@ -2,7 +2,8 @@
 //!
 //! `{client} {skip} {user} [{time:%d/%b/%Y:%H:%M:%S %z}] "{method} {target} {protocol}" {status}`
 //!
-//! `{{` and `}}` stand for the braces themselves. What a place may be called is one list, [`FIELDS`].
+//! `{{` and `}}` stand for the braces themselves. What stands in `(( … ))` may be missing. What a place may be called is
+//! one list, [`FIELDS`].
 
 use super::columns::TextColumn;
 use super::moment::{CLASSIC, TimeForm};
@@ -25,6 +26,10 @@ pub enum Field {
     Duration(u32),
     /// When the request came in.
     Time(TimeForm),
+    /// Its day alone, in strftime codes.
+    Date(String),
+    /// Its time of day alone, in strftime codes.
+    Clock(String),
     /// Something nobody needs.
     Skip,
 }
@@ -36,6 +41,40 @@ pub enum Piece {
     Literal(String),
     /// A place for a field.
     Place(Field),
+    /// A part that may be missing.
+    Optional(Vec<Piece>),
+}
+
+/// How many parts of a layout may be missing: each doubles the ways in which a line can be read.
+pub const MOST_OPTIONAL: usize = 5;
+
+/// The pieces of a layout with each part that may be missing there or not: all there first, none last.
+pub fn variants(pieces: &[Piece]) -> Vec<Vec<Piece>> {
+    let mut all = vec![Vec::new()];
+    for piece in pieces {
+        let ways = match piece {
+            Piece::Optional(inner) => {
+                let mut ways = variants(inner);
+                ways.push(Vec::new());
+                ways
+            }
+            piece => vec![vec![piece.clone()]],
+        };
+        all = all.iter().flat_map(|begun| ways.iter().map(|way| joined(begun, way))).collect();
+    }
+    all
+}
+
+/// Pieces after pieces; literal text that meets becomes one.
+fn joined(begun: &[Piece], way: &[Piece]) -> Vec<Piece> {
+    let mut pieces = begun.to_vec();
+    for piece in way {
+        match (pieces.last_mut(), piece) {
+            (Some(Piece::Literal(before)), Piece::Literal(text)) => before.push_str(text),
+            _ => pieces.push(piece.clone()),
+        }
+    }
+    pieces
 }
 
 /// Every name a place may have, with its example.
@@ -43,6 +82,8 @@ pub const FIELDS: &[(&str, &str)] = &[
     ("client", "address of the client"),
     ("user", "signed-in name"),
     ("time", "when: {time:seconds}, {time:milliseconds}, {time:rfc3339} or strftime codes"),
+    ("date", "its day alone, {date:%Y-%m-%d} unless said otherwise"),
+    ("clock", "its time of day alone, {clock:%H:%M:%S%.f} unless said otherwise; UTC unless it has a %z"),
     ("method", "GET, HEAD, …"),
     ("target", "path and query together"),
     ("path", "path without query"),
@@ -105,42 +146,96 @@ pub enum TemplateError {
         at: usize,
     },
     /// No time, so that its lines could not be put anywhere.
-    #[error("the layout has no {{time}}")]
+    #[error("the layout has no {{time}} (or {{date}} and {{clock}}) that is always there")]
     NoTime,
+    /// A part that may be missing and does not end.
+    #[error("the part that begins at {at} with (( has no )) at its end")]
+    OpenPart {
+        /// Where it begins.
+        at: usize,
+    },
+    /// Too many parts that may be missing.
+    #[error("more than {MOST_OPTIONAL} parts may be missing: write two layouts instead")]
+    TooManyParts,
+    /// Two places that touch when a part is missing.
+    #[error("when a part in (( )) is missing, two places stand side by side, and no reader could part them")]
+    TouchingWithout,
 }
 
 /// Understands a template.
 pub fn parse(template: &str) -> Result<Vec<Piece>, TemplateError> {
+    let mut at = 0;
+    let pieces = part(template, &mut at, None)?;
+    if optional(&pieces) > MOST_OPTIONAL {
+        return Err(TemplateError::TooManyParts);
+    }
+    for variant in variants(&pieces) {
+        let has = |wanted: fn(&Field) -> bool| {
+            variant.iter().any(|piece| matches!(piece, Piece::Place(field) if wanted(field)))
+        };
+        let is_apart =
+            has(|field| matches!(field, Field::Date(_))) && has(|field| matches!(field, Field::Clock(_)));
+        if !has(|field| matches!(field, Field::Time(_))) && !is_apart {
+            return Err(TemplateError::NoTime);
+        }
+        if variant.windows(2).any(|pair| matches!(pair, [Piece::Place(_), Piece::Place(_)])) {
+            return Err(TemplateError::TouchingWithout);
+        }
+    }
+    Ok(pieces)
+}
+
+fn optional(pieces: &[Piece]) -> usize {
+    let inner = pieces.iter().map(|piece| match piece {
+        Piece::Optional(inner) => 1 + optional(inner),
+        _ => 0,
+    });
+    inner.sum()
+}
+
+/// Pieces up to the end, or to the `))` of a part that began at `opened`.
+fn part(template: &str, at: &mut usize, opened: Option<usize>) -> Result<Vec<Piece>, TemplateError> {
     let mut pieces = Vec::new();
     let mut literal = String::new();
-    let mut at = 0;
-    while at < template.len() {
-        let rest = &template[at..];
-        if rest.starts_with("{{") || rest.starts_with("}}") {
+    loop {
+        let rest = &template[*at..];
+        if rest.is_empty() {
+            match opened {
+                Some(at) => return Err(TemplateError::OpenPart { at }),
+                None => break,
+            }
+        } else if rest.starts_with("{{") || rest.starts_with("}}") {
             literal.push_str(&rest[..1]);
-            at += 2;
+            *at += 2;
+        } else if rest.starts_with("((") {
+            if !literal.is_empty() {
+                pieces.push(Piece::Literal(std::mem::take(&mut literal)));
+            }
+            let begins = *at;
+            *at += 2;
+            pieces.push(Piece::Optional(part(template, at, Some(begins))?));
+        } else if opened.is_some() && rest.starts_with("))") {
+            *at += 2;
+            break;
         } else if rest.starts_with('}') {
-            return Err(TemplateError::Unopened { at });
+            return Err(TemplateError::Unopened { at: *at });
         } else if rest.starts_with('{') {
-            let end = rest.find('}').ok_or(TemplateError::Unclosed { at })?;
+            let end = rest.find('}').ok_or(TemplateError::Unclosed { at: *at })?;
             if !literal.is_empty() {
                 pieces.push(Piece::Literal(std::mem::take(&mut literal)));
             } else if matches!(pieces.last(), Some(Piece::Place(_))) {
-                return Err(TemplateError::Touching { at });
+                return Err(TemplateError::Touching { at: *at });
             }
-            pieces.push(Piece::Place(field(&rest[1..end], at)?));
-            at += end + 1;
+            pieces.push(Piece::Place(field(&rest[1..end], *at)?));
+            *at += end + 1;
         } else {
             let letter = rest.chars().next().unwrap_or_default();
             literal.push(letter);
-            at += letter.len_utf8();
+            *at += letter.len_utf8();
         }
     }
     if !literal.is_empty() {
         pieces.push(Piece::Literal(literal));
-    }
-    if !pieces.iter().any(|piece| matches!(piece, Piece::Place(Field::Time(_)))) {
-        return Err(TemplateError::NoTime);
     }
     Ok(pieces)
 }
@@ -159,6 +254,18 @@ fn field(text: &str, at: usize) -> Result<Field, TemplateError> {
             TimeForm::named(argument)
                 .ok_or_else(|| bad("write seconds, milliseconds, rfc3339 or strftime codes"))?,
         ),
+        "date" | "clock" => {
+            let (codes, other) = match name {
+                "date" => ("%Y-%m-%d", "write strftime codes of a day, as in %Y-%m-%d"),
+                _ => ("%H:%M:%S%.f", "write strftime codes of a time of day, as in %H:%M:%S"),
+            };
+            let codes = match argument {
+                "" => codes,
+                own if own.contains('%') => own,
+                _ => return Err(bad(other)),
+            };
+            if name == "date" { Field::Date(codes.to_owned()) } else { Field::Clock(codes.to_owned()) }
+        }
         "duration" => Field::Duration(match argument {
             "microseconds" => 1,
             "milliseconds" => 1_000,
@@ -189,6 +296,19 @@ mod tests {
 
     #[rstest]
     #[case::typo("{time} {cleint}", "there is no field `cleint` (at 7): did you mean `client`?")]
+    #[case::part("{time}(( {client}", "the part that begins at 6 with (( has no )) at its end")]
+    #[case::no_time(
+        "{client}(( {time}))",
+        "the layout has no {time} (or {date} and {clock}) that is always there"
+    )]
+    #[case::half_a_time(
+        "{date} {client}",
+        "the layout has no {time} (or {date} and {clock}) that is always there"
+    )]
+    #[case::side_by_side(
+        "{time}(( )){client}",
+        "when a part in (( )) is missing, two places stand side by side, and no reader could part them"
+    )]
     #[case::open(
         "{time} {client",
         "the place that begins at 7 has no closing brace: write {{ for a brace itself"
@@ -202,7 +322,7 @@ mod tests {
         "{time} {duration}",
         "`{duration:}` (at 7) does not say how to read it: write microseconds, milliseconds or seconds"
     )]
-    #[case::no_time("{client}", "the layout has no {time}")]
+    #[case::no_time("{client}", "the layout has no {time} (or {date} and {clock}) that is always there")]
     fn mistakes(#[case] template: &str, #[case] message: &str) {
         assert_eq!(parse(template).unwrap_err().to_string(), message);
     }

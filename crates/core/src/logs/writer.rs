@@ -3,8 +3,8 @@
 use super::columns::TextColumn;
 use super::escape;
 use super::layout::Layout;
-use super::moment::TimeForm;
-use super::template::{Field, Piece};
+use super::moment::{TimeForm, write_codes};
+use super::template::{Field, Piece, variants};
 use std::borrow::Cow;
 
 /// What is known of a request once it has been answered. Nothing is an empty text.
@@ -79,7 +79,8 @@ const SECOND: u32 = 1_000_000;
 impl LogTemplate {
     /// Makes a layout ready.
     pub fn new(layout: &Layout) -> Self {
-        let pieces = &layout.pieces;
+        // What may be missing is always written.
+        let pieces = variants(&layout.pieces).swap_remove(0);
         let mut quoted = false;
         let (outside, inside) = match layout {
             layout if layout.is_json() => (Style::Bare, Style::Json),
@@ -101,6 +102,7 @@ impl LogTemplate {
                     (Step::Field(field.clone()), outside)
                 }
                 Piece::Place(field) => (Step::Field(field.clone()), if quoted { inside } else { outside }),
+                Piece::Optional(_) => (Step::Literal(Box::default()), Style::Bare),
             })
             .collect();
         LogTemplate { steps }
@@ -133,6 +135,10 @@ impl LogTemplate {
                 Field::Duration(unit) => request.duration / u64::from(*unit),
                 Field::Time(form) => {
                     form.write(request.time, out);
+                    continue;
+                }
+                Field::Date(codes) | Field::Clock(codes) => {
+                    write_codes(codes, request.time, out);
                     continue;
                 }
                 Field::Text(_) | Field::Target | Field::Skip => {

@@ -60,11 +60,38 @@ impl Reading<'_> {
         keeping
     }
 
+    /// A layout of one's own, by its name.
+    pub(super) fn named_layout(&mut self, section: &Section<'_>) {
+        let (Some(name), Some(template)) = (section.text("name"), section.text("template")) else { return };
+        let is_taken = self.layouts.iter().any(|layout| layout.name == name.value);
+        if is_taken || crate::logs::layout::is_named(&name.value) || name.value.contains(['{', '\n']) {
+            let message = format!("a layout cannot be called `{}`", name.value);
+            let reason = "names are plain words, and this one may be taken";
+            self.error(&name.span, message, reason, "give it a name of its own");
+        }
+        match Layout::called(&name.value, &template.value) {
+            Ok(layout) => self.layouts.push(layout),
+            Err(error) => {
+                self.error(
+                    &template.span,
+                    "this layout cannot be read",
+                    error.to_string(),
+                    "places are {field}",
+                );
+            }
+        }
+    }
+
     fn layout(&mut self, written: &Located<String>) -> Option<Layout> {
+        if let Some(own) = self.layouts.iter().find(|layout| layout.name == written.value) {
+            return Some(own.clone());
+        }
         match Layout::understand(&written.value) {
             Ok(layout) => Some(layout),
             Err(_) if !written.value.contains('{') => {
+                let own: Vec<String> = self.layouts.iter().map(|layout| layout.name.clone()).collect();
                 let names = crate::logs::layout::NAMED.iter().map(|(name, _)| *name);
+                let names = names.chain(own.iter().map(String::as_str));
                 let remedy = match nearest(&written.value, names.clone()) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("there is {}, or write a template", names.collect::<Vec<_>>().join(", ")),

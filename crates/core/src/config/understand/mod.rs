@@ -56,8 +56,15 @@ pub fn understand_with(
     let main = Section::top(&main, 0, &mut diagnostics);
     let others: Vec<Section<'_>> =
         others.iter().map(|(document, begins)| Section::top(document, *begins, &mut diagnostics)).collect();
-    let mut reading =
-        Reading { base, companions, diagnostics, realms: Vec::new(), limits: 0, read: sources.clone() };
+    let mut reading = Reading {
+        base,
+        companions,
+        diagnostics,
+        realms: Vec::new(),
+        layouts: Vec::new(),
+        limits: 0,
+        read: sources.clone(),
+    };
     let config = reading.config(&main, &others);
     let Reading { mut diagnostics, read: sources, .. } = reading;
     diagnostics.sort_by_key(|diagnostic| diagnostic.span.start);
@@ -89,6 +96,7 @@ pub(super) fn folder_settings(text: &str, config: &Config) -> Result<FolderSetti
         companions: &(),
         diagnostics,
         realms: config.realms.iter().map(|realm| realm.name.value.clone()).collect(),
+        layouts: config.layouts.clone(),
         limits: 0,
         read: Sources::default(),
     };
@@ -162,6 +170,8 @@ struct Reading<'b> {
     diagnostics: Vec<Diagnostic>,
     /// Names of the realms, in their order.
     realms: Vec<String>,
+    /// Layouts of one's own.
+    layouts: Vec<Layout>,
     /// How many limits there are so far.
     limits: usize,
     /// All files that were read, also meanwhile.
@@ -174,8 +184,7 @@ impl Reading<'_> {
             for only in ["service", "limits", "errors", "defaults", "authority"] {
                 if let Some(place) = section.place(only) {
                     let message = format!("[{only}] stands in the main file only");
-                    let remedy =
-                        "move it there; included files have sites, realms, certificates and listeners";
+                    let remedy = "move it there; included files have sites, realms, layouts, certificates and listeners";
                     self.error(&place, message, "this is an included one", remedy);
                 }
             }
@@ -185,7 +194,7 @@ impl Reading<'_> {
             tops.flat_map(|section| section.sections(key, &mut self.diagnostics)).collect()
         };
         let (listeners, certificates) = (all("listener"), all("certificate"));
-        let (realms, sites) = (all("realm"), all("site"));
+        let (realms, layouts, sites) = (all("realm"), all("layout"), all("site"));
         let service = top.section("service", &mut self.diagnostics);
         let service = self.service(&service);
         let limits = top.section("limits", &mut self.diagnostics);
@@ -200,6 +209,7 @@ impl Reading<'_> {
             .filter_map(|section| self.certificate(section, authority.is_some()))
             .collect();
         let realms = realms.iter().filter_map(|section| self.realm(section)).collect();
+        layouts.iter().for_each(|section| self.named_layout(section));
         let defaults = top.section("defaults", &mut self.diagnostics);
         let defaults = self.defaults(&defaults);
         let mut config = Config {
@@ -210,6 +220,7 @@ impl Reading<'_> {
             certificates,
             authority,
             realms,
+            layouts: self.layouts.clone(),
             sites: Vec::new(),
             hosts: BTreeMap::new(),
             endings: Vec::new(),

@@ -1,0 +1,83 @@
+//! What came of trying layouts, as a page for the terminal.
+
+use super::trial::{Sample, Trial};
+use crate::figures::{grouped, several};
+use anstyle::{AnsiColor, Style};
+
+const STRONG: Style = Style::new().bold();
+const QUIET: Style = Style::new().dimmed();
+const WRONG: Style = AnsiColor::Red.on_default().bold();
+/// How much of a line stands before the place where reading stopped, and how much of it is shown in all.
+const BEFORE: usize = 60;
+const SHOWN: usize = 92;
+
+/// One source.
+pub fn page(source: &str, trial: &Trial) -> String {
+    let mut page = String::new();
+    let mut line = |text: String| {
+        page.push_str(text.trim_end());
+        page.push('\n');
+    };
+    let unread: u64 = trial.unread.iter().map(|misfits| misfits.lines).sum();
+    let read = trial.lines as u64 - unread;
+    match &trial.layout {
+        Some(layout) => {
+            line(format!(
+                "{STRONG}{source}{STRONG:#} is read as {STRONG}{layout}{STRONG:#}: {} of the first {} lines",
+                grouped(read),
+                grouped(trial.lines as u64)
+            ));
+            if let Some(template) =
+                trial.template.as_ref().filter(|template| *template != layout && !is_named_by_keys(layout))
+            {
+                line(format!("  {QUIET}{template}{QUIET:#}"));
+            }
+        }
+        None if trial.lines == 0 => line(format!("{STRONG}{source}{STRONG:#} holds no lines yet")),
+        None => line(format!("{STRONG}{source}{STRONG:#} is read by no layout")),
+    }
+    if trial.tried.len() > 1 {
+        line(String::new());
+        line(format!("{QUIET}layout                lines   fields{QUIET:#}"));
+        for tried in &trial.tried {
+            line(format!("{:<20} {:>6}   {:>6}", tried.layout, grouped(tried.lines as u64), tried.fields));
+        }
+    }
+    for sample in &trial.samples {
+        line(String::new());
+        line(format!("{QUIET}line {}{QUIET:#}", sample.line));
+        fields(sample).into_iter().for_each(&mut line);
+    }
+    for misfits in &trial.unread {
+        let lines = several(misfits.lines, "line", "lines");
+        line(String::new());
+        line(format!("{WRONG}{lines} cannot be read{WRONG:#}: {}", misfits.reason));
+        let letters: Vec<char> = misfits.text.chars().collect();
+        let begin = misfits.shown_at.saturating_sub(BEFORE);
+        let end = letters.len().min(begin + SHOWN);
+        let part: String = letters[begin.min(end)..end].iter().collect();
+        let (before, after) = (if begin > 0 { "…" } else { "" }, if end < letters.len() { "…" } else { "" });
+        let number = misfits.line.to_string();
+        line(format!("  {QUIET}{number} |{QUIET:#} {before}{part}{after}"));
+        let room = number.len() + 5 + before.chars().count() + misfits.shown_at - begin;
+        line(format!("{:room$}{WRONG}^{WRONG:#} reading stopped here", ""));
+    }
+    page
+}
+
+/// In these layouts the file or the line names its fields; the template says only how the service writes it.
+fn is_named_by_keys(layout: &str) -> bool {
+    ["json", "extended"].contains(&layout)
+}
+
+fn fields(sample: &Sample) -> Vec<String> {
+    let said =
+        sample.fields.iter().filter_map(|(name, value)| Some(format!("  {name:<12} {}", value.as_ref()?)));
+    let nothing: Vec<&str> =
+        sample.fields.iter().filter(|(_, value)| value.is_none()).map(|(name, _)| *name).collect();
+    let mut lines: Vec<String> = said.collect();
+    if !nothing.is_empty() {
+        lines.push(format!("  {QUIET}{:<12} {}{QUIET:#}", "nothing", nothing.join(", ")));
+    }
+    lines
+}

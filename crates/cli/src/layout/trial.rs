@@ -1,0 +1,157 @@
+//! Trying layouts on the first lines of a log.
+
+use exedra_core::logs::detect::detect;
+use exedra_core::logs::{Column, Cutter, Dictionaries, Layout, LineReader, Projection, RequestBatch, escape};
+use serde::Serialize;
+
+/// What came of it.
+#[derive(Debug, Serialize)]
+pub struct Trial {
+    /// Lines that were looked at, those that say something about the log itself left out.
+    pub lines: usize,
+    /// The layout that reads the most fields from the most lines.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
+    /// Its template.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub template: Option<String>,
+    /// Each layout with the lines it reads alone, the best first.
+    pub tried: Vec<Tried>,
+    /// Some lines, field by field.
+    pub samples: Vec<Sample>,
+    /// Lines that none of the layouts reads, by reason.
+    pub unread: Vec<Misfits>,
+}
+
+/// One layout.
+#[derive(Debug, Serialize)]
+pub struct Tried {
+    /// Its name.
+    pub layout: String,
+    /// Lines it reads.
+    pub lines: usize,
+    /// Fields it reads in one of them.
+    pub fields: usize,
+}
+
+/// One line, field by field.
+#[derive(Debug, Serialize)]
+pub struct Sample {
+    /// Its number, from 1.
+    pub line: usize,
+    /// The line, made safe to show.
+    pub text: String,
+    /// Each column with what the line says; nothing where it says nothing.
+    pub fields: Vec<(&'static str, Option<String>)>,
+}
+
+/// Lines that cannot be read for one reason.
+#[derive(Debug, Serialize)]
+pub struct Misfits {
+    /// What is wrong.
+    pub reason: String,
+    /// How many.
+    pub lines: u64,
+    /// The first: its number, from 1.
+    pub line: usize,
+    /// Where reading stopped: the column, from 1.
+    pub column: usize,
+    /// Where that is in the text as it is shown here, in letters from 0.
+    pub shown_at: usize,
+    /// The line, made safe to show.
+    pub text: String,
+}
+
+/// Tries layouts on lines, and shows so many of them.
+pub fn of(layouts: &[Layout], lines: &[Vec<u8>], most_samples: usize) -> Trial {
+    let slices: Vec<&[u8]> = lines.iter().map(Vec::as_slice).collect();
+    let best = detect(layouts, &slices).map(|fit| fit.layout);
+    let mut tried: Vec<Tried> = layouts.iter().map(|layout| alone(layout, &slices)).collect();
+    tried.retain(|tried| tried.lines > 0);
+    tried.sort_by_key(|tried| std::cmp::Reverse(tried.lines * tried.fields));
+    let mut order: Vec<Layout> = layouts.to_vec();
+    if let Some(best) = best {
+        let found = order.remove(best);
+        order.insert(0, found);
+    }
+    let mut reader = LineReader::new(&order, Projection::everything());
+    let (mut samples, mut unread) = (Vec::new(), Vec::<Misfits>::new());
+    let mut requests = 0;
+    for (nth, line) in lines.iter().enumerate() {
+        let (mut batch, mut texts) = (RequestBatch::default(), Dictionaries::default());
+        let before = reader.unread.counts.clone();
+        reader.read_block(&[line, &b"\n"[..]].concat(), 0, &mut (nth as u64), &mut batch, &mut texts);
+        if batch.rows() == 1 {
+            requests += 1;
+            if samples.len() < most_samples {
+                samples.push(Sample { line: nth + 1, text: shown(line), fields: fields(&batch, &texts) });
+            }
+        }
+        let Some((reason, _)) =
+            reader.unread.counts.iter().find(|(reason, count)| before.get(reason) != Some(count))
+        else {
+            continue;
+        };
+        let words = reason.to_string();
+        match unread.iter_mut().find(|misfits| misfits.reason == words) {
+            Some(known) => known.lines += 1,
+            None => {
+                let examples = reader.unread.examples.get(reason);
+                let at = examples.and_then(|examples| examples.last()).map_or(0, |example| example.at);
+                let shown_at = shown(&line[..at.min(line.len())]).chars().count();
+                unread.push(Misfits {
+                    reason: words,
+                    lines: 1,
+                    line: nth + 1,
+                    column: at + 1,
+                    shown_at,
+                    text: shown(line),
+                });
+            }
+        }
+    }
+    unread.sort_by_key(|misfits| std::cmp::Reverse(misfits.lines));
+    let unread_lines: u64 = unread.iter().map(|misfits| misfits.lines).sum();
+    let found = best.map(|best| &layouts[best]);
+    Trial {
+        lines: requests + unread_lines as usize,
+        layout: found.map(|layout| layout.name.clone()),
+        template: found.map(|layout| layout.template.clone()),
+        tried,
+        samples,
+        unread,
+    }
+}
+
+fn alone(layout: &Layout, lines: &[&[u8]]) -> Tried {
+    let mut cutter = Cutter::new(layout);
+    let mut read = 0;
+    for line in lines {
+        match line.first() {
+            Some(b'#') => cutter.directive(line),
+            _ => read += usize::from(cutter.run(line).is_ok()),
+        }
+    }
+    Tried { layout: layout.name.clone(), lines: read, fields: cutter.fields() }
+}
+
+fn fields(batch: &RequestBatch, texts: &Dictionaries) -> Vec<(&'static str, Option<String>)> {
+    let value = |column: Column| match column {
+        Column::Time => {
+            let stamp = jiff::Timestamp::from_millisecond(batch.time[0]).unwrap_or_default();
+            Some(stamp.to_string())
+        }
+        Column::Text(text) => batch.code(text, 0).map(|code| texts.of(text).text(code).to_owned()),
+        number => batch.number(number, 0).map(|number| number.to_string()),
+    };
+    Column::ALL.into_iter().map(|column| (column.name(), value(column))).collect()
+}
+
+/// A line that can do nothing to whoever looks at it.
+fn shown(line: &[u8]) -> String {
+    let mut shown = Vec::new();
+    if !line.is_empty() {
+        escape::write(line, false, &mut shown);
+    }
+    String::from_utf8_lossy(&shown).replace("\\\"", "\"")
+}

@@ -1,0 +1,74 @@
+//! Which requests a command is about: period and filters, as the console's address has them too.
+
+use crate::Failure;
+use clap::Args;
+use exedra_core::config::Config;
+use exedra_core::scope::{Scope, filters, period};
+use jiff::tz::TimeZone;
+
+/// Which requests are meant.
+#[derive(Args)]
+pub struct ScopeOptions {
+    /// Whose days and hours, as in Atlantic/Faroe; the configuration's, or UTC
+    #[arg(long, value_name = "ZONE")]
+    pub time_zone: Option<String>,
+    /// First instant or day that counts, as in 2026-09-14 or 2026-09-14T08:30
+    #[arg(long, value_name = "TIME")]
+    pub from: Option<String>,
+    /// First instant or day that no longer counts
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
+    /// A stretch up to now, as in "7 days"
+    #[arg(long, value_name = "LENGTH", conflicts_with = "from")]
+    pub last: Option<String>,
+    /// One day, as in 2026-09-14
+    #[arg(long, value_name = "DAY", conflicts_with_all = ["from", "until", "last"])]
+    pub day: Option<String>,
+    /// The week (Monday to Sunday) of a day, or as in 2026-W38
+    #[arg(long, value_name = "WEEK", conflicts_with_all = ["from", "until", "last", "day"])]
+    pub week: Option<String>,
+    /// One month, as in 2026-09
+    #[arg(long, value_name = "MONTH", conflicts_with_all = ["from", "until", "last", "day", "week"])]
+    pub month: Option<String>,
+    /// Count only these requests, as in status=404 or 'path=/notices/*'
+    #[arg(long, value_name = "COLUMN=VALUE")]
+    pub only: Vec<String>,
+    /// Leave these requests out
+    #[arg(long, value_name = "COLUMN=VALUE")]
+    pub without: Vec<String>,
+}
+
+impl ScopeOptions {
+    /// Whose days and hours.
+    pub fn zone(&self, config: Option<&Config>) -> Result<TimeZone, Failure> {
+        match (&self.time_zone, config) {
+            (Some(name), _) => TimeZone::get(name).map_err(|_| {
+                Failure(format!("there is no time zone `{name}`: write a name as in Atlantic/Faroe"))
+            }),
+            (None, Some(config)) => Ok(config.service.time_zone.clone()),
+            (None, None) => Ok(TimeZone::UTC),
+        }
+    }
+
+    /// The scope.
+    pub fn scope(&self, zone: &TimeZone) -> Result<Scope, Failure> {
+        let now = jiff::Timestamp::now().as_millisecond();
+        let filters = filters(&self.only, &self.without)?;
+        let (from, until) = if let Some(day) = &self.day {
+            period::day(day, zone)?
+        } else if let Some(week) = &self.week {
+            period::week(week, zone)?
+        } else if let Some(month) = &self.month {
+            period::month(month, zone)?
+        } else {
+            let instant =
+                |text: &Option<String>| text.as_deref().map(|text| period::instant(text, zone)).transpose();
+            let from = match &self.last {
+                Some(length) => Some(period::last(length, now, zone)?),
+                None => instant(&self.from)?,
+            };
+            return Ok(Scope { sites: Vec::new(), from, until: instant(&self.until)?, filters });
+        };
+        Ok(Scope { sites: Vec::new(), from: Some(from), until: Some(until), filters })
+    }
+}

@@ -1,0 +1,82 @@
+//! What a command that reads logs is told of them.
+
+use super::bookmark::{Begun, Bookmark};
+use super::found::find;
+use crate::{Failure, configuration};
+use clap::Args;
+use exedra_core::config::Config;
+use exedra_core::logs::Layout;
+use exedra_core::logs::layout::is_named;
+use std::path::{Path, PathBuf};
+
+/// The configuration that is read where none is named and one is there.
+const USUAL: &str = "exedra.toml";
+
+/// Which logs, and how they are written.
+#[derive(Args)]
+pub struct SourceOptions {
+    /// Access logs: files, patterns, folders, names of sites; `-` is standard input
+    #[arg(required = true, value_name = "SOURCE")]
+    pub sources: Vec<String>,
+    /// The layout of the lines, instead of looking for one: a name or a template
+    #[arg(long, value_name = "LAYOUT")]
+    pub layout: Option<String>,
+    /// Take rotated siblings along, as access.log.1 and access.log.2.gz of access.log
+    #[arg(long)]
+    pub rotated: bool,
+    /// The configuration that knows sites, layouts and the time zone; exedra.toml where there is one
+    #[arg(long, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// How many threads read
+    #[arg(long, value_name = "NUMBER")]
+    pub threads: Option<std::num::NonZeroUsize>,
+}
+
+impl SourceOptions {
+    /// The configuration, where there is one. One that nobody named and that cannot be read keeps nothing from being read.
+    pub fn config(&self) -> Result<Option<Config>, Failure> {
+        match &self.config {
+            Some(path) => configuration::read(path).map(Some),
+            None => {
+                Ok(Path::new(USUAL).exists().then(|| configuration::read(Path::new(USUAL)).ok()).flatten())
+            }
+        }
+    }
+
+    /// The files, from their beginnings or from where a bookmark lies.
+    pub fn files(&self, config: Option<&Config>, bookmark: Option<&Bookmark>) -> Result<Vec<Begun>, Failure> {
+        let found = find(&self.sources, self.rotated, config)?;
+        match bookmark {
+            Some(bookmark) => bookmark.begin(found),
+            None => Ok(found.into_iter().map(|file| Begun { file, read: 0 }).collect()),
+        }
+    }
+
+    /// The layouts that are tried: the one asked for, or all there are.
+    pub fn layouts(&self, config: Option<&Config>) -> Result<Vec<Layout>, Failure> {
+        let own = config.map_or(&[][..], |config| &config.layouts);
+        let Some(asked) = &self.layout else {
+            return Ok(own.iter().cloned().chain(Layout::all_named()).collect());
+        };
+        if let Some(layout) = own.iter().find(|layout| layout.name == *asked) {
+            return Ok(vec![layout.clone()]);
+        }
+        if !asked.contains('{') && !is_named(asked) {
+            let names = own.iter().map(|layout| layout.name.clone());
+            let names: Vec<String> =
+                names.chain(Layout::all_named().into_iter().map(|layout| layout.name)).collect();
+            let near = exedra_core::config::nearest(asked, names.iter().map(String::as_str));
+            let near = near.map_or(String::new(), |near| format!(": did you mean `{near}`?"));
+            return Err(Failure(format!(
+                "there is no layout `{asked}`{near} There is {}, or write a template with {{field}}s",
+                names.join(", ")
+            )));
+        }
+        Ok(vec![Layout::understand(asked)?])
+    }
+
+    /// How many threads read.
+    pub fn threads(&self) -> usize {
+        self.threads.or(std::thread::available_parallelism().ok()).map_or(1, usize::from)
+    }
+}

@@ -1,0 +1,277 @@
+//! What a named value means, for logs that name their values: objects of JSON, and the W3C extended format.
+//!
+//! JSON has no standard names for these things, so each goes by several: our columns', the meta-variables of RFC 3875,
+//! header fields, and plain words. The W3C Extended Log File Format has a grammar of identifiers (`c-ip`, `sc-status`,
+//! `cs(User-Agent)`).
+
+use super::columns::{Projection, TextColumn};
+use super::moment::{CLASSIC, TimeForm, TimeReader, number};
+use super::plan::{self, Cut, Reason, Stop};
+use std::ops::Range;
+
+/// What a named value means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Meaning {
+    /// A text that goes into a column as it is.
+    Text(TextColumn),
+    /// Method, target and protocol in one.
+    Request,
+    /// Path and query in one, perhaps with scheme and host before it.
+    Target,
+    /// Response status.
+    Status,
+    /// Body bytes sent.
+    Bytes,
+    /// Body bytes before compression.
+    FullBytes,
+    /// How long the answer took; the number of microseconds in one unit where the value itself has none.
+    Duration(u32),
+    /// When the request came in, or its time of day where the day stands apart.
+    Time,
+    /// The day on which it came in.
+    Date,
+}
+
+/// Names of JSON keys, written small and without anything but letters and digits.
+const KEYS: &[(&[&str], Meaning)] = &[
+    (&["time", "timestamp", "datetime", "at", "ts", "requesttime", "starttime"], Meaning::Time),
+    (&["date", "day"], Meaning::Date),
+    (
+        &[
+            "client",
+            "clientip",
+            "clientaddress",
+            "clienthost",
+            "remoteaddr",
+            "remoteip",
+            "remoteaddress",
+            "ip",
+            "address",
+        ],
+        Meaning::Text(TextColumn::Client),
+    ),
+    (&["user", "username", "remoteuser", "clientuser"], Meaning::Text(TextColumn::User)),
+    (&["request", "requestline"], Meaning::Request),
+    (&["method", "requestmethod", "httpmethod", "verb"], Meaning::Text(TextColumn::Method)),
+    (&["scheme", "requestscheme"], Meaning::Text(TextColumn::Scheme)),
+    (&["host", "httphost", "servername", "requesthost", "virtualhost"], Meaning::Text(TextColumn::Host)),
+    (&["target", "uri", "url", "requesturi", "requesturl", "requesttarget"], Meaning::Target),
+    (&["path", "pathinfo", "requestpath", "uripath"], Meaning::Text(TextColumn::Path)),
+    (&["query", "querystring"], Meaning::Text(TextColumn::Query)),
+    (&["protocol", "proto", "serverprotocol", "httpversion"], Meaning::Text(TextColumn::Protocol)),
+    (&["status", "statuscode", "responsestatus", "responsecode", "code"], Meaning::Status),
+    (
+        &[
+            "bytes",
+            "bytessent",
+            "bodybytes",
+            "bodybytessent",
+            "size",
+            "responsesize",
+            "contentlength",
+            "length",
+        ],
+        Meaning::Bytes,
+    ),
+    (&["fullbytes"], Meaning::FullBytes),
+    (&["durationus", "microseconds"], Meaning::Duration(1)),
+    (&["durationms", "latencyms", "responsetimems", "milliseconds"], Meaning::Duration(1_000)),
+    (
+        &["duration", "durations", "latency", "responsetime", "elapsed", "timetaken", "seconds"],
+        Meaning::Duration(1_000_000),
+    ),
+    (&["referrer", "referer", "httpreferer", "httpreferrer"], Meaning::Text(TextColumn::Referrer)),
+    (&["agent", "useragent", "httpuseragent"], Meaning::Text(TextColumn::Agent)),
+    (&["encoding", "contentencoding"], Meaning::Text(TextColumn::Encoding)),
+    (&["rule"], Meaning::Text(TextColumn::Rule)),
+];
+
+impl Meaning {
+    /// What the value of a JSON key means, if it is anything we know.
+    pub fn of_key(key: &[u8]) -> Option<Meaning> {
+        let mut plain = [0; 24];
+        let mut length = 0;
+        for octet in key.iter().filter(|octet| octet.is_ascii_alphanumeric()) {
+            *plain.get_mut(length)? = octet.to_ascii_lowercase();
+            length += 1;
+        }
+        let plain = &plain[..length];
+        let known = KEYS.iter().find(|(names, _)| names.iter().any(|name| name.as_bytes() == plain));
+        known.map(|(_, meaning)| *meaning)
+    }
+
+    /// What a value under an identifier of the W3C draft means, if it is anything we know.
+    pub fn of_identifier(identifier: &str) -> Option<Meaning> {
+        let text = |column| Some(Meaning::Text(column));
+        match identifier.to_ascii_lowercase().as_str() {
+            // A time of day: the draft's `time` has no day.
+            "time" => Some(Meaning::Time),
+            "date" => Some(Meaning::Date),
+            "c-ip" | "c-dns" => text(TextColumn::Client),
+            "cs-username" | "x-user" => text(TextColumn::User),
+            "cs-method" => text(TextColumn::Method),
+            "cs-uri" => Some(Meaning::Target),
+            "cs-uri-stem" => text(TextColumn::Path),
+            "cs-uri-query" => text(TextColumn::Query),
+            "cs-uri-scheme" | "x-scheme" => text(TextColumn::Scheme),
+            "cs-version" | "x-protocol" => text(TextColumn::Protocol),
+            "cs-host" | "cs(host)" => text(TextColumn::Host),
+            "sc-status" => Some(Meaning::Status),
+            "bytes" | "sc-bytes" => Some(Meaning::Bytes),
+            "x-full-bytes" => Some(Meaning::FullBytes),
+            "time-taken" => Some(Meaning::Duration(1_000_000)),
+            "cs(referer)" => text(TextColumn::Referrer),
+            "cs(user-agent)" => text(TextColumn::Agent),
+            "sc(content-encoding)" => text(TextColumn::Encoding),
+            "x-rule" => text(TextColumn::Rule),
+            _ => None,
+        }
+    }
+}
+
+/// Puts named values of one line together.
+#[derive(Debug, Clone)]
+pub struct Gatherer {
+    projection: Projection,
+    rfc3339: TimeReader,
+    classic: TimeReader,
+    apart: TimeReader,
+    joined: Vec<u8>,
+    time: Range<usize>,
+    date: Range<usize>,
+    /// Values of the line at hand whose meaning was known.
+    pub known: usize,
+}
+
+impl Gatherer {
+    /// For lines of which only some columns are wanted.
+    pub fn new(projection: Projection) -> Self {
+        Gatherer {
+            projection,
+            rfc3339: TimeReader::new(TimeForm::Rfc3339),
+            classic: TimeReader::new(TimeForm::named(CLASSIC).unwrap_or(TimeForm::Classic)),
+            apart: TimeReader::new(TimeForm::Codes("%Y-%m-%d %H:%M:%S%.f".to_owned())),
+            joined: Vec::new(),
+            time: 0..0,
+            date: 0..0,
+            known: 0,
+        }
+    }
+
+    /// A new line begins.
+    pub fn begin(&mut self) {
+        (self.time, self.date, self.known) = (0..0, 0..0, 0);
+    }
+
+    /// Takes a value. Of several with one meaning the first counts.
+    pub fn take(
+        &mut self,
+        meaning: Meaning,
+        line: &[u8],
+        value: Range<usize>,
+        cut: &mut Cut,
+    ) -> Result<(), Stop> {
+        self.known += 1;
+        let text = &line[value.clone()];
+        let bad = Stop { at: value.start, reason: Reason::BadNumber };
+        let count = |text: &[u8]| match text {
+            b"-" | b"" => Ok(None),
+            text => number(text).map(|number| Some(number as u64)).ok_or(bad),
+        };
+        match meaning {
+            Meaning::Time if self.time.is_empty() => self.time = value,
+            Meaning::Date if self.date.is_empty() => self.date = value,
+            Meaning::Time | Meaning::Date => {}
+            Meaning::Text(TextColumn::Path) if text.contains(&b'?') => {
+                plan::target(cut, line, value.start, value.end)
+            }
+            Meaning::Text(column) => {
+                if cut.text(line, column).is_none() && self.wants(column) {
+                    cut.set(column, line, value.start, value.end);
+                }
+            }
+            Meaning::Request => plan::request(cut, line, value.start, value.end),
+            Meaning::Target => self.target(line, value, cut),
+            Meaning::Status if cut.status == 0 => {
+                cut.status = match count(text)? {
+                    None => 0,
+                    Some(status @ 100..=999) => status as u16,
+                    Some(_) => return Err(bad),
+                }
+            }
+            Meaning::Status => {}
+            Meaning::Bytes => cut.bytes = cut.bytes.or(count(text)?),
+            Meaning::FullBytes => cut.full_bytes = cut.full_bytes.or(count(text)?),
+            Meaning::Duration(unit) => {
+                let (text, unit) = with_unit(text, unit);
+                let duration = if text.is_empty() { None } else { plan::duration(text, unit).ok_or(bad)? };
+                cut.duration = cut.duration.or(duration);
+            }
+        }
+        Ok(())
+    }
+
+    /// The line has ended: works its time out. `day` is what holds where the line itself names none.
+    pub fn finish(&mut self, line: &[u8], day: &[u8], cut: &mut Cut) -> Result<(), Stop> {
+        let time = &line[self.time.clone()];
+        let stop = Stop { at: self.time.start, reason: Reason::BadTime };
+        let whole = self.rfc3339.read(time).or_else(|| self.classic.read(time)).or_else(|| counted(time));
+        let apart = |gatherer: &mut Gatherer| {
+            let date = if gatherer.date.is_empty() { day } else { &line[gatherer.date.clone()] };
+            gatherer.joined.clear();
+            gatherer.joined.extend_from_slice(date);
+            gatherer.joined.push(b' ');
+            gatherer.joined.extend_from_slice(time);
+            gatherer.apart.read(&gatherer.joined)
+        };
+        cut.time = match whole {
+            Some(time) => time,
+            None => apart(self).ok_or(stop)?,
+        };
+        // Something that has a time and nothing else we know is another kind of log.
+        let says_something = cut.status != 0 || cut.texts.iter().any(|(from, until)| until > from);
+        if says_something { Ok(()) } else { Err(Stop { at: 0, reason: Reason::Misfit }) }
+    }
+
+    fn wants(&self, column: TextColumn) -> bool {
+        // A path is what tells a log of requests from others.
+        self.projection.has_text(column) || column == TextColumn::Path
+    }
+
+    fn target(&self, line: &[u8], value: Range<usize>, cut: &mut Cut) {
+        let text = &line[value.clone()];
+        let scheme =
+            [(&b"http://"[..], 4), (b"https://", 5)].into_iter().find(|(begin, _)| text.starts_with(begin));
+        let Some((begin, length)) = scheme else {
+            return plan::target(cut, line, value.start, value.end);
+        };
+        let host = value.start + begin.len();
+        let path = memchr::memchr(b'/', &line[host..value.end]).map_or(value.end, |at| host + at);
+        cut.set(TextColumn::Scheme, line, value.start, value.start + length);
+        cut.set(TextColumn::Host, line, host, path);
+        plan::target(cut, line, path, value.end);
+    }
+}
+
+/// Seconds since 1970 or a part of them, by how large the number is.
+fn counted(text: &[u8]) -> Option<i64> {
+    let whole = memchr::memchr(b'.', text).unwrap_or(text.len());
+    match number(&text[..whole])? {
+        ..100_000_000_000 => TimeForm::Seconds.read(text),
+        milliseconds @ ..100_000_000_000_000 => Some(milliseconds),
+        microseconds @ ..100_000_000_000_000_000 => Some(microseconds / 1_000),
+        nanoseconds => Some(nanoseconds / 1_000_000),
+    }
+}
+
+/// A duration and its unit, which may stand behind the number.
+fn with_unit(text: &[u8], unit: u32) -> (&[u8], u32) {
+    let digits = text.iter().position(|octet| !matches!(octet, b'0'..=b'9' | b'.')).unwrap_or(text.len());
+    let own = match text[digits..].trim_ascii() {
+        b"us" | b"\xc2\xb5s" | b"\xce\xbcs" => 1,
+        b"ms" => 1_000,
+        b"s" => 1_000_000,
+        _ => return (text, unit),
+    };
+    (&text[..digits], own)
+}
