@@ -154,14 +154,14 @@ fn a_log_of_another_kind_is_shown_and_refused() {
     let words = String::from_utf8(output.stderr).unwrap();
     assert!(!output.status.success());
     assert!(
-        words.contains("no layout fits (tried full, combined, json, extended, common)")
+        words.contains("no layout fits (tried full, combined, json, extended, combined with host, common)")
             && words.contains("wind the clockwork"),
         "{words}"
     );
     let missing = exedra(&["report", &text(&folder.path().join("acess.log"))]);
     assert!(String::from_utf8(missing.stderr).unwrap().contains("there is no file"));
     let folder = exedra(&["report", &text(folder.path())]);
-    assert!(String::from_utf8(folder.stderr).unwrap().contains("is a folder"));
+    assert!(String::from_utf8(folder.stderr).unwrap().contains("no layout fits any of"));
 }
 
 #[test]

@@ -158,16 +158,21 @@ impl LineReader {
             self.directive(text);
             return None;
         }
-        let mut furthest: Option<Stop> = None;
+        // What is told is where the first layout stopped whose shape the line has; otherwise where the first of all did.
+        let mut told: Option<Stop> = None;
         let is_alone = self.cutters.len() == 1;
         for cutter in self.cutters.iter_mut().filter(|cutter| is_alone || cutter.applies()) {
             match cutter.run(text) {
                 Ok(cut) => return Some(cut),
-                Err(stop) if furthest.is_none_or(|far| stop.at > far.at) => furthest = Some(stop),
-                Err(_) => {}
+                Err(stop) => {
+                    let has_shape = stop.reason != Reason::Misfit;
+                    if told.is_none_or(|told| told.reason == Reason::Misfit && has_shape) {
+                        told = Some(stop);
+                    }
+                }
             }
         }
-        if let Some(stop) = furthest {
+        if let Some(stop) = told {
             self.unread.count(stop, block, line, text);
         }
         None
