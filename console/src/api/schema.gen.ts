@@ -161,6 +161,34 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description Requests of people and of programs that ask by themselves. */
+        Apart: {
+            /**
+             * Format: int64
+             * @description Body bytes sent to programs.
+             */
+            crawler_bytes: number;
+            /**
+             * Format: int64
+             * @description Requests of programs.
+             */
+            crawlers: number;
+            /**
+             * Format: int64
+             * @description Requests of people.
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description Body bytes sent to people.
+             */
+            people_bytes: number;
+            /**
+             * Format: int64
+             * @description Requests that named no agent.
+             */
+            unnamed: number;
+        };
         /** @description A request that might be made. */
         Ask: {
             /** @description Address of the client; this machine's where it is empty. */
@@ -374,6 +402,21 @@ export interface components {
              */
             unread: number;
         };
+        /** @description One value of a list. */
+        ListEntry: {
+            /**
+             * Format: int64
+             * @description Body bytes sent.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Requests; of first and last pages, visits.
+             */
+            requests: number;
+            /** @description The value. */
+            value: string;
+        };
         /** @description How a log is, all its files together. */
         LogStatus: {
             /** @description The file that is being written. */
@@ -492,6 +535,26 @@ export interface components {
             status: number;
             /** @description What went wrong. */
             title: string;
+        };
+        /** @description Values by requests, the most frequent first. */
+        RankedList: {
+            /** @description The first of them. */
+            entries: components["schemas"]["ListEntry"][];
+            /**
+             * Format: int64
+             * @description How many more there are.
+             */
+            more: number;
+            /**
+             * Format: int64
+             * @description Body bytes of those.
+             */
+            more_bytes: number;
+            /**
+             * Format: int64
+             * @description Requests of those.
+             */
+            more_requests: number;
         };
         /** @description Requests that came from one page. */
         ReferrerCount: {
@@ -716,6 +779,8 @@ export interface components {
         };
         /** @description Everything counted over one scope. */
         SurveyReport: {
+            /** @description People and programs apart. */
+            apart?: components["schemas"]["Apart"];
             /** @description By class of status. */
             by_class: components["schemas"]["ClassCount"][];
             /** @description By day, in order; days without a request are left out. */
@@ -733,8 +798,17 @@ export interface components {
             /** @description Last request (RFC 3339), where there is one. */
             last?: string | null;
             lines?: components["schemas"]["Lines"] | null;
+            /** @description What follows from agents, paths and referrers, each list by its name. */
+            lists?: {
+                [key: string]: components["schemas"]["RankedList"];
+            };
             /** @description Missing pages by requests. */
             missing: components["schemas"]["MissingPage"][];
+            /**
+             * @description Hosts whose links and pages count as the sites' own; where nobody said so, those whose pages load style sheets and
+             *     scripts.
+             */
+            own_hosts?: string[];
             /** @description Paths by requests. */
             paths: components["schemas"]["PathCount"][];
             /** @description What the lists leave out. */
@@ -752,6 +826,8 @@ export interface components {
              * @description Version of this form.
              */
             version: number;
+            /** @description Visits of people. */
+            visits?: components["schemas"]["VisitFigures"];
         };
         /** @description Requests of one stretch of time. */
         TimeCount: {
@@ -819,6 +895,39 @@ export interface components {
             lines: number;
             /** @description What was wrong. */
             reason: string;
+        };
+        /** @description Visits of people: a visitor's requests with no gap over half an hour. */
+        VisitFigures: {
+            /**
+             * Format: int64
+             * @description Visits of programs, which the other figures leave out.
+             */
+            by_crawlers: number;
+            /**
+             * Format: double
+             * @description Seconds of the middle one of all visits.
+             */
+            middle_seconds: number;
+            /**
+             * Format: int64
+             * @description Pages that were seen in all of them.
+             */
+            pages: number;
+            /**
+             * Format: double
+             * @description Seconds from the first to the last request, on average.
+             */
+            seconds: number;
+            /**
+             * Format: int64
+             * @description Those that saw one page or none.
+             */
+            short: number;
+            /**
+             * Format: int64
+             * @description How many began.
+             */
+            visits: number;
         };
     };
     responses: never;

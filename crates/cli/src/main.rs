@@ -56,7 +56,7 @@ enum Command {
     /// Run the service by a configuration
     Serve(serve::Options),
     /// Read access logs and say what is in them
-    Report(report::Options),
+    Report(Box<report::Options>),
     /// Show how the lines of a log are understood, field by field, before anything is counted
     Layout(layout::Options),
     /// Show what went wrong lately: who asked for what, what was looked for, and why it failed

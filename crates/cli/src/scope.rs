@@ -3,7 +3,7 @@
 use crate::Failure;
 use clap::Args;
 use exedra_core::config::Config;
-use exedra_core::scope::{Scope, filters, period};
+use exedra_core::scope::{Scope, filters, people_or_crawlers, period};
 use jiff::tz::TimeZone;
 
 /// Which requests are meant.
@@ -36,6 +36,12 @@ pub struct ScopeOptions {
     /// Leave these requests out
     #[arg(long, value_name = "COLUMN=VALUE")]
     pub without: Vec<String>,
+    /// Count people only
+    #[arg(long, conflicts_with = "crawlers")]
+    pub people: bool,
+    /// Count programs only that ask by themselves
+    #[arg(long)]
+    pub crawlers: bool,
 }
 
 impl ScopeOptions {
@@ -53,7 +59,10 @@ impl ScopeOptions {
     /// The scope.
     pub fn scope(&self, zone: &TimeZone) -> Result<Scope, Failure> {
         let now = jiff::Timestamp::now().as_millisecond();
-        let filters = filters(&self.only, &self.without)?;
+        let mut filters = filters(&self.only, &self.without)?;
+        if self.people || self.crawlers {
+            filters.push(people_or_crawlers(self.crawlers));
+        }
         let (from, until) = if let Some(day) = &self.day {
             period::day(day, zone)?
         } else if let Some(week) = &self.week {

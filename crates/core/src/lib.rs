@@ -10,6 +10,7 @@
 pub mod answer;
 pub mod audit;
 pub mod check;
+pub mod classify;
 pub mod config;
 pub mod encode;
 pub mod facts;

@@ -1,8 +1,9 @@
 //! `exedra report`, as it is used on the logs of any server.
 
-use exedra_e2e::{exedra, text};
+use exedra_e2e::{drawn, exedra, text};
 use rand::rngs::StdRng;
 use rand::{RngExt, SeedableRng};
+use rstest::rstest;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -187,4 +188,274 @@ fn a_scope_counts_only_what_it_names() {
     );
     let wrong = exedra(&["report", "--only", "staus=404", &text(&path)]);
     assert!(String::from_utf8(wrong.stderr).unwrap().contains("did you mean `status`?"));
+}
+
+/// A request, as some log tells of it.
+struct Told {
+    second: i64,
+    client: u8,
+    path: u8,
+    status: u16,
+    bytes: u32,
+    referrer: Option<&'static str>,
+    agent: &'static str,
+}
+
+const PATHS: [&str; 5] = ["/", "/tides/today.html", "/style.css", "/tour.mp3", "/panorama.jpg"];
+const AGENTS: [&str; 3] = [
+    "Mozilla/5.0 (Windows NT 10.0; Win64; x64; rv:146.0) Gecko/20100101 Firefox/146.0",
+    "Mozilla/5.0 (iPad; CPU OS 19_1 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/19.1 Mobile/15E148 Safari/604.1",
+    "LeafTurner/0.9 (+https://leafturner.example/about)",
+];
+const REFERRERS: [Option<&str>; 4] = [
+    None,
+    Some("https://harbour.example/"),
+    Some("https://forum.example/thread?page=2"),
+    Some("https://find.example/?q=Tide+table"),
+];
+/// 2026-11-02 00:00 UTC.
+const MONDAY: i64 = 1_793_577_600;
+
+/// Requests over five days, in the order of their times.
+fn told(count: usize) -> Vec<Told> {
+    let mut random = StdRng::seed_from_u64(11);
+    let mut all: Vec<Told> = (0..count)
+        .map(|_| Told {
+            second: MONDAY + random.random_range(0..5 * 86_400),
+            client: random.random_range(1..20),
+            path: random.random_range(0..PATHS.len() as u8),
+            status: [200, 200, 200, 304, 404][random.random_range(0..5)],
+            bytes: random.random_range(0..90_000),
+            referrer: REFERRERS[random.random_range(0..REFERRERS.len())],
+            agent: AGENTS[random.random_range(0..AGENTS.len())],
+        })
+        .collect();
+    all.sort_by_key(|request| request.second);
+    all
+}
+
+/// Those requests as lines of a log.
+fn written(all: &[Told], how: &str) -> String {
+    let line = |request: &Told| {
+        let at = jiff::Timestamp::from_second(request.second).unwrap().to_zoned(jiff::tz::TimeZone::UTC);
+        let classic = at.strftime("%d/%b/%Y:%H:%M:%S +0000");
+        let (date, clock) = (at.strftime("%Y-%m-%d"), at.strftime("%H:%M:%S"));
+        let Told { client, status, bytes, agent, .. } = request;
+        let path = PATHS[request.path as usize];
+        let from = request.referrer.unwrap_or("-");
+        match how {
+            "combined" => format!(
+                "192.0.2.{client} - - [{classic}] \"GET {path} HTTP/1.1\" {status} {bytes} \"{from}\" \"{agent}\""
+            ),
+            "combined with host" => format!(
+                "a.example 192.0.2.{client} - - [{classic}] \"GET {path} HTTP/1.1\" {status} {bytes} \"{from}\" \"{agent}\""
+            ),
+            "json" => serde_json::json!({
+                "ts": request.second, "level": "info", "size": bytes, "status": status,
+                "request": { "remote_ip": format!("192.0.2.{client}"), "method": "GET", "uri": path,
+                    "headers": { "User-Agent": [agent], "Referer": [request.referrer] } },
+            })
+            .to_string(),
+            "extended" => {
+                format!("{date} {clock} 192.0.2.{client} GET {path} {status} {bytes} {from} \"{agent}\"")
+            }
+            _ => format!("{date}|{clock}|192.0.2.{client}|{path}|{status}|{bytes}|{from}|{agent}"),
+        }
+    };
+    let heading = match how {
+        "extended" => {
+            "#Version: 1.0\n#Fields: date time c-ip cs-method cs-uri-stem sc-status bytes cs(Referer) cs(User-Agent)\n"
+        }
+        _ => "",
+    };
+    let lines: Vec<String> = all.iter().map(line).collect();
+    format!("{heading}{}\n", lines.join("\n"))
+}
+
+/// Counts what a scope keeps, without any care for speed: requests, bytes, visitors, visits of people, and some lists.
+fn by_hand(all: &[Told], keeps: impl Fn(&Told) -> bool) -> Value {
+    let kept: Vec<&Told> = all.iter().filter(|request| keeps(request)).collect();
+    let visitors: BTreeSet<(i64, u8, &str)> =
+        kept.iter().map(|request| (request.second / 86_400, request.client, request.agent)).collect();
+    let is_program = |agent: &str| agent.starts_with("LeafTurner");
+    let mut last: BTreeMap<(u8, &str), i64> = BTreeMap::new();
+    let mut visits = 0;
+    for request in kept.iter().filter(|request| !is_program(request.agent)) {
+        let before = last.insert((request.client, request.agent), request.second);
+        visits += u64::from(before.is_none_or(|before| request.second - before > 1800));
+    }
+    let count = |counts: &dyn Fn(&Told) -> bool| kept.iter().filter(|request| counts(request)).count();
+    let from = |request: &Told, host: &str| request.referrer.is_some_and(|page| page.contains(host));
+    serde_json::json!({
+        "requests": kept.len(),
+        "bytes": kept.iter().map(|request| u64::from(request.bytes)).sum::<u64>(),
+        "visitors": visitors.len(),
+        "visits": visits,
+        "missing": count(&|request| request.status == 404),
+        "assets": count(&|request| [2, 4].contains(&request.path)),
+        "programs": count(&|request| is_program(request.agent)),
+        "tablets": count(&|request| request.agent.contains("iPad")),
+        "forum": count(&|request| from(request, "forum.example") && request.path < 2),
+        "embedded": count(&|request| from(request, "forum.example") && request.path >= 2),
+        "phrase": count(&|request| from(request, "find.example")),
+    })
+}
+
+/// The same figures of a report.
+fn reported(report: &Value) -> Value {
+    let of = |list: &str, value: &str| {
+        let entries = report["lists"][list]["entries"].as_array().unwrap();
+        entries
+            .iter()
+            .find(|entry| entry["value"] == value)
+            .map_or(Value::from(0), |entry| entry["requests"].clone())
+    };
+    let missing = report["missing"].as_array().unwrap().iter();
+    serde_json::json!({
+        "requests": report["totals"]["requests"],
+        "bytes": report["totals"]["bytes"],
+        "visitors": report["totals"]["visitors"],
+        "visits": report["visits"]["visits"],
+        "missing": missing.map(|page| page["requests"].as_u64().unwrap()).sum::<u64>(),
+        "assets": of("kinds", "asset"),
+        "programs": report["apart"]["crawlers"],
+        "tablets": of("devices", "tablet"),
+        "forum": of("referring_sites", "forum.example"),
+        "embedded": of("embedding_sites", "forum.example"),
+        "phrase": of("search_phrases", "tide table"),
+    })
+}
+
+#[rstest]
+fn every_layout_and_scope_gives_what_a_naive_count_does(
+    #[values("combined", "combined with host", "json", "extended", "own")] how: &str,
+    #[values("all", "people", "crawlers", "a day", "filtered")] scope: &str,
+) {
+    let folder = tempfile::tempdir().unwrap();
+    let all = told(4_000);
+    let path = folder.path().join("access.log");
+    std::fs::write(&path, written(&all, how)).unwrap();
+    // So that no guess is needed of which host is one's own.
+    let config = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"harbour\"\nhosts = [\"harbour.example\"]\nfolder = \".\"\n\
+                  [[layout]]\nname = \"own\"\ntemplate = \"{date}|{clock}|{client}|{path}|{status}|{bytes}|{referrer}|{agent}\"\n";
+    let config_path = folder.path().join("exedra.toml");
+    std::fs::write(&config_path, config).unwrap();
+    let is_program = |request: &Told| request.agent.starts_with("LeafTurner");
+    let (arguments, expected): (&[&str], Value) = match scope {
+        "people" => (&["--people"], by_hand(&all, |request| !is_program(request))),
+        "crawlers" => (&["--crawlers"], by_hand(&all, is_program)),
+        "a day" => {
+            let day = MONDAY + 86_400..MONDAY + 2 * 86_400;
+            (&["--day", "2026-11-03"], by_hand(&all, |request| day.contains(&request.second)))
+        }
+        "filtered" => (
+            &["--only", "kind=asset", "--only", "kind=download", "--without", "status=404"],
+            by_hand(&all, |request| request.path >= 2 && request.status != 404),
+        ),
+        _ => (&[], by_hand(&all, |_| true)),
+    };
+    let common = ["--config", &text(&config_path), "--time-zone", "UTC", "--threads", "2", &text(&path)]
+        .map(str::to_owned);
+    let arguments: Vec<&str> = arguments.iter().copied().chain(common.iter().map(String::as_str)).collect();
+    let report = report(&arguments);
+    assert_eq!(report["sources"][0]["layout"], how);
+    assert_eq!(reported(&report), expected);
+}
+
+#[test]
+fn visits_that_cross_from_one_file_into_the_next_are_one_whatever_the_order() {
+    let folder = tempfile::tempdir().unwrap();
+    let all = told(3_000);
+    let lines = written(&all, "combined");
+    let middle = lines[..lines.len() / 2].rfind('\n').unwrap() + 1;
+    let [a, b] = ["a.log", "b.log"].map(|name| text(&folder.path().join(name)));
+    std::fs::write(&a, &lines[..middle]).unwrap();
+    std::fs::write(&b, &lines[middle..]).unwrap();
+    let expected = by_hand(&all, |_| true)["visits"].clone();
+    for files in [[&a, &b], [&b, &a]] {
+        assert_eq!(report(&[files[0], files[1]])["visits"]["visits"], expected);
+    }
+    // A pattern and a folder name the same files.
+    for source in [text(&folder.path().join("*.log")), text(folder.path())] {
+        assert_eq!(report(&[&source])["totals"]["requests"], 3_000);
+    }
+}
+
+#[test]
+fn a_bookmark_goes_on_where_reading_stopped_although_the_log_was_rotated() {
+    let folder = tempfile::tempdir().unwrap();
+    let lines = written(&told(900), "combined");
+    let lines: Vec<&str> = lines.split_inclusive('\n').collect();
+    let log = folder.path().join("access.log");
+    let resumed = || {
+        let output = std::process::Command::new(exedra_e2e::program())
+            .args(["report", "--as", "json", "--resume", "nightly", &text(&log)])
+            .env("XDG_STATE_HOME", folder.path().join("state"))
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice::<Value>(&output.stdout).unwrap()["totals"]["requests"].as_u64().unwrap()
+    };
+    // The last line is still being written.
+    std::fs::write(&log, lines[..300].concat() + &lines[300][..40]).unwrap();
+    assert_eq!(resumed(), 300);
+    assert_eq!(resumed(), 0);
+    // Renamed.
+    std::fs::write(&log, lines[..400].concat()).unwrap();
+    std::fs::rename(&log, folder.path().join("access.log.1")).unwrap();
+    std::fs::write(&log, lines[400..500].concat()).unwrap();
+    assert_eq!(resumed(), 200);
+    // Copied away and emptied.
+    std::fs::write(&log, lines[400..600].concat()).unwrap();
+    std::fs::rename(folder.path().join("access.log.1"), folder.path().join("access.log.2")).unwrap();
+    std::fs::copy(&log, folder.path().join("access.log.1")).unwrap();
+    std::fs::write(&log, lines[600..].concat()).unwrap();
+    assert_eq!(resumed(), 400);
+    assert_eq!(resumed(), 0);
+}
+
+#[test]
+fn a_layout_is_shown_field_by_field_with_what_does_not_fit() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("access.log");
+    let lines = written(&told(50), "combined");
+    std::fs::write(&path, lines + "192.0.2.1 - - [02/Nov/2026:10:00:00 +0000] \"GET / HT\n").unwrap();
+    let shown = |arguments: &[&str]| {
+        let output = exedra(&[&["layout", &text(&path)], arguments].concat());
+        (output.status.success(), drawn(&output))
+    };
+    let (well, page) = shown(&[]);
+    assert!(well && page.contains("is read as combined: 50 of the first 51 lines"), "{page}");
+    assert!(
+        page.contains("  method       GET\n") && page.contains("  nothing      user, scheme, host, query"),
+        "{page}"
+    );
+    let stopped =
+        page.lines().skip_while(|line| !line.contains("a quotation mark is not closed")).collect::<Vec<_>>();
+    let column = stopped[1].find("GET / HT").unwrap();
+    assert!(stopped[2].find('^') == Some(column), "{page}");
+    let (well, page) = shown(&["--layout", "{time:seconds} {client}"]);
+    assert!(!well && page.contains("is read by no layout"), "{page}");
+    let (well, page) = shown(&["--layout", "combind"]);
+    assert!(!well && page.contains("did you mean `combined`?"), "{page}");
+    let (_, json) = shown(&["--as", "json"]);
+    let json: Value = serde_json::from_str(&json).unwrap();
+    assert_eq!((&json[0]["layout"], &json[0]["unread"][0]["line"]), (&"combined".into(), &51.into()));
+}
+
+#[test]
+fn a_section_may_be_a_table() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("access.log");
+    std::fs::write(&path, written(&told(500), "combined")).unwrap();
+    let output = exedra(&["report", "--as", "csv", "--show", "kinds", &text(&path)]);
+    let table = String::from_utf8(output.stdout).unwrap();
+    let mut rows = table.split("\r\n");
+    assert_eq!(rows.next(), Some("value,requests,bytes"));
+    let requests: u64 = rows.filter_map(|row| row.split(',').nth(1)?.parse::<u64>().ok()).sum();
+    assert_eq!(requests, 500);
+    let several = drawn(&exedra(&["report", "--as", "csv", "--show", "people", &text(&path)]));
+    assert!(several.contains("a table holds one section"), "{several}");
+    let wrong = drawn(&exedra(&["report", "--show", "crawler", &text(&path)]));
+    assert!(wrong.contains("did you mean `crawlers`?"), "{wrong}");
 }

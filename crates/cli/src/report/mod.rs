@@ -1,23 +1,29 @@
 //! `exedra report`: what is in some logs.
 //!
 //! - [`reading`]: files in blocks, over threads; [`progress`]: how far that has come
+//! - [`sections`]: what it can be made of; [`table`]: one of them as comma-separated values
 //! - [`text`]: a survey as a page for the terminal
 //! - [`columns`]: the charts on it
 
 mod columns;
 mod progress;
 mod reading;
+mod sections;
+mod table;
 mod text;
 
+use crate::Failure;
 use crate::scope::ScopeOptions;
 use crate::sources::bookmark::ALL;
 use crate::sources::{Bookmark, SourceOptions};
-use crate::{Failure, Form};
-use clap::Args;
+use clap::{Args, ValueEnum};
 use exedra_core::survey::{ReportOptions, SurveyPlan, SurveyReport, VisitorKey};
 use progress::Progress;
 use reading::{Asked, Source};
+use sections::Shown;
 use serde::Serialize;
+use std::io::Write;
+use std::path::PathBuf;
 
 /// What `exedra report` takes.
 #[derive(Args)]
@@ -28,13 +34,30 @@ pub struct Options {
     scope: ScopeOptions,
     /// The form of the report
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
-    form: Form,
+    form: ReportForm,
+    /// What to show: questions (traffic, people, trouble, transfer) or single sections (paths, crawlers, …)
+    #[arg(long, value_name = "SECTION", value_delimiter = ',')]
+    show: Vec<String>,
+    /// Write it to a file instead of showing it
+    #[arg(long, value_name = "FILE")]
+    to: Option<PathBuf>,
     /// Read only what is new since the last reading with this bookmark, also when logs were rotated since
     #[arg(long, value_name = "BOOKMARK")]
     resume: Option<String>,
     /// Length of the lists
     #[arg(long, value_name = "NUMBER")]
     top: Option<usize>,
+}
+
+/// The form of a report.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum ReportForm {
+    /// For people, at a terminal
+    Text,
+    /// For programs
+    Json,
+    /// One section for spreadsheets
+    Csv,
 }
 
 /// A report as a program is given it.
@@ -47,6 +70,11 @@ struct Report<'r> {
 
 /// Reads and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
+    let mut shown = Shown::understand(&options.show)?;
+    shown.shortens &= options.top.is_none();
+    if options.form == ReportForm::Csv && (options.show.is_empty() || shown.names().len() != 1) {
+        return Err(Failure("a table holds one section: name it, as in --as csv --show paths".to_owned()));
+    }
     let config = options.sources.config()?;
     let zone = options.scope.zone(config.as_ref())?;
     let plan = SurveyPlan { scope: options.scope.scope(&zone)?, zone, key: random_key(), step: None };
@@ -58,18 +86,28 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         threads: options.sources.threads(),
     };
     let read = reading::read(&asked, &plan, &Progress::of(&asked.files))?;
-    let lengths = match options.form {
-        Form::Text => ReportOptions { top: options.top.unwrap_or(10), referrers: 2 },
-        Form::Json => ReportOptions { top: options.top.unwrap_or(1000), ..ReportOptions::default() },
+    let hosts = config.iter().flat_map(|config| &config.sites).flat_map(|site| &site.hosts);
+    let lengths = ReportOptions {
+        top: options.top.unwrap_or(if options.form == ReportForm::Text { 10 } else { 1000 }),
+        referrers: if options.form == ReportForm::Text { 2 } else { ReportOptions::default().referrers },
+        own_hosts: hosts.map(|host| host.value.clone()).collect(),
     };
     let mut report = SurveyReport::new(&read.survey, &plan, &lengths);
     report.lines = Some(read.lines);
-    match options.form {
-        Form::Json => {
-            let json = Report { sources: &read.sources, report: &report };
-            anstream::println!("{}", serde_json::to_string_pretty(&json)?);
+    let words = match options.form {
+        ReportForm::Json => {
+            serde_json::to_string_pretty(&Report { sources: &read.sources, report: &report })? + "\n"
         }
-        Form::Text => anstream::print!("{}", text::page(&report, &read.sources, width())),
+        ReportForm::Text => text::page(&report, &read.sources, &shown, width()),
+        ReportForm::Csv => table::table(&report, shown.names()[0])?,
+    };
+    match &options.to {
+        Some(path) => {
+            let plain = anstream::adapter::strip_str(&words).to_string();
+            std::fs::write(path, plain)
+                .map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))?;
+        }
+        None => anstream::stdout().write_all(words.as_bytes())?,
     }
     if !read.passed_over.is_empty() {
         anstream::eprintln!("No logs, and passed over: {}.", read.passed_over.join(", "));

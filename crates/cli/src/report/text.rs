@@ -2,6 +2,7 @@
 
 use super::columns::{bar, columns};
 use super::reading::Source;
+use super::sections::Shown;
 use crate::figures::{bytes, grouped, several, share};
 use anstyle::{AnsiColor, Effects, Style};
 use exedra_core::survey::report::{DayCount, Lines, MissingPage, Rest, SurveyReport};
@@ -18,21 +19,25 @@ const HEIGHT: usize = 6;
 /// Width of the chart of hours, with the space before it.
 const HOURS: usize = 24 + 4;
 
-/// The page.
-pub fn page(report: &SurveyReport, sources: &[Source], width: usize) -> String {
+/// The page, with the sections that are to be shown.
+pub fn page(report: &SurveyReport, sources: &[Source], shown: &Shown, width: usize) -> String {
     let mut page = Page { out: String::new(), width };
     page.head(report, sources);
     if report.totals.requests > 0 {
-        page.when(report);
-        page.what(report);
-        page.failed(report);
-        page.who(report);
+        page.traffic(report, shown);
+        page.people(report, shown);
+        page.trouble(report, shown);
+        page.transfer(report, shown);
+        page.caveats(report);
     }
     if let Some(lines) = &report.lines {
         page.unread(lines);
     }
     page.out
 }
+
+/// How many lines a list has that stands beside larger ones, where nobody asked for a length.
+const SHORT: usize = 5;
 
 struct Page {
     out: String,
@@ -61,6 +66,8 @@ impl Page {
             [] => "nothing".to_owned(),
         };
         let mut layouts: Vec<&str> = sources.iter().map(|source| source.layout.as_str()).collect();
+        layouts.retain(|layout| !layout.is_empty());
+        layouts.sort_unstable();
         layouts.dedup();
         let lines = report.lines.as_ref().map_or(0, |lines| lines.read);
         let beside = format!("{}, layout {}", several(lines, "line", "lines"), layouts.join(" and "));
@@ -128,16 +135,142 @@ impl Page {
         self.line(line);
     }
 
-    fn what(&mut self, report: &SurveyReport) {
-        self.title("What was asked for", "requests, share, bytes sent");
-        let most = report.paths.first().map_or(0, |path| path.requests);
-        for path in &report.paths {
-            self.row(path.requests, report.totals.requests, most, &bytes(path.bytes), &path.path);
+    fn traffic(&mut self, report: &SurveyReport, shown: &Shown) {
+        if shown.has("days") || shown.has("hours") {
+            self.when(report);
         }
-        self.rest(report.rest.get("paths"), "path", "paths");
+        let visits = &report.visits;
+        if shown.has("visits") && visits.visits > 0 {
+            self.title("Visits of people", "requests with no gap over half an hour");
+            let pages = visits.pages as f64 / visits.visits as f64;
+            let line = format!(
+                "  {STRONG}{:>10}{STRONG:#}  of {pages:.1} pages; {} saw one page or none",
+                grouped(visits.visits),
+                share(visits.short, visits.visits),
+            );
+            self.line(line);
+            let (mean, middle) = (duration(visits.seconds), duration(visits.middle_seconds));
+            let line =
+                format!("  {:>10}  {QUIET}they took {mean} on average, the middle one {middle}{QUIET:#}", "");
+            self.line(line);
+        }
+        if shown.has("paths") {
+            self.title("What was asked for", "requests, share, bytes sent");
+            let most = report.paths.first().map_or(0, |path| path.requests);
+            for path in &report.paths {
+                self.row(path.requests, report.totals.requests, most, &bytes(path.bytes), &path.path);
+            }
+            self.rest(report.rest.get("paths"), "path", "paths");
+        }
+        self.list(report, shown, "kinds", "Of which kind", "requests, share, bytes sent");
+        self.list(report, shown, "first_pages", "Where visits begin", "visits of people");
+        self.list(report, shown, "last_pages", "Where visits end", "visits of people");
     }
 
-    fn failed(&mut self, report: &SurveyReport) {
+    fn people(&mut self, report: &SurveyReport, shown: &Shown) {
+        let apart = &report.apart;
+        if shown.has("clients") || shown.has("crawlers") {
+            let named = [
+                (apart.people, "by people"),
+                (apart.crawlers, "by programs"),
+                (apart.unnamed, "without a name"),
+            ];
+            let parts = named.iter().filter(|(requests, _)| *requests > 0);
+            let parts: Vec<String> = parts
+                .map(|(requests, who)| format!("{} {who}", share(*requests, report.totals.requests)))
+                .collect();
+            self.title("Who asked", &parts.join(", "));
+        }
+        if shown.has("clients") {
+            let most = report.clients.first().map_or(0, |client| client.requests);
+            for client in &report.clients {
+                self.row(client.requests, report.totals.requests, most, &bytes(client.bytes), &client.client);
+            }
+            self.rest(report.rest.get("clients"), "client", "clients");
+        }
+        self.list(report, shown, "crawlers", "Programs", "that ask by themselves");
+        self.list(report, shown, "browsers", "Browsers", "of people");
+        self.list(report, shown, "systems", "Systems", "of people");
+        self.list(report, shown, "devices", "Devices", "of people");
+        self.list(report, shown, "agents", "Agents", "as they call themselves");
+        let own = match &report.own_hosts[..] {
+            [] => String::new(),
+            [one] => format!("links from {one} left out"),
+            own => format!("links from {} own hosts left out", own.len()),
+        };
+        self.list(report, shown, "referring_sites", "Sites that link here", &own);
+        self.list(report, shown, "referring_pages", "Pages that link here, or show files from here", &own);
+        self.list(report, shown, "search_phrases", "Searched for", "by those who came from elsewhere");
+    }
+
+    /// A list of values, unless there are none.
+    fn list(&mut self, report: &SurveyReport, shown: &Shown, name: &str, title: &str, beside: &str) {
+        let Some(list) = report.lists.get(name).filter(|list| shown.has(name) && !list.entries.is_empty())
+        else {
+            return;
+        };
+        self.title(title, beside);
+        let all = list.entries.iter().map(|entry| entry.requests).sum::<u64>() + list.more_requests;
+        let most = list.entries[0].requests;
+        let length = if shown.shortens { SHORT } else { list.entries.len() };
+        for entry in list.entries.iter().take(length) {
+            let bytes =
+                if name.ends_with("_pages") && entry.bytes == 0 { String::new() } else { bytes(entry.bytes) };
+            self.row(entry.requests, all, most, &bytes, &entry.value);
+        }
+        let left = list.entries.iter().skip(length);
+        let rest = Rest {
+            entries: list.more + left.len() as u64,
+            requests: list.more_requests + left.clone().map(|entry| entry.requests).sum::<u64>(),
+            bytes: 0,
+        };
+        if rest.entries > 0 {
+            let how = if shown.shortens { format!("--show {name}") } else { "--top".to_owned() };
+            let line = format!(
+                "  {QUIET}{:>10}  in {} more: {how} shows further{QUIET:#}",
+                grouped(rest.requests),
+                grouped(rest.entries)
+            );
+            self.line(line);
+        }
+    }
+
+    fn transfer(&mut self, report: &SurveyReport, shown: &Shown) {
+        self.list(report, shown, "extensions", "Extensions", "requests, share, bytes sent");
+        self.list(
+            report,
+            shown,
+            "embedding_sites",
+            "Sites whose pages load files from here",
+            "requests, share, bytes sent",
+        );
+    }
+
+    fn caveats(&mut self, report: &SurveyReport) {
+        if !report.caveats.is_empty() {
+            self.line("");
+        }
+        for caveat in &report.caveats {
+            let line = format!("  {QUIET}{caveat}{QUIET:#}");
+            self.line(line);
+        }
+    }
+
+    fn trouble(&mut self, report: &SurveyReport, shown: &Shown) {
+        if shown.has("statuses") {
+            self.answered(report);
+        }
+        if report.missing.is_empty() || !shown.has("missing") {
+            return;
+        }
+        self.title("Missing pages", "answered 404, and the pages that link there");
+        for page in &report.missing {
+            self.missing(page);
+        }
+        self.rest(report.rest.get("missing"), "missing page", "missing pages");
+    }
+
+    fn answered(&mut self, report: &SurveyReport) {
         self.title("How it was answered", "");
         let most = report.by_status.iter().map(|entry| entry.requests).max().unwrap_or(0);
         for entry in &report.by_status {
@@ -153,14 +286,6 @@ impl Page {
             };
             self.row(entry.requests, report.totals.requests, most, &bytes(entry.bytes), &name);
         }
-        if report.missing.is_empty() {
-            return;
-        }
-        self.title("Missing pages", "answered 404, and the pages that link there");
-        for page in &report.missing {
-            self.missing(page);
-        }
-        self.rest(report.rest.get("missing"), "missing page", "missing pages");
     }
 
     fn missing(&mut self, page: &MissingPage) {
@@ -184,19 +309,6 @@ impl Page {
                 let line = format!("  {:>10}  {QUIET}{:>8} {words}{QUIET:#}", "", grouped(count));
                 self.line(line);
             }
-        }
-    }
-
-    fn who(&mut self, report: &SurveyReport) {
-        self.title("Who asked", "requests, share, bytes sent");
-        let most = report.clients.first().map_or(0, |client| client.requests);
-        for client in &report.clients {
-            self.row(client.requests, report.totals.requests, most, &bytes(client.bytes), &client.client);
-        }
-        self.rest(report.rest.get("clients"), "client", "clients");
-        for caveat in &report.caveats {
-            let line = format!("  {QUIET}{caveat}{QUIET:#}");
-            self.line(line);
         }
     }
 
@@ -288,6 +400,16 @@ fn shorten(text: &str, room: usize) -> String {
     }
 }
 
+/// A length of time as people say it.
+fn duration(seconds: f64) -> String {
+    let whole = seconds.round() as u64;
+    match whole {
+        0..60 => format!("{whole} s"),
+        60..3600 => format!("{} min {} s", whole / 60, whole % 60),
+        _ => format!("{} h {} min", whole / 3600, whole % 3600 / 60),
+    }
+}
+
 fn http_reason(status: u16) -> &'static str {
     http::StatusCode::from_u16(status).ok().and_then(|status| status.canonical_reason()).unwrap_or("")
 }
@@ -301,6 +423,10 @@ mod tests {
         assert_eq!(shorten("/notices/2026/harbour.html", 12), "/notic….html");
         assert_eq!(shorten("/短い/道", 20), "/短い/道");
         assert_eq!(shorten("a\u{1b}[2Jb", 20), "a\u{fffd}[2Jb");
+    }
+
+    fn usual() -> Shown {
+        Shown::understand(&[]).ok().unwrap()
     }
 
     fn survey() -> SurveyReport {
@@ -318,6 +444,15 @@ mod tests {
             "paths": [{ "path": "/tides/today.html", "requests": 900, "bytes": 5_000_000 }, { "path": format!("/notices/{}/end.html", "long/".repeat(30)), "requests": 3, "bytes": 1_500 }],
             "missing": [{ "path": "/mariners/berthing.html", "requests": 30, "without_referrer": 4, "referrers": [{ "referrer": "https://pilots.saltwater.example/links", "requests": 20 }] }],
             "clients": [{ "client": "2001:db8::7", "requests": 800, "bytes": 4_000_000 }],
+            "apart": { "people": 934, "people_bytes": 5_000_000, "crawlers": 300, "crawler_bytes": 2_890_123, "unnamed": 0 },
+            "visits": { "visits": 60, "short": 15, "pages": 150, "seconds": 195.4, "middle_seconds": 41.0, "by_crawlers": 3 },
+            "own_hosts": ["harbour.lindry.example"],
+            "lists": {
+                "kinds": { "entries": [{ "value": "page", "requests": 1200, "bytes": 7_890_000 }, { "value": "asset", "requests": 34, "bytes": 123 }], "more": 0, "more_requests": 0, "more_bytes": 0 },
+                "crawlers": { "entries": [{ "value": "LeafTurner", "requests": 300, "bytes": 2_890_123 }], "more": 2, "more_requests": 7, "more_bytes": 0 },
+                "first_pages": { "entries": [{ "value": "/", "requests": 40, "bytes": 0 }], "more": 0, "more_requests": 0, "more_bytes": 0 },
+                "embedding_sites": { "entries": [{ "value": "forum.example", "requests": 20, "bytes": 2_000_000 }], "more": 0, "more_requests": 0, "more_bytes": 0 },
+            },
             "rest": { "paths": { "entries": 12, "requests": 331, "bytes": 1 }, "clients": { "entries": 1, "requests": 434, "bytes": 1 } },
             "caveats": [],
         });
@@ -327,7 +462,7 @@ mod tests {
     #[test]
     fn a_page_for_the_terminal() {
         let sources = [Source { name: "access.log".into(), layout: "combined".into() }];
-        let page = anstream::adapter::strip_str(&page(&survey(), &sources, 100)).to_string();
+        let page = anstream::adapter::strip_str(&page(&survey(), &sources, &usual(), 100)).to_string();
         assert!(page.lines().all(|line| line.width() <= 100), "{page}");
         insta::assert_snapshot!(page);
     }
@@ -336,7 +471,7 @@ mod tests {
     fn a_narrow_terminal_is_kept_to() {
         let sources =
             [Source { name: "a-rather-long-name-of-a-log-file-somewhere.log".into(), layout: "full".into() }];
-        let page = anstream::adapter::strip_str(&page(&survey(), &sources, 80)).to_string();
+        let page = anstream::adapter::strip_str(&page(&survey(), &sources, &usual(), 80)).to_string();
         assert!(page.lines().all(|line| line.width() <= 80), "{page}");
     }
 
@@ -344,7 +479,7 @@ mod tests {
     fn nothing_read_says_so_and_no_more() {
         let mut nothing = survey();
         nothing.totals = Default::default();
-        let page = anstream::adapter::strip_str(&page(&nothing, &[], 100)).to_string();
+        let page = anstream::adapter::strip_str(&page(&nothing, &[], &usual(), 100)).to_string();
         assert!(page.contains("0 requests") && !page.contains("When"), "{page}");
     }
 

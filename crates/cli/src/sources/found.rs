@@ -2,6 +2,7 @@
 
 use crate::Failure;
 use exedra_core::config::Config;
+use exedra_service::error_log::ERRORS;
 use exedra_service::journal::generations::generations;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
@@ -53,7 +54,10 @@ pub fn find(names: &[String], rotated: bool, config: Option<&Config>) -> Result<
                     error.pos + 1
                 ))
             })?;
-            let files: Vec<PathBuf> = pattern.filter_map(Result::ok).filter(|path| path.is_file()).collect();
+            let files: Vec<PathBuf> = pattern
+                .filter_map(Result::ok)
+                .filter(|path| path.is_file() && !tells_of_errors(path))
+                .collect();
             if files.is_empty() {
                 return Err(Failure(format!("no file fits the pattern {name}")));
             }
@@ -100,7 +104,13 @@ fn files_in(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
     let paths = entries.filter_map(|entry| Some(entry.ok()?.path()));
     let is_hidden =
         |path: &Path| path.file_name().is_none_or(|name| name.as_encoded_bytes().starts_with(b"."));
-    Ok(paths.filter(|path| path.is_file() && !is_hidden(path)).collect())
+    Ok(paths.filter(|path| path.is_file() && !is_hidden(path) && !tells_of_errors(path)).collect())
+}
+
+/// Whether it is our own log of errors: whoever means all logs does not mean to count what failed twice.
+fn tells_of_errors(path: &Path) -> bool {
+    let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+    name.strip_prefix(ERRORS).is_some_and(|rest| rest.starts_with('.'))
 }
 
 /// The rotated siblings of a log, oldest first: `access.log.1`, `access.log.2.gz`, `access.log-20260914`,
@@ -138,7 +148,7 @@ fn is_sibling(name: &str, other: &str) -> bool {
             && text.bytes().all(|octet| octet.is_ascii_digit() || b".-_T".contains(&octet))
             && text.bytes().any(|octet| octet.is_ascii_digit())
     };
-    let after = other.strip_prefix(name).is_some_and(|rest| is_mark(rest));
+    let after = other.strip_prefix(name).is_some_and(is_mark);
     let within = name.rsplit_once('.').is_some_and(|(stem, end)| {
         let rest = other.strip_prefix(stem).and_then(|rest| rest.strip_suffix(end)?.strip_suffix('.'));
         rest.is_some_and(is_mark)

@@ -6,7 +6,9 @@
 
 pub mod period;
 
-use crate::logs::{Column, Dictionaries, RequestBatch, TextColumn};
+use crate::classify::Derived;
+use crate::logs::{Column, Dictionaries, RequestBatch};
+use std::borrow::Cow;
 use thiserror::Error;
 
 /// The requests that a question is about.
@@ -35,15 +37,55 @@ impl Scope {
 
     /// The columns that the filters look at.
     pub fn columns(&self) -> impl Iterator<Item = Column> + '_ {
-        self.filters.iter().map(|filter| filter.column)
+        self.filters.iter().map(|filter| filter.column.base())
+    }
+}
+
+/// What a filter looks at: a column, or what follows from one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Property {
+    /// A column as it was logged.
+    Logged(Column),
+    /// What follows from one.
+    Derived(Derived),
+}
+
+impl Property {
+    /// The property of that name. The time is none: it has its own place in a scope.
+    pub fn named(name: &str) -> Option<Property> {
+        let derived = Derived::ALL.into_iter().find(|derived| derived.name() == name).map(Property::Derived);
+        let logged = || Column::named(name).filter(|column| *column != Column::Time).map(Property::Logged);
+        derived.or_else(logged)
+    }
+
+    /// Every name there is.
+    pub fn names() -> impl Iterator<Item = &'static str> {
+        let logged = Column::ALL.into_iter().filter(|column| *column != Column::Time).map(Column::name);
+        logged.chain(Derived::ALL.into_iter().map(Derived::name))
+    }
+
+    /// The name people use for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Property::Logged(column) => column.name(),
+            Property::Derived(derived) => derived.name(),
+        }
+    }
+
+    /// The column it is read from.
+    pub fn base(self) -> Column {
+        match self {
+            Property::Logged(column) => column,
+            Property::Derived(derived) => Column::Text(derived.base()),
+        }
     }
 }
 
 /// One condition on one column: any of the patterns, or none of them.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Filter {
-    /// The column it looks at.
-    pub column: Column,
+    /// What it looks at.
+    pub column: Property,
     /// The values meant.
     pub patterns: Vec<Pattern>,
     /// Whether the values are left out instead of kept.
@@ -107,10 +149,10 @@ pub fn filters<S: AsRef<str>>(only: &[S], without: &[S]) -> Result<Vec<Filter>, 
     Ok(filters)
 }
 
-fn understand(text: &str) -> Result<(Column, Pattern), FilterError> {
+fn understand(text: &str) -> Result<(Property, Pattern), FilterError> {
     let (name, value) = text.split_once('=').ok_or_else(|| FilterError::NoEqualSign(text.to_owned()))?;
-    let column = Column::named(name.trim()).filter(|column| *column != Column::Time).ok_or_else(|| {
-        let nearest = crate::config::nearest(name, Column::ALL.iter().map(|column| column.name()));
+    let column = Property::named(name.trim()).ok_or_else(|| {
+        let nearest = crate::config::nearest(name, Property::names());
         FilterError::NoColumn { name: name.to_owned(), nearest }
     })?;
     let pattern = match value.strip_suffix('*') {
@@ -120,10 +162,16 @@ fn understand(text: &str) -> Result<(Column, Pattern), FilterError> {
     let number = match &pattern {
         Pattern::Exactly(value) | Pattern::Beginning(value) => value,
     };
-    if column.as_text().is_none() && !number.bytes().all(|byte| byte.is_ascii_digit()) {
+    if column.base().as_text().is_none() && !number.bytes().all(|byte| byte.is_ascii_digit()) {
         return Err(FilterError::NoNumber { column: column.name(), value: value.to_owned() });
     }
     Ok((column, pattern))
+}
+
+/// Filters that keep people only, or programs only.
+pub fn people_or_crawlers(crawlers: bool) -> Filter {
+    let anything = vec![Pattern::Beginning(String::new())];
+    Filter { column: Property::Derived(Derived::Crawler), patterns: anything, without: !crawlers }
 }
 
 /// A scope made ready for one set of dictionaries: each distinct text is looked at once.
@@ -166,13 +214,13 @@ impl Sieve {
             return false;
         }
         self.scope.filters.iter().zip(&mut self.verdicts).all(|(filter, verdicts)| {
-            let holds = match filter.column.as_text() {
+            let holds = match filter.column.base().as_text() {
                 Some(column) => match batch.code(column, row) {
-                    Some(code) => text_holds(filter, column, code, dictionaries, verdicts),
+                    Some(code) => text_holds(filter, code, || dictionaries.of(column).text(code), verdicts),
                     None => false,
                 },
                 None => batch
-                    .number(filter.column, row)
+                    .number(filter.column.base(), row)
                     .is_some_and(|number| number_holds(&filter.patterns, number)),
             };
             holds != filter.without
@@ -180,11 +228,10 @@ impl Sieve {
     }
 }
 
-fn text_holds(
+fn text_holds<'t>(
     filter: &Filter,
-    column: TextColumn,
     code: u32,
-    dictionaries: &Dictionaries,
+    text: impl FnOnce() -> &'t str,
     verdicts: &mut Vec<Verdict>,
 ) -> bool {
     let index = code as usize;
@@ -192,8 +239,11 @@ fn text_holds(
         verdicts.resize(index + 1, Verdict::Open);
     }
     if verdicts[index] == Verdict::Open {
-        let text = dictionaries.of(column).text(code);
-        let holds = filter.patterns.iter().any(|pattern| pattern.matches(text));
+        let text = match filter.column {
+            Property::Logged(_) => Some(Cow::Borrowed(text())),
+            Property::Derived(derived) => derived.of(text()),
+        };
+        let holds = text.is_some_and(|text| filter.patterns.iter().any(|pattern| pattern.matches(&text)));
         verdicts[index] = if holds { Verdict::Keep } else { Verdict::Drop };
     }
     verdicts[index] == Verdict::Keep

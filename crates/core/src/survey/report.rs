@@ -3,6 +3,7 @@
 //! The client's JSON, the API and the text report are all this one form, so their figures cannot differ.
 
 use super::calendar::date_of;
+use super::lists::{Apart, Lists, RankedList, VisitFigures};
 use super::ranking::{Counts, Ranking};
 use super::surveyor::{Bucket, Survey, SurveyPlan};
 use serde::{Deserialize, Serialize};
@@ -16,11 +17,13 @@ pub struct ReportOptions {
     pub top: usize,
     /// Referrers beside each missing page.
     pub referrers: usize,
+    /// Hosts of the sites themselves, where they are known.
+    pub own_hosts: Vec<String>,
 }
 
 impl Default for ReportOptions {
     fn default() -> Self {
-        ReportOptions { top: 1000, referrers: 20 }
+        ReportOptions { top: 1000, referrers: 20, own_hosts: Vec::new() }
     }
 }
 
@@ -56,6 +59,19 @@ pub struct SurveyReport {
     pub missing: Vec<MissingPage>,
     /// Clients by requests.
     pub clients: Vec<ClientCount>,
+    /// People and programs apart.
+    #[serde(default)]
+    pub apart: Apart,
+    /// Visits of people.
+    #[serde(default)]
+    pub visits: VisitFigures,
+    /// What follows from agents, paths and referrers, each list by its name.
+    #[serde(default)]
+    pub lists: BTreeMap<String, RankedList>,
+    /// Hosts whose links and pages count as the sites' own; where nobody said so, those whose pages load style sheets and
+    /// scripts.
+    #[serde(default)]
+    pub own_hosts: Vec<String>,
     /// What the lists leave out.
     pub rest: BTreeMap<String, Rest>,
     /// What is not exact, and by how much.
@@ -235,8 +251,17 @@ impl SurveyReport {
             caveats
                 .push(format!("visitors are estimated from a sample; standard error {:.2} %", error * 100.0));
         }
+        let weight = survey.visits.weight();
+        if weight > 1 {
+            caveats.push(format!("visits are estimated from one visitor in {weight}"));
+        }
+        let Lists { lists, apart, visits, own_hosts } = Lists::of(survey, &options.own_hosts, options.top);
         SurveyReport {
-            version: 1,
+            version: 2,
+            apart,
+            visits,
+            lists,
+            own_hosts,
             time_zone: plan.zone.iana_name().unwrap_or("UTC").to_owned(),
             first: survey.span.map(|(first, _)| stamp(first)),
             last: survey.span.map(|(_, last)| stamp(last)),

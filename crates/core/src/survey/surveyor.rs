@@ -3,13 +3,18 @@
 use super::calendar::{Calendar, Step};
 use super::ranking::{Counts, Ranking};
 use super::visitors::{VisitorKey, Visitors};
+use super::visits::{LONGEST_GAP, Stretch, Visits};
+use crate::classify::paths::{self, Kind};
+use crate::classify::{agents, referrers};
 use crate::logs::batch::NO_TEXT;
-use crate::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
+use crate::logs::{Column, Dictionaries, Dictionary, Projection, RequestBatch, TextColumn};
 use crate::scope::{Scope, Sieve};
 use foldhash::fast::RandomState;
+use hashbrown::hash_map::Entry;
 use hashbrown::{HashMap, HashSet};
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// What a survey is to be made of.
 #[derive(Debug, Clone)]
@@ -74,6 +79,16 @@ pub struct Survey {
     pub paths: Ranking<Box<str>>,
     /// By client.
     pub clients: Ranking<Box<str>>,
+    /// By agent.
+    pub agents: Ranking<Box<str>>,
+    /// By the page that linked here.
+    pub referrers: Ranking<Box<str>>,
+    /// What pages of each host load from here: requests for anything but pages, by the host of the referrer.
+    pub embeds: Ranking<Box<str>>,
+    /// Those of them that are style sheets and scripts: they tell which hosts are one's own.
+    pub styles: Ranking<Box<str>>,
+    /// What visitors did without a long gap.
+    pub visits: Visits,
     /// Requests answered 404, by path and referrer (empty when there was none).
     pub missing: Ranking<(Box<str>, Box<str>)>,
     /// Distinct clients and agents of each day.
@@ -100,6 +115,11 @@ impl Survey {
             .for_each(|(key, bucket)| self.timeline.entry(key).or_default().merge(bucket));
         self.paths.merge(other.paths);
         self.clients.merge(other.clients);
+        self.agents.merge(other.agents);
+        self.referrers.merge(other.referrers);
+        self.embeds.merge(other.embeds);
+        self.styles.merge(other.styles);
+        self.visits.merge(other.visits);
         self.missing.merge(other.missing);
         self.visitors.merge(other.visitors);
     }
@@ -115,6 +135,13 @@ pub struct Surveyor {
     statuses: Box<[Counts; 1000]>,
     paths: Vec<Counts>,
     clients: Vec<Counts>,
+    agents: Vec<Counts>,
+    referrers: Vec<Counts>,
+    /// The kind of each path, and whether it is a style sheet or a script.
+    kinds: Vec<(Kind, bool)>,
+    hosts: Hosts,
+    open_visits: HashMap<(u32, u32), OpenVisit, RandomState>,
+    closed_visits: Vec<((u32, u32), OpenVisit)>,
     missing: HashMap<(u32, u32), Counts, RandomState>,
     day: (i32, Bucket),
     visitors: HashSet<(u32, u32), RandomState>,
@@ -133,6 +160,12 @@ impl Surveyor {
             statuses: Box::new([Counts::default(); 1000]),
             paths: Vec::new(),
             clients: Vec::new(),
+            agents: Vec::new(),
+            referrers: Vec::new(),
+            kinds: Vec::new(),
+            hosts: Hosts::default(),
+            open_visits: HashMap::default(),
+            closed_visits: Vec::new(),
             missing: HashMap::default(),
             day: (i32::MIN, Bucket::default()),
             visitors: HashSet::default(),
@@ -159,6 +192,18 @@ impl Surveyor {
         self.add_times(batch, &rows);
         count_by_code(&mut self.paths, batch, TextColumn::Path, &rows);
         count_by_code(&mut self.clients, batch, TextColumn::Client, &rows);
+        self.agents.resize(dictionaries.of(TextColumn::Agent).len(), Counts::default());
+        count_by_code(&mut self.agents, batch, TextColumn::Agent, &rows);
+        self.referrers.resize(dictionaries.of(TextColumn::Referrer).len(), Counts::default());
+        count_by_code(&mut self.referrers, batch, TextColumn::Referrer, &rows);
+        let paths = dictionaries.of(TextColumn::Path);
+        self.kinds.extend((self.kinds.len()..paths.len()).map(|code| {
+            let path = paths.text(code as u32);
+            (paths::kind(path), paths::is_style_or_script(path))
+        }));
+        self.hosts.learn(dictionaries.of(TextColumn::Referrer));
+        self.add_visits(batch, &rows);
+        self.add_embeds(batch, &rows);
         self.add_missing(batch, &rows);
         self.rows = rows;
     }
@@ -191,6 +236,68 @@ impl Surveyor {
             });
             self.visitors.insert((clients[row], agents[row]));
         }
+    }
+
+    fn add_visits(&mut self, batch: &RequestBatch, rows: &[u32]) {
+        let [clients, agents, paths] = [TextColumn::Client, TextColumn::Agent, TextColumn::Path]
+            .map(|column| &batch.texts[column.index()][..]);
+        for row in rows.iter().map(|&row| row as usize) {
+            let (time, path) = (batch.time[row], paths[row]);
+            let is_answered = matches!(batch.status[row], 200..=299 | 304);
+            let is_page = is_answered && path != NO_TEXT && self.kinds[path as usize].0 == Kind::Page;
+            let request = OpenVisit {
+                first: time,
+                last: time,
+                requests: 1,
+                pages: u32::from(is_page),
+                first_page: if is_page { (time, path) } else { (0, NO_TEXT) },
+                last_page: if is_page { (time, path) } else { (0, NO_TEXT) },
+            };
+            match self.open_visits.entry((clients[row], agents[row])) {
+                Entry::Vacant(place) => {
+                    place.insert(request);
+                }
+                Entry::Occupied(mut place) => {
+                    let visit = place.get_mut();
+                    // Only what is plainly a part goes in here; the rest finds its place when texts are known.
+                    if (visit.last..=visit.last.saturating_add(LONGEST_GAP)).contains(&time)
+                        && (!is_page || visit.last_page.0 < time || visit.last_page.1 == NO_TEXT)
+                    {
+                        visit.last = time;
+                        visit.requests += 1;
+                        if is_page {
+                            visit.pages += 1;
+                            visit.last_page = (time, path);
+                            if visit.first_page.1 == NO_TEXT {
+                                visit.first_page = (time, path);
+                            }
+                        }
+                    } else {
+                        let key = *place.key();
+                        self.closed_visits.push((key, std::mem::replace(place.get_mut(), request)));
+                    }
+                }
+            }
+        }
+    }
+
+    fn add_embeds(&mut self, batch: &RequestBatch, rows: &[u32]) {
+        let [paths, referrers] =
+            [TextColumn::Path, TextColumn::Referrer].map(|column| &batch.texts[column.index()][..]);
+        for row in rows.iter().map(|&row| row as usize) {
+            let (path, referrer) = (paths[row], referrers[row]);
+            if referrer != NO_TEXT && path != NO_TEXT {
+                let (kind, is_style) = self.kinds[path as usize];
+                if kind != Kind::Page {
+                    self.hosts.add(referrer, bytes_of(batch, row), is_style);
+                }
+            }
+        }
+    }
+
+    /// Whether so much is known of visits that it should be settled.
+    fn is_full(&self) -> bool {
+        self.closed_visits.len() + self.open_visits.len() > MOST_UNSETTLED
     }
 
     fn add_missing(&mut self, batch: &RequestBatch, rows: &[u32]) {
@@ -241,6 +348,16 @@ impl Surveyor {
             dictionaries,
             TextColumn::Client,
         );
+        settle_ranking(&mut survey.agents, std::mem::take(&mut self.agents), dictionaries, TextColumn::Agent);
+        let referring = std::mem::take(&mut self.referrers);
+        settle_ranking(&mut survey.referrers, referring, dictionaries, TextColumn::Referrer);
+        self.kinds.clear();
+        for (host, [all, styles]) in std::mem::take(&mut self.hosts).into_counts() {
+            if styles.requests > 0 {
+                survey.styles.add(host.clone(), styles);
+            }
+            survey.embeds.add(host, all);
+        }
         let referrers = dictionaries.of(TextColumn::Referrer);
         for ((path, referrer), counts) in self.missing.drain() {
             let referrer = if referrer == NO_TEXT { "" } else { referrers.text(referrer) };
@@ -253,6 +370,7 @@ impl Surveyor {
             |column| dictionaries.of(column).texts().map(|text| key.of_text(text)).collect::<Vec<_>>();
         let (clients, agents) = (hashes(TextColumn::Client), hashes(TextColumn::Agent));
         let nobody = key.of_text("");
+        self.settle_visits(&mut survey.visits, dictionaries, (&clients, &agents, nobody));
         for (day, visitors) in std::mem::take(&mut self.earlier) {
             survey.visitors.reserve(day, visitors.len());
             for (client, agent) in visitors {
@@ -262,6 +380,101 @@ impl Surveyor {
             }
         }
         survey
+    }
+}
+
+/// How many visits are known by codes before they are settled.
+const MOST_UNSETTLED: usize = 300_000;
+
+/// A visit by codes.
+#[derive(Debug, Clone, Copy)]
+struct OpenVisit {
+    first: i64,
+    last: i64,
+    requests: u32,
+    pages: u32,
+    first_page: (i64, u32),
+    last_page: (i64, u32),
+}
+
+impl Surveyor {
+    /// Visits by codes become visits by texts. `hashes` are those of clients and agents, and of nobody.
+    fn settle_visits(
+        &mut self,
+        visits: &mut Visits,
+        dictionaries: &Dictionaries,
+        hashes: (&[u64], &[u64], u64),
+    ) {
+        let (clients, agents, nobody) = hashes;
+        let of = |hashes: &[u64], code: u32| hashes.get(code as usize).copied().unwrap_or(nobody);
+        let mut texts: Vec<Option<Arc<str>>> = vec![None; dictionaries.of(TextColumn::Path).len()];
+        let mut page = |(time, path): (i64, u32)| {
+            let place = texts.get_mut(path as usize)?;
+            let text = place.get_or_insert_with(|| dictionaries.of(TextColumn::Path).text(path).into());
+            Some((time, Arc::clone(text)))
+        };
+        let mut programs: Vec<Option<bool>> = vec![None; dictionaries.of(TextColumn::Agent).len()];
+        let mut is_crawler = |code: u32| match programs.get_mut(code as usize) {
+            Some(known) => {
+                let text = || dictionaries.of(TextColumn::Agent).text(code);
+                *known.get_or_insert_with(|| agents::read(text()).crawler.is_some())
+            }
+            None => false,
+        };
+        for ((client, agent), visit) in self.closed_visits.drain(..).chain(self.open_visits.drain()) {
+            let stretch = Stretch {
+                first: visit.first,
+                last: visit.last,
+                requests: u64::from(visit.requests),
+                pages: u64::from(visit.pages),
+                first_page: page(visit.first_page),
+                last_page: page(visit.last_page),
+                is_crawler: is_crawler(agent),
+            };
+            visits.add(self.plan.key.of_pair(of(clients, client), of(agents, agent)), stretch);
+        }
+    }
+}
+
+/// What each host's pages load, by the codes of referrers.
+#[derive(Debug, Default)]
+struct Hosts {
+    /// The host of each referrer, by its place in `names`.
+    of_referrer: Vec<u32>,
+    places: HashMap<Box<str>, u32, RandomState>,
+    /// Everything they load, and the style sheets and scripts of it.
+    counts: Vec<[Counts; 2]>,
+}
+
+impl Hosts {
+    /// Finds the hosts of referrers that are new.
+    fn learn(&mut self, referrers: &Dictionary) {
+        for code in self.of_referrer.len()..referrers.len() {
+            let place = referrers::host(referrers.text(code as u32)).map_or(NO_TEXT, |host| {
+                let next = self.counts.len() as u32;
+                let place = *self.places.entry(host.into()).or_insert(next);
+                if place == next {
+                    self.counts.push([Counts::default(); 2]);
+                }
+                place
+            });
+            self.of_referrer.push(place);
+        }
+    }
+
+    fn add(&mut self, referrer: u32, bytes: u64, is_style: bool) {
+        if let Some([all, styles]) = self.counts.get_mut(self.of_referrer[referrer as usize] as usize) {
+            all.add(bytes);
+            if is_style {
+                styles.add(bytes);
+            }
+        }
+    }
+
+    fn into_counts(self) -> impl Iterator<Item = (Box<str>, [Counts; 2])> {
+        let counts = self.counts;
+        let named = self.places.into_iter().map(move |(name, place)| (name, counts[place as usize]));
+        named.filter(|(_, [all, _])| all.requests > 0)
     }
 }
 
@@ -292,7 +505,7 @@ impl SurveyWorker {
         let result = read(&mut self.batch, &mut self.dictionaries);
         self.surveyor.add(&self.batch, &self.dictionaries);
         self.batch.clear();
-        if self.dictionaries.are_full() {
+        if self.dictionaries.are_full() || self.surveyor.is_full() {
             self.survey.merge(self.surveyor.settle(&self.dictionaries));
             self.dictionaries = Dictionaries::default();
         }

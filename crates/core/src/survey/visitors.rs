@@ -25,6 +25,11 @@ impl VisitorKey {
         hasher.finish()
     }
 
+    /// The hash of a client and agent, from their hashes, whatever the day.
+    pub fn of_pair(self, client: u64, agent: u64) -> u64 {
+        self.of_visitor(client, agent, i32::MIN)
+    }
+
     /// The hash of a visitor, from the hashes of client and agent and the day.
     pub fn of_visitor(self, client: u64, agent: u64, day: i32) -> u64 {
         let mut hasher = SipHasher13::new_with_keys(self.0[0], self.0[1]);
@@ -37,7 +42,7 @@ impl VisitorKey {
 
 /// Hashes need no hashing.
 #[derive(Debug, Default, Clone)]
-struct AsItIs(u64);
+pub struct AsItIs(u64);
 
 impl Hasher for AsItIs {
     fn finish(&self) -> u64 {

@@ -25,7 +25,9 @@ const MOST_BUCKETS: i64 = 10_000;
 /// Understands the query of a call that came at `now` (milliseconds since 1970 UTC).
 pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {
     let zone = &config.service.time_zone;
-    let mut asked = Asked { options: ReportOptions { top: 100, referrers: 8 }, ..Asked::default() };
+    let hosts = config.sites.iter().flat_map(|site| site.hosts.iter().map(|host| host.value.clone()));
+    let options = ReportOptions { top: 100, referrers: 8, own_hosts: hosts.collect() };
+    let mut asked = Asked { options, ..Asked::default() };
     let (mut only, mut without) = (Vec::new(), Vec::new());
     let wrong = |error: &dyn std::fmt::Display| Failure::Wrong(error.to_string());
     for (name, value) in form_urlencoded::parse(query.as_bytes()) {

@@ -1,0 +1,215 @@
+//! Who asks, by what they call themselves (`User-Agent`, RFC 9110 §10.1.5): people with a browser, a system and a device; or
+//! programs that ask by themselves.
+//!
+//! Browsers, systems and known crawlers come from an open data set of patterns (release 0.18.0 of 2026-04-04, with its
+//! licence in `data/`). What it does not know is judged by the habits of the trade: browsers begin with `Mozilla/`, crawlers
+//! say where to read about them (`+http…`) or what they are (`…bot`). An agent that does neither is a program too.
+
+use foldhash::quality::RandomState;
+use hashbrown::HashMap;
+use serde::Deserialize;
+use std::sync::{Arc, OnceLock, PoisonError, RwLock};
+use ua_parser::{Regexes, device, os, user_agent};
+
+/// The data set, as JSON.
+const DATA: &str = include_str!("data/agents.json");
+/// The longest agent that is looked at in full, in octets.
+const LONGEST: usize = 1000;
+/// What the data set calls the device of a crawler.
+const SPIDER: &str = "Spider";
+/// Parts of words by which programs say what they are.
+const MARKS: [&str; 9] =
+    ["bot", "crawl", "spider", "+http", "monitor", "scan", "preview", "feed", "headless"];
+
+/// What an agent says.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Agent {
+    /// The browser of a person.
+    pub browser: Option<String>,
+    /// The operating system of a person's device.
+    pub system: Option<String>,
+    /// `phone`, `tablet` or `computer`, of a person.
+    pub device: Option<&'static str>,
+    /// The name of a program that asks by itself.
+    pub crawler: Option<String>,
+}
+
+/// How many agents are remembered.
+const MOST_REMEMBERED: usize = 50_000;
+
+/// Reads an agent. What was read before is remembered: looking through all patterns takes its time.
+pub fn read(agent: &str) -> Arc<Agent> {
+    type Known = RwLock<HashMap<Box<str>, Arc<Agent>, RandomState>>;
+    static KNOWN: OnceLock<Known> = OnceLock::new();
+    let known = KNOWN.get_or_init(RwLock::default);
+    if let Some(found) = known.read().unwrap_or_else(PoisonError::into_inner).get(agent) {
+        return Arc::clone(found);
+    }
+    let found = Arc::new(look(agent));
+    let mut known = known.write().unwrap_or_else(PoisonError::into_inner);
+    if known.len() >= MOST_REMEMBERED {
+        known.clear();
+    }
+    known.insert(agent.into(), Arc::clone(&found));
+    found
+}
+
+fn look(agent: &str) -> Agent {
+    let end = (0..=LONGEST.min(agent.len())).rev().find(|end| agent.is_char_boundary(*end)).unwrap_or(0);
+    let spaced;
+    let agent = match &agent[..end] {
+        // Some logs write spaces as plus signs.
+        text if !text.contains(' ') && text.matches('+').count() > 1 => {
+            spaced = text.replace('+', " ");
+            spaced.as_str()
+        }
+        text => text,
+    };
+    let known = patterns();
+    let family =
+        || known.and_then(|known| known.browsers.extract(agent)).map(|found| found.family.to_string());
+    if is_program(agent, known) {
+        let named = family().filter(|name| name != "Other" && !is_browser(name));
+        return Agent { crawler: Some(named.unwrap_or_else(|| product(agent))), ..Agent::default() };
+    }
+    Agent {
+        browser: family().filter(|name| name != "Other"),
+        system: known.and_then(|known| known.systems.extract(agent)).map(|found| found.os.to_string()),
+        device: Some(device(agent)),
+        crawler: None,
+    }
+}
+
+fn is_program(agent: &str, known: Option<&Patterns>) -> bool {
+    let small = agent.to_ascii_lowercase();
+    let says_so = MARKS.iter().any(|mark| small.contains(mark));
+    let is_browser_like = agent.starts_with("Mozilla/") || agent.starts_with("Opera/");
+    !is_browser_like
+        || says_so
+        || known
+            .is_some_and(|known| known.crawlers.extract(agent).is_some_and(|found| found.device == SPIDER))
+}
+
+/// A program that calls itself a browser as well is not named after it.
+fn is_browser(name: &str) -> bool {
+    ["Chrome", "Firefox", "Safari", "Edge", "Opera", "Chromium", "Mobile", "IE"]
+        .iter()
+        .any(|browser| name.contains(browser))
+}
+
+/// The product that says what it is, or the first: `LeafTurner/0.9 (+https://…)` is `LeafTurner`.
+fn product(agent: &str) -> String {
+    let words = || agent.split([' ', '(', ')', ';', ',']).filter(|word| !word.is_empty());
+    let says_so = |word: &&str| {
+        let small = word.to_ascii_lowercase();
+        !small.contains("http") && MARKS.iter().any(|mark| small.contains(mark))
+    };
+    let word = words().find(says_so).or_else(|| words().next()).unwrap_or(agent);
+    let name = word.split('/').next().unwrap_or(word);
+    if name.is_empty() { "unnamed".to_owned() } else { name.to_owned() }
+}
+
+fn device(agent: &str) -> &'static str {
+    let has = |part: &str| agent.contains(part);
+    if has("iPad") || has("Tablet") || (has("Android") && !has("Mobile")) {
+        "tablet"
+    } else if has("Mobile") || has("iPhone") || has("Phone") {
+        "phone"
+    } else {
+        "computer"
+    }
+}
+
+/// The patterns of the data set, ready to be asked.
+struct Patterns {
+    browsers: user_agent::Extractor<'static>,
+    systems: os::Extractor<'static>,
+    crawlers: device::Extractor<'static>,
+}
+
+/// The patterns; none, should the data set not be understood, which a test would tell.
+fn patterns() -> Option<&'static Patterns> {
+    static PATTERNS: OnceLock<Option<Patterns>> = OnceLock::new();
+    PATTERNS.get_or_init(understand).as_ref()
+}
+
+fn understand() -> Option<Patterns> {
+    let mut data = serde_json::Deserializer::from_str(DATA);
+    let Regexes { user_agent_parsers, os_parsers, device_parsers } = Regexes::deserialize(&mut data).ok()?;
+    let browsers =
+        user_agent_parsers.into_iter().try_fold(user_agent::Builder::new(), |all, one| all.push(one));
+    let systems = os_parsers.into_iter().try_fold(os::Builder::new(), |all, one| all.push(one));
+    // Of devices only crawlers are asked for: the models of telephones are nobody's question.
+    let spiders = device_parsers.into_iter().filter(|one| one.device_replacement.as_deref() == Some(SPIDER));
+    let crawlers = spiders.into_iter().try_fold(device::Builder::new(), |all, one| all.push(one));
+    Some(Patterns {
+        browsers: browsers.ok()?.build().ok()?,
+        systems: systems.ok()?.build().ok()?,
+        crawlers: crawlers.ok()?.build().ok()?,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::computer(
+        "Mozilla/5.0 (Windows NT 10.0; Win64; x64; rv:146.0) Gecko/20100101 Firefox/146.0",
+        "Firefox",
+        "Windows",
+        "computer"
+    )]
+    #[case::phone(
+        "Mozilla/5.0 (Linux; Android 16; K) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/149.0.0.0 Mobile Safari/537.36",
+        "Chrome Mobile",
+        "Android",
+        "phone"
+    )]
+    #[case::tablet(
+        "Mozilla/5.0 (iPad; CPU OS 19_1 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/19.1 Mobile/15E148 Safari/604.1",
+        "Mobile Safari",
+        "iOS",
+        "tablet"
+    )]
+    #[case::plus_for_space(
+        "Mozilla/5.0+(X11;+Linux+x86_64;+rv:146.0)+Gecko/20100101+Firefox/146.0",
+        "Firefox",
+        "Linux",
+        "computer"
+    )]
+    fn people(
+        #[case] agent: &str,
+        #[case] browser: &str,
+        #[case] system: &str,
+        #[case] device: &'static str,
+    ) {
+        let expected = Agent {
+            browser: Some(browser.to_owned()),
+            system: Some(system.to_owned()),
+            device: Some(device),
+            crawler: None,
+        };
+        assert_eq!(*read(agent), expected);
+    }
+
+    #[rstest]
+    #[case::contact("LeafTurner/0.9 (+https://leafturner.example/about)", "LeafTurner")]
+    #[case::product("TideBell/2.1", "TideBell")]
+    #[case::dressed_up("Mozilla/5.0 (compatible; LindryBot/2.1; +http://a.example/bot.html)", "LindryBot")]
+    #[case::as_a_browser(
+        "Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko; compatible; quaybot/1.0) Chrome/149.0.0.0 Safari/537.36",
+        "quaybot"
+    )]
+    #[case::one_word("site", "site")]
+    #[case::nothing("", "unnamed")]
+    fn programs(#[case] agent: &str, #[case] name: &str) {
+        assert_eq!(*read(agent), Agent { crawler: Some(name.to_owned()), ..Agent::default() });
+    }
+
+    #[test]
+    fn the_data_set_is_understood() {
+        assert!(understand().is_some());
+    }
+}
