@@ -30,7 +30,9 @@ pub fn page(source: &str, trial: &Trial) -> String {
             if let Some(template) =
                 trial.template.as_ref().filter(|template| *template != layout && !is_named_by_keys(layout))
             {
-                line(format!("  {QUIET}{template}{QUIET:#}"));
+                for part in wrapped(template) {
+                    line(format!("  {QUIET}{part}{QUIET:#}"));
+                }
             }
         }
         None if trial.lines == 0 => line(format!("{STRONG}{source}{STRONG:#} holds no lines yet")),
@@ -63,6 +65,20 @@ pub fn page(source: &str, trial: &Trial) -> String {
         line(format!("{:room$}{WRONG}^{WRONG:#} reading stopped here", ""));
     }
     page
+}
+
+/// A template in lines that fit, parted at its spaces.
+fn wrapped(template: &str) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in template.split_inclusive(' ') {
+        if lines.last().is_some_and(|line| line.chars().count() + word.chars().count() > SHOWN) {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            line.push_str(word);
+        }
+    }
+    lines
 }
 
 /// In these layouts the file or the line names its fields; the template says only how the service writes it.

@@ -34,6 +34,7 @@ impl Listed {
             is_told: false,
         };
         super::layout::EXTENDED_HEADING.lines().for_each(|line| listed.directive(line.as_bytes()));
+        listed.is_told = false;
         listed
     }
 
@@ -113,6 +114,14 @@ fn closing(line: &[u8], from: usize) -> Option<usize> {
 mod tests {
     use super::*;
     use crate::logs::TextColumn;
+
+    #[test]
+    fn it_is_not_tried_on_logs_of_others_that_list_no_fields() {
+        let mut cutter = crate::logs::Cutter::new(&crate::logs::Layout::understand("extended").unwrap());
+        assert!(!cutter.applies());
+        cutter.directive(b"#Fields: date time c-ip cs-uri");
+        assert!(cutter.applies());
+    }
 
     #[test]
     fn fields_may_change_and_the_day_may_stand_apart() {
