@@ -384,7 +384,7 @@ impl Surveyor {
 }
 
 /// How many visits are known by codes before they are settled.
-const MOST_UNSETTLED: usize = 300_000;
+const MOST_UNSETTLED: usize = 150_000;
 
 /// A visit by codes.
 #[derive(Debug, Clone, Copy)]

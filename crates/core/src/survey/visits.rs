@@ -13,9 +13,9 @@ use std::sync::Arc;
 /// The longest gap within a visit, in milliseconds.
 pub const LONGEST_GAP: i64 = 30 * 60 * 1000;
 /// How many clients and agents are kept before the set becomes a sample.
-pub const MOST_VISITORS: usize = 1 << 18;
+pub const MOST_VISITORS: usize = 1 << 17;
 /// How many stretches are, all together.
-const MOST_STRETCHES: usize = 1 << 21;
+const MOST_STRETCHES: usize = 1 << 19;
 
 /// A page, and when it was asked for. The earlier comes first; of two at once, the one whose path does.
 pub type PageAt = (i64, Arc<str>);
@@ -70,7 +70,8 @@ impl Visits {
     /// Takes in a stretch of one client and agent, given by their keyed hash.
     pub fn add(&mut self, visitor: u64, stretch: Stretch) {
         if visitor <= self.threshold() {
-            let stretches = self.by_visitor.entry(visitor).or_default();
+            // Most come once: room for more would be most of the memory.
+            let stretches = self.by_visitor.entry(visitor).or_insert_with(|| Vec::with_capacity(1));
             let before = stretches.len();
             put(stretches, stretch);
             self.stretches = self.stretches + stretches.len() - before;
@@ -126,6 +127,9 @@ impl Visits {
 
 /// Puts a stretch among others that are in order and far from each other, so that they stay so.
 fn put(stretches: &mut Vec<Stretch>, mut stretch: Stretch) {
+    if stretches.is_empty() {
+        return stretches.push(stretch);
+    }
     let begin = stretches.partition_point(|other| other.last.saturating_add(LONGEST_GAP) < stretch.first);
     let mut end = begin;
     while stretches.get(end).is_some_and(|other| other.meets(&stretch)) {
