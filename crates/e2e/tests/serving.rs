@@ -355,6 +355,8 @@ fn a_file_that_changes_is_never_sent_half_old_and_half_new() {
     let content = |letter: u8, size: usize| vec![letter; size];
     std::fs::write(place.path("lamp/moving.bin"), content(b'a', 400_000)).unwrap();
     std::thread::scope(|scope| {
+        // Also when an assertion fails: otherwise the writer would go on for ever, and nobody would hear of it.
+        let _stops = Stops(&stop);
         scope.spawn(|| {
             for round in 0.. {
                 if stop.load(std::sync::atomic::Ordering::Relaxed) {
@@ -376,8 +378,16 @@ fn a_file_that_changes_is_never_sent_half_old_and_half_new() {
                 assert_eq!((answer.status().as_u16(), field(&answer, "retry-after")), (503, "1"));
             }
         }
-        stop.store(true, std::sync::atomic::Ordering::Relaxed);
     });
+}
+
+/// Tells a thread to stop when it is dropped.
+struct Stops<'a>(&'a std::sync::atomic::AtomicBool);
+
+impl Drop for Stops<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, std::sync::atomic::Ordering::Relaxed);
+    }
 }
 
 #[test]
