@@ -100,31 +100,30 @@ impl Meaning {
         known.map(|(_, meaning)| *meaning)
     }
 
-    /// What a value under an identifier of the W3C draft means, if it is anything we know.
+    /// What a value under an identifier of the W3C draft means, if it is anything we know: one of the draft's own, or a
+    /// prefix of its grammar with a word that JSON has for it too (`x-full-bytes`).
     pub fn of_identifier(identifier: &str) -> Option<Meaning> {
         let text = |column| Some(Meaning::Text(column));
-        match identifier.to_ascii_lowercase().as_str() {
+        let small = identifier.to_ascii_lowercase();
+        match small.as_str() {
             // A time of day: the draft's `time` has no day.
             "time" => Some(Meaning::Time),
             "date" => Some(Meaning::Date),
+            "bytes" => Some(Meaning::Bytes),
+            "time-taken" => Some(Meaning::Duration(1_000_000)),
             "c-ip" | "c-dns" => text(TextColumn::Client),
-            "cs-username" | "x-user" => text(TextColumn::User),
             "cs-method" => text(TextColumn::Method),
             "cs-uri" => Some(Meaning::Target),
             "cs-uri-stem" => text(TextColumn::Path),
             "cs-uri-query" => text(TextColumn::Query),
-            "cs-uri-scheme" | "x-scheme" => text(TextColumn::Scheme),
-            "cs-version" | "x-protocol" => text(TextColumn::Protocol),
-            "cs-host" | "cs(host)" => text(TextColumn::Host),
             "sc-status" => Some(Meaning::Status),
-            "bytes" | "sc-bytes" => Some(Meaning::Bytes),
-            "x-full-bytes" => Some(Meaning::FullBytes),
-            "time-taken" => Some(Meaning::Duration(1_000_000)),
-            "cs(referer)" => text(TextColumn::Referrer),
-            "cs(user-agent)" => text(TextColumn::Agent),
-            "sc(content-encoding)" => text(TextColumn::Encoding),
-            "x-rule" => text(TextColumn::Rule),
-            _ => None,
+            _ => {
+                let header =
+                    ["cs(", "sc("].iter().find_map(|begin| small.strip_prefix(begin)?.strip_suffix(')'));
+                let word = || ["cs-", "sc-", "c-", "x-"].iter().find_map(|prefix| small.strip_prefix(prefix));
+                let known = Meaning::of_key(header.or_else(word)?.as_bytes());
+                known.filter(|known| !matches!(known, Meaning::Time | Meaning::Date))
+            }
         }
     }
 }
