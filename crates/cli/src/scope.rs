@@ -2,9 +2,12 @@
 
 use crate::Failure;
 use clap::Args;
+use exedra_core::classify::Countries;
 use exedra_core::config::Config;
 use exedra_core::scope::{Scope, filters, people_or_crawlers, period};
 use jiff::tz::TimeZone;
+use std::path::PathBuf;
+use std::sync::Arc;
 
 /// Which requests are meant.
 #[derive(Args)]
@@ -39,6 +42,9 @@ pub struct ScopeOptions {
     /// Count people only
     #[arg(long, conflicts_with = "crawlers")]
     pub people: bool,
+    /// The file that knows countries of addresses (MMDB), instead of the configuration's
+    #[arg(long, value_name = "FILE")]
+    pub countries: Option<PathBuf>,
     /// Count programs only that ask by themselves
     #[arg(long)]
     pub crawlers: bool,
@@ -54,6 +60,23 @@ impl ScopeOptions {
             (None, Some(config)) => Ok(config.service.time_zone.clone()),
             (None, None) => Ok(TimeZone::UTC),
         }
+    }
+
+    /// What knows countries of addresses, where anything does.
+    pub fn countries(&self, config: Option<&Config>) -> Result<Option<Arc<Countries>>, Failure> {
+        let configured = || config.and_then(|config| Some(&config.service.countries.as_ref()?.value));
+        let Some(path) = self.countries.as_ref().or_else(configured) else {
+            let asked = self.only.iter().chain(&self.without).find(|filter| filter.starts_with("country="));
+            return match asked {
+                Some(filter) => Err(Failure(format!(
+                    "nothing here knows countries of addresses, as `{filter}` needs: name a file in the MMDB format with --countries"
+                ))),
+                None => Ok(None),
+            };
+        };
+        let opened = exedra_service::countries::open(path);
+        let words = |error| Failure(format!("the countries in {} cannot be read: {error}", path.display()));
+        opened.map(Arc::new).map(Some).map_err(words)
     }
 
     /// The scope.

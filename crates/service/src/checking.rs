@@ -4,7 +4,7 @@
 use crate::certificates::files;
 use crate::configuration::{self, Refused};
 use crate::connections::Clock;
-use crate::countries::Countries;
+use crate::countries;
 use crate::disk::Disk;
 use crate::folders;
 use crate::guards::users;
@@ -57,7 +57,7 @@ pub fn check(config: &Config, depth: Depth) -> Vec<Diagnostic> {
     certificates(config, &mut found);
     realms(config, &mut found);
     if let Some(path) = &config.service.countries
-        && let Err(reason) = Countries::open(&path.value)
+        && let Err(reason) = countries::open(&path.value)
     {
         let message = format!("the countries in {} cannot be read", path.value.display());
         let remedy = "name a file in the MMDB format, or leave `countries` out";

@@ -9,7 +9,7 @@ use crate::access_log::{AccessLog, NO_SITE};
 use crate::certificates::Certificates;
 use crate::certificates::obtaining::Tokens;
 use crate::connections::{Clock, Manner, Workers, accept};
-use crate::countries::Countries;
+use crate::countries;
 use crate::disk::Disk;
 use crate::encodings::Encodings;
 use crate::error_log::{ERRORS, ErrorLog};
@@ -171,7 +171,7 @@ impl House {
         let countries = match &config.service.countries {
             None => None,
             Some(path) => {
-                let opened = Countries::open(&path.value).map_err(io::Error::other);
+                let opened = countries::open(&path.value).map_err(io::Error::other);
                 Some(Arc::new(opened.map_err(|error| failed(&path.value, error))?))
             }
         };

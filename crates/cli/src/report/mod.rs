@@ -1,13 +1,10 @@
 //! `exedra report`: what is in some logs.
 //!
-//! - [`reading`]: files in blocks, over threads; [`progress`]: how far that has come
 //! - [`sections`]: what it can be made of; [`table`]: one of them as comma-separated values
 //! - [`text`]: a survey as a page for the terminal
 //! - [`columns`]: the charts on it
 
 mod columns;
-mod progress;
-mod reading;
 mod sections;
 mod table;
 mod text;
@@ -15,11 +12,13 @@ mod text;
 use crate::Failure;
 use crate::scope::ScopeOptions;
 use crate::sources::bookmark::ALL;
-use crate::sources::{Bookmark, SourceOptions};
+use crate::sources::{Asked, Bookmark, Progress, Source, SourceOptions, reading};
 use clap::{Args, ValueEnum};
-use exedra_core::survey::{ReportOptions, SurveyPlan, SurveyReport, VisitorKey};
-use progress::Progress;
-use reading::{Asked, Source};
+use exedra_core::scope::{Scope, period};
+use exedra_core::survey::report::comparison::compare;
+use exedra_core::survey::{
+    Measure, ReportOptions, Survey, SurveyPlan, SurveyReport, SurveyWorker, Surveys, VisitorKey,
+};
 use sections::Shown;
 use serde::Serialize;
 use std::io::Write;
@@ -47,6 +46,27 @@ pub struct Options {
     /// Length of the lists
     #[arg(long, value_name = "NUMBER")]
     top: Option<usize>,
+    /// What the lists are ranked by
+    #[arg(long, value_name = "MEASURE", default_value = "requests")]
+    by: By,
+    /// Put another period beside this one: previous, or as in 2026-09-14, 2026-W38, 2026-09, 2026-09-01..2026-09-08
+    #[arg(long, value_name = "PERIOD")]
+    against: Option<String>,
+    /// A request that takes longer is slow, as in "500 ms"
+    #[arg(long, value_name = "LENGTH", default_value = "1s")]
+    slow: String,
+    /// Cut addresses to their networks (/24, /48) and leave out names of users, so that nothing finer is in the report
+    #[arg(long)]
+    mask_clients: bool,
+}
+
+/// What lists are ranked by.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum By {
+    /// How often
+    Requests,
+    /// How much was sent
+    Bytes,
 }
 
 /// The form of a report.
@@ -77,7 +97,6 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     }
     let config = options.sources.config()?;
     let zone = options.scope.zone(config.as_ref())?;
-    let plan = SurveyPlan { scope: options.scope.scope(&zone)?, zone, key: random_key(), step: None };
     let bookmark = options.resume.as_deref().map(Bookmark::open).transpose()?;
     let asked = Asked {
         files: options.sources.files(config.as_ref(), bookmark.as_ref())?,
@@ -85,15 +104,42 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         leaves_open_line: bookmark.is_some(),
         threads: options.sources.threads(),
     };
-    let read = reading::read(&asked, &plan, &Progress::of(&asked.files))?;
+    let scope = options.scope.scope(&zone)?;
+    let mut plan = SurveyPlan::new(scope, zone, random_key());
+    plan.parts = shown.parts();
+    plan.slow = slow_threshold(&options.slow)?;
+    plan.countries = options.scope.countries(config.as_ref())?;
+    let other = match &options.against {
+        Some(period) => Some(SurveyPlan { scope: other_scope(&plan, period)?, ..plan.clone() }),
+        None => None,
+    };
+    let plans: Vec<SurveyPlan> = [plan.clone()].into_iter().chain(other.clone()).collect();
+    let surveys = Surveys::new(&plans);
+    let progress = Progress::of(&asked.files);
+    let read = reading::read(&asked, surveys.projection(), &progress, || SurveyWorker::new(&surveys))?;
+    drop(progress);
+    let mut surveys = surveys.finish().into_iter();
+    let mut next = || {
+        let survey = surveys.next().unwrap_or_default();
+        if options.mask_clients { survey.masked() } else { survey }
+    };
+    let survey = next();
     let hosts = config.iter().flat_map(|config| &config.sites).flat_map(|site| &site.hosts);
     let lengths = ReportOptions {
         top: options.top.unwrap_or(if options.form == ReportForm::Text { 10 } else { 1000 }),
+        by: match options.by {
+            By::Requests => Measure::Requests,
+            By::Bytes => Measure::Bytes,
+        },
         referrers: if options.form == ReportForm::Text { 2 } else { ReportOptions::default().referrers },
         own_hosts: hosts.map(|host| host.value.clone()).collect(),
     };
-    let mut report = SurveyReport::new(&read.survey, &plan, &lengths);
-    report.lines = Some(read.lines);
+    let mut report = SurveyReport::new(&survey, &plan, &lengths);
+    if let Some(other) = &other {
+        put_beside(&mut report, &survey, other, &next(), &lengths);
+    }
+    report.masked = options.mask_clients;
+    report.lines = Some(if options.mask_clients { read.lines.without_examples() } else { read.lines });
     let words = match options.form {
         ReportForm::Json => {
             serde_json::to_string_pretty(&Report { sources: &read.sources, report: &report })? + "\n"
@@ -122,6 +168,33 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         true => Ok(()),
         false => Err(Failure(read.failures.join("\n"))),
     }
+}
+
+/// Puts the other period beside a report. Its hosts are those of this one: they are the same sites.
+fn put_beside(
+    report: &mut SurveyReport,
+    survey: &Survey,
+    other: &SurveyPlan,
+    before: &Survey,
+    lengths: &ReportOptions,
+) {
+    let whole = ReportOptions { top: usize::MAX, own_hosts: report.own_hosts.clone(), ..lengths.clone() };
+    compare(report, survey, SurveyReport::new(before, other, &whole), before, &other.scope);
+}
+
+/// The same requests in another period.
+fn other_scope(plan: &SurveyPlan, period: &str) -> Result<Scope, Failure> {
+    let now = jiff::Timestamp::now().as_millisecond();
+    let (from, until) = period::other(period, (plan.scope.from, plan.scope.until), now, &plan.zone)?;
+    Ok(Scope { from: Some(from), until: Some(until), ..plan.scope.clone() })
+}
+
+/// A length of time in microseconds.
+fn slow_threshold(text: &str) -> Result<u64, Failure> {
+    let length: jiff::SignedDuration = text
+        .parse()
+        .map_err(|_| Failure(format!("`{text}` is no length of time: write one as in \"500 ms\" or 2s")))?;
+    u64::try_from(length.as_micros()).map_err(|_| Failure(format!("`{text}` is less than nothing")))
 }
 
 fn random_key() -> VisitorKey {

@@ -1,9 +1,9 @@
 //! A survey as a page for the terminal: grouped by the questions people have, no wider than it must be.
 
 use super::columns::{bar, columns};
-use super::reading::Source;
 use super::sections::Shown;
 use crate::figures::{bytes, grouped, several, share};
+use crate::sources::Source;
 use anstyle::{AnsiColor, Effects, Style};
 use exedra_core::survey::report::{DayCount, Lines, MissingPage, Rest, SurveyReport};
 use jiff::civil::Date;
@@ -485,8 +485,14 @@ mod tests {
 
     #[test]
     fn days_without_requests_stand_too() {
-        let day =
-            |day: &str, requests| DayCount { day: day.into(), requests, visitors: 0, bytes: 0, errors: 0 };
+        let day = |day: &str, requests| DayCount {
+            day: day.into(),
+            requests,
+            visitors: 0,
+            bytes: 0,
+            errors: 0,
+            visits: 0,
+        };
         let (days, each) = calendar_days(&[day("2026-02-27", 3), day("2026-03-02", 5)], 10);
         assert_eq!(days.iter().map(|day| day.1).collect::<Vec<_>>(), [3, 0, 0, 5]);
         assert_eq!(each, 1);

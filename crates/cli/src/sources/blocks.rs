@@ -12,18 +12,6 @@ use std::sync::Arc;
 /// How much is read at a time.
 pub const BLOCK: usize = 1 << 20;
 
-/// A block of whole lines.
-pub struct Block {
-    /// Place of its source in their order.
-    pub source: usize,
-    /// Its place in the source, from 0.
-    pub number: u64,
-    /// Lines that stand before it and say something about its own.
-    pub directives: Arc<[Vec<u8>]>,
-    /// The lines.
-    pub octets: Vec<u8>,
-}
-
 /// Cuts what comes into blocks.
 pub struct Blocks {
     rest: Vec<u8>,

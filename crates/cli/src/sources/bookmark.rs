@@ -170,7 +170,7 @@ fn digest(octets: &[u8]) -> String {
 }
 
 /// Opens a file, unpacked, from an octet on.
-pub fn open_from(path: &Path, read: u64) -> io::Result<Box<dyn Read>> {
+pub fn open_from(path: &Path, read: u64) -> io::Result<Box<dyn Read + Send>> {
     let mut file = File::open(path)?;
     if read == 0 {
         return unpacked(file);

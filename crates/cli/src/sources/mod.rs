@@ -1,17 +1,22 @@
-//! Where lines are read from: whatever was named, as files in an order, opened, cut into blocks of whole lines.
+//! Where requests are read from: whatever was named, as files in an order, opened, cut into blocks of whole lines, read over threads.
 //!
 //! - [`options`]: what a command is told of them
 //! - [`found`]: names, wildcards, folders and sites into files; rotated siblings
 //! - [`packed`]: a file as it was before it was compressed
-//! - [`blocks`]: blocks of whole lines
+//! - [`blocks`]: blocks of whole lines; [`feed`]: those of all sources, one after another
+//! - [`reading`]: lines into requests, over threads; [`progress`]: how far that has come
 //! - [`bookmark`]: where the last reading stopped, also when logs were rotated since
 
 pub mod blocks;
 pub mod bookmark;
+pub mod feed;
 pub mod found;
 pub mod options;
 pub mod packed;
+pub mod progress;
+pub mod reading;
 
-pub use blocks::{Block, Blocks};
 pub use bookmark::Bookmark;
 pub use options::SourceOptions;
+pub use progress::Progress;
+pub use reading::{Asked, Source};

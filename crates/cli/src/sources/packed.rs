@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, Cursor, Read, Seek, SeekFrom};
 
 /// Unpacks what is compressed with gzip (RFC 1952), Zstandard (RFC 8878), bzip2 or xz; leaves the rest as it is.
-pub fn unpacked<'r>(mut input: impl Read + 'r) -> io::Result<Box<dyn Read + 'r>> {
+pub fn unpacked<'r>(mut input: impl Read + Send + 'r) -> io::Result<Box<dyn Read + Send + 'r>> {
     let mut beginning = Vec::new();
     input.by_ref().take(6).read_to_end(&mut beginning)?;
     let kind = kind(&beginning);

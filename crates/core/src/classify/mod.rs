@@ -5,10 +5,14 @@
 //! - [`agents`]: browser, system and device of people; the name of a program
 //! - [`paths`]: kind and extension
 //! - [`referrers`]: host and search phrase
+//! - [`countries`]: the country of an address, by a file that knows
 
 pub mod agents;
+pub mod countries;
 pub mod paths;
 pub mod referrers;
+
+pub use countries::Countries;
 
 use crate::logs::TextColumn;
 use std::borrow::Cow;
@@ -32,11 +36,13 @@ pub enum Derived {
     ReferrerHost,
     /// What somebody searched for before they came.
     SearchPhrase,
+    /// The country of a client (ISO 3166-1), by a file that knows.
+    Country,
 }
 
 impl Derived {
     /// All of them, in the order in which people are shown them.
-    pub const ALL: [Derived; 8] = [
+    pub const ALL: [Derived; 9] = [
         Derived::Browser,
         Derived::System,
         Derived::Device,
@@ -45,6 +51,7 @@ impl Derived {
         Derived::Extension,
         Derived::ReferrerHost,
         Derived::SearchPhrase,
+        Derived::Country,
     ];
 
     /// The name people use for it.
@@ -58,6 +65,7 @@ impl Derived {
             Derived::Extension => "extension",
             Derived::ReferrerHost => "referrer_host",
             Derived::SearchPhrase => "search_phrase",
+            Derived::Country => "country",
         }
     }
 
@@ -67,11 +75,12 @@ impl Derived {
             Derived::Browser | Derived::System | Derived::Device | Derived::Crawler => TextColumn::Agent,
             Derived::Kind | Derived::Extension => TextColumn::Path,
             Derived::ReferrerHost | Derived::SearchPhrase => TextColumn::Referrer,
+            Derived::Country => TextColumn::Client,
         }
     }
 
-    /// What follows from a text of that column, if anything does.
-    pub fn of(self, text: &str) -> Option<Cow<'_, str>> {
+    /// What follows from a text of that column, if anything does. Countries are told by a file that knows them.
+    pub fn of<'t>(self, text: &'t str, countries: Option<&'t Countries>) -> Option<Cow<'t, str>> {
         let agent = || agents::read(text);
         match self {
             Derived::Browser => agent().browser.clone().map(Cow::Owned),
@@ -82,6 +91,7 @@ impl Derived {
             Derived::Extension => paths::extension(text).map(Cow::Owned),
             Derived::ReferrerHost => referrers::host(text).map(Cow::Owned),
             Derived::SearchPhrase => referrers::search_phrase(text).map(Cow::Owned),
+            Derived::Country => countries?.of_text(text).map(Cow::Borrowed),
         }
     }
 }

@@ -92,6 +92,23 @@ pub fn is_style_or_script(path: &str) -> bool {
     small_extension(path).is_some_and(|(octets, length)| matches!(&octets[..length], b"css" | b"js" | b"mjs"))
 }
 
+/// Extensions of programs, settings, copies and dumps: where they are missing, nobody was led there by a page.
+const SOUGHT: [&str; 24] = [
+    "php", "php5", "phtml", "asp", "aspx", "jsp", "jspx", "cgi", "pl", "do", "action", "env", "ini", "conf",
+    "cfg", "yml", "yaml", "bak", "old", "orig", "save", "swp", "sql", "log",
+];
+
+/// Whether it asks for what programs try that look for a way in: hidden files, scripts, settings, copies. `/.well-known/`
+/// (RFC 8615) is for everybody.
+pub fn is_probe(path: &str) -> bool {
+    let is_hidden = |segment: &str| segment.starts_with('.') && segment != ".well-known";
+    path.split('/').any(is_hidden)
+        || path.contains("/cgi-bin/")
+        || small_extension(path).is_some_and(|(octets, length)| {
+            SOUGHT.iter().any(|sought| sought.as_bytes() == &octets[..length])
+        })
+}
+
 /// The kind of a path. What has no extension is a page: folders, and addresses that hide theirs.
 pub fn kind(path: &str) -> Kind {
     let name = last_segment(path);

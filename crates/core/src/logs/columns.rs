@@ -154,6 +154,16 @@ impl Projection {
         Column::ALL.into_iter().collect()
     }
 
+    /// Nothing but the time.
+    pub fn time() -> Self {
+        Projection(Column::Time.bit())
+    }
+
+    /// What either wants.
+    pub fn with(self, other: Projection) -> Self {
+        Projection(self.0 | other.0)
+    }
+
     /// Whether a column is wanted.
     pub fn has(self, column: Column) -> bool {
         self.0 & column.bit() != 0

@@ -14,9 +14,11 @@ use foldhash::quality::RandomState;
 use std::hash::BuildHasher;
 
 /// How many distinct texts a column may hold before its reader begins afresh.
-pub const MOST_TEXTS: usize = 300_000;
-/// How many bytes of text a column may hold before its reader begins afresh.
+pub const MOST_TEXTS: usize = 1 << 18;
+/// How many bytes of text all columns together may hold before their reader begins afresh.
 pub const MOST_BYTES: usize = 24 << 20;
+/// Tables of fewer slots grow fourfold, larger ones twofold.
+const LARGE: usize = 1 << 16;
 
 /// The distinct texts of one column.
 #[derive(Debug, Default, Clone)]
@@ -135,7 +137,8 @@ impl Dictionary {
     }
 
     fn grow(&mut self) {
-        self.slots = vec![Slot::default(); (self.slots.len() * 4).max(64)];
+        let times = if self.slots.len() < LARGE { 4 } else { 2 };
+        self.slots = vec![Slot::default(); (self.slots.len() * times).max(64)];
         for code in 0..self.len() as u32 {
             let hash = self.seeds.hash_one(self.octets(code));
             self.put(hash, code);
@@ -154,6 +157,16 @@ impl Dictionary {
     pub fn text(&self, code: u32) -> &str {
         let code = code as usize;
         &self.letters[self.starts[code] as usize..self.starts[code + 1] as usize]
+    }
+
+    /// The code of a text that has been learnt.
+    pub fn known(&self, text: &str) -> Option<u32> {
+        self.find(self.seeds.hash_one(text.as_bytes()), text.as_bytes())
+    }
+
+    /// How many bytes all texts have together.
+    pub fn bytes(&self) -> usize {
+        self.letters.len()
     }
 
     /// How many distinct texts there are.
@@ -189,9 +202,8 @@ impl Dictionaries {
 
     /// Whether one of them has reached its bound, so that whoever counts by codes must settle and begin afresh.
     pub fn are_full(&self) -> bool {
-        self.0
-            .iter()
-            .any(|dictionary| dictionary.len() >= MOST_TEXTS || dictionary.letters.len() >= MOST_BYTES)
+        self.0.iter().map(Dictionary::bytes).sum::<usize>() >= MOST_BYTES
+            || self.0.iter().any(|dictionary| dictionary.len() >= MOST_TEXTS)
     }
 }
 

@@ -6,9 +6,10 @@
 
 pub mod period;
 
-use crate::classify::Derived;
+use crate::classify::{Countries, Derived};
 use crate::logs::{Column, Dictionaries, RequestBatch};
 use std::borrow::Cow;
+use std::sync::Arc;
 use thiserror::Error;
 
 /// The requests that a question is about.
@@ -178,6 +179,7 @@ pub fn people_or_crawlers(crawlers: bool) -> Filter {
 #[derive(Debug, Default)]
 pub struct Sieve {
     scope: Scope,
+    countries: Option<Arc<Countries>>,
     verdicts: Vec<Vec<Verdict>>,
 }
 
@@ -190,9 +192,9 @@ enum Verdict {
 
 impl Sieve {
     /// A sieve for requests whose texts all come from one set of dictionaries.
-    pub fn new(scope: Scope) -> Self {
+    pub fn new(scope: Scope, countries: Option<Arc<Countries>>) -> Self {
         let verdicts = vec![Vec::new(); scope.filters.len()];
-        Sieve { scope, verdicts }
+        Sieve { scope, countries, verdicts }
     }
 
     /// Whether there is nothing to sieve out, so that rows need not be asked about.
@@ -216,7 +218,10 @@ impl Sieve {
         self.scope.filters.iter().zip(&mut self.verdicts).all(|(filter, verdicts)| {
             let holds = match filter.column.base().as_text() {
                 Some(column) => match batch.code(column, row) {
-                    Some(code) => text_holds(filter, code, || dictionaries.of(column).text(code), verdicts),
+                    Some(code) => {
+                        let text = || dictionaries.of(column).text(code);
+                        text_holds(filter, code, text, self.countries.as_deref(), verdicts)
+                    }
                     None => false,
                 },
                 None => batch
@@ -232,6 +237,7 @@ fn text_holds<'t>(
     filter: &Filter,
     code: u32,
     text: impl FnOnce() -> &'t str,
+    countries: Option<&'t Countries>,
     verdicts: &mut Vec<Verdict>,
 ) -> bool {
     let index = code as usize;
@@ -241,7 +247,7 @@ fn text_holds<'t>(
     if verdicts[index] == Verdict::Open {
         let text = match filter.column {
             Property::Logged(_) => Some(Cow::Borrowed(text())),
-            Property::Derived(derived) => derived.of(text()),
+            Property::Derived(derived) => derived.of(text(), countries),
         };
         let holds = text.is_some_and(|text| filter.patterns.iter().any(|pattern| pattern.matches(&text)));
         verdicts[index] = if holds { Verdict::Keep } else { Verdict::Drop };

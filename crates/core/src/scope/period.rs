@@ -2,7 +2,7 @@
 
 use jiff::civil::{Date, DateTime, ISOWeekDate, Weekday};
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
+use jiff::{Timestamp, ToSpan, Zoned};
 use thiserror::Error;
 
 /// Why a time could not be understood.
@@ -20,6 +20,16 @@ pub enum PeriodError {
     /// No month.
     #[error("`{0}` is no month: write it like 2026-09")]
     NoMonth(String),
+    /// No period to compare with.
+    #[error(
+        "`{0}` is no period to compare with: write previous, 2026-09-14, 2026-W38, 2026-09, or 2026-09-01..2026-09-08"
+    )]
+    NoOther(String),
+    /// Nothing that another could be previous to.
+    #[error(
+        "`previous` needs a period that it comes before: name one with --day, --week, --month, --last or --from"
+    )]
+    NoPeriod,
     /// No length.
     #[error("`{0}` is no stretch of time: write it like \"24 hours\" or \"7 days\"")]
     NoLength(String),
@@ -82,6 +92,46 @@ pub fn month(text: &str, zone: &TimeZone) -> Result<(i64, i64), PeriodError> {
     month.ok_or_else(|| PeriodError::NoMonth(text.to_owned()))
 }
 
+/// Another period, to compare the one at hand with: its first instant and the first after it.
+///
+/// `previous` is what comes before: the month before a whole month; otherwise the stretch of the same length as many whole
+/// days earlier as it takes days. A period at hand that is still open ends `now`.
+pub fn other(
+    text: &str,
+    (from, until): (Option<i64>, Option<i64>),
+    now: i64,
+    zone: &TimeZone,
+) -> Result<(i64, i64), PeriodError> {
+    if text == "previous" {
+        let from = from.ok_or(PeriodError::NoPeriod)?;
+        return previous(from, until.unwrap_or(now), zone).ok_or(PeriodError::NoPeriod);
+    }
+    if let Some((first, after)) = text.split_once("..") {
+        let (first, after) = (instant(first.trim(), zone)?, instant(after.trim(), zone)?);
+        return if first < after { Ok((first, after)) } else { Err(PeriodError::NoOther(text.to_owned())) };
+    }
+    let is_week = text.contains("-W");
+    let found = if is_week { week(text, zone) } else { day(text, zone).or_else(|_| month(text, zone)) };
+    found.map_err(|_| PeriodError::NoOther(text.to_owned()))
+}
+
+fn previous(from: i64, until: i64, zone: &TimeZone) -> Option<(i64, i64)> {
+    let at = |time: i64| Some(Timestamp::from_millisecond(time).ok()?.to_zoned(zone.clone()));
+    let (first, after) = (at(from)?, at(until)?);
+    let begins_month = |time: &Zoned| time.day() == 1 && time.time() == jiff::civil::Time::midnight();
+    let earlier = if begins_month(&first) && begins_month(&after) && first < after {
+        let months = (i64::from(after.year()) - i64::from(first.year())) * 12 + i64::from(after.month())
+            - i64::from(first.month());
+        months.months()
+    } else {
+        // The days that it touches: a whole week goes back by seven, a few hours by one.
+        let last = Timestamp::from_millisecond(until.max(from + 1) - 1).ok()?.to_zoned(zone.clone());
+        (i64::from((last.date() - first.date()).get_days()) + 1).days()
+    };
+    let back = |time: &Zoned| Some(time.checked_sub(earlier).ok()?.timestamp().as_millisecond());
+    Some((back(&first)?, back(&after)?))
+}
+
 fn between(first: Date, after: Date, zone: &TimeZone) -> Option<(i64, i64)> {
     let instant = |date| Some(zone.to_timestamp(DateTime::from(date)).ok()?.as_millisecond());
     Some((instant(first)?, instant(after)?))
@@ -115,6 +165,37 @@ mod tests {
     fn lengths(#[case] text: &str, #[case] expected: Option<&str>) {
         let zone = TimeZone::get("Atlantic/Faroe").unwrap();
         assert_eq!(last(text, at("2026-07-14T12:00:00Z"), &zone).ok(), expected.map(at));
+    }
+
+    #[rstest]
+    #[case::week("previous", "2026-10-19", "2026-10-26", "2026-10-12", "2026-10-19")]
+    #[case::month("previous", "2026-03-01", "2026-04-01", "2026-02-01", "2026-03-01")]
+    #[case::months("previous", "2026-01-01", "2026-04-01", "2025-10-01", "2026-01-01")]
+    #[case::hours("previous", "2026-10-19T08:00", "2026-10-19T10:00", "2026-10-18T08:00", "2026-10-18T10:00")]
+    #[case::day("2026-09-14", "2026-10-19", "2026-10-20", "2026-09-14", "2026-09-15")]
+    #[case::named_month("2025-10", "2026-10-01", "2026-11-01", "2025-10-01", "2025-11-01")]
+    #[case::stretch(
+        "2026-09-01 .. 2026-09-03T12:00",
+        "2026-10-01",
+        "2026-11-01",
+        "2026-09-01",
+        "2026-09-03T12:00"
+    )]
+    fn other_periods(
+        #[case] text: &str,
+        #[case] from: &str,
+        #[case] until: &str,
+        #[case] first: &str,
+        #[case] after: &str,
+    ) {
+        let zone = TimeZone::get("Atlantic/Faroe").unwrap();
+        let at = |text| instant(text, &zone).unwrap();
+        let found = other(text, (Some(at(from)), Some(at(until))), 0, &zone);
+        assert_eq!(found, Ok((at(first), at(after))));
+        let open = other("previous", (Some(at("2026-10-13")), None), at("2026-10-19T12:00"), &zone);
+        assert_eq!(open, Ok((at("2026-10-06"), at("2026-10-12T12:00"))));
+        assert_eq!(other("previous", (None, None), 0, &zone), Err(PeriodError::NoPeriod));
+        assert!(other("yesterday", (None, None), 0, &zone).is_err());
     }
 
     #[test]

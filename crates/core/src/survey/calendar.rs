@@ -39,6 +39,18 @@ pub struct Quarter {
     pub ahead: i64,
 }
 
+impl Quarter {
+    /// The weekday, from 0 for Monday.
+    pub fn weekday(self) -> usize {
+        weekday(self.day)
+    }
+}
+
+/// The weekday of a day counted from 1970-01-01, which was a Thursday; from 0 for Monday.
+pub fn weekday(day: i32) -> usize {
+    (i64::from(day) + 3).rem_euclid(7) as usize
+}
+
 /// Days and hours of one zone, remembering what it worked out.
 #[derive(Debug, Clone)]
 pub struct Calendar {

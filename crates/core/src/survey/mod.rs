@@ -1,28 +1,41 @@
 //! Everything counted over one scope.
 //!
 //! A [`Surveyor`] belongs to one thread and counts codes of that thread's dictionaries into plain arrays.
-//! [`Surveyor::settle`] turns codes into texts and gives a [`Survey`]; surveys merge into one another in
+//! [`Surveyor::settle`] turns codes into texts of a [`Survey`]; surveys merge into one another in
 //! any order with the same result, so chunks, files, segments and threads need no arrangement.
 //!
+//! - [`plan`]: what a survey is to be made of
+//! - [`survey`]: what it then holds
 //! - [`calendar`]: which day and hour an instant belongs to
 //! - [`visitors`]: distinct (client, agent, day), exact up to a limit and sampled past it
-//! - [`visits`]: what each of them did without a long gap
+//! - [`visits`], [`open_visits`]: what each of them did without a long gap, by texts and still by codes
+//! - [`durations`]: how long answers took
+//! - [`embeds`]: what pages elsewhere load from here
 //! - [`ranking`]: counts by text, with a bound
-//! - [`surveyor`]: batches into counts
-//! - [`lists`]: what follows from agents, paths and referrers
+//! - [`surveyor`], [`worker`]: batches into counts, on one thread and on many
+//! - `masked`: a survey that may be handed on
 //! - [`report`]: a survey in the form that people and programs are given
 
 pub mod calendar;
-pub mod lists;
+pub mod durations;
+pub mod embeds;
+mod masked;
+pub mod open_visits;
+pub mod plan;
 pub mod ranking;
 pub mod report;
+pub mod survey;
 pub mod surveyor;
 pub mod visitors;
 pub mod visits;
+pub mod worker;
 
 pub use calendar::{Calendar, Step};
+pub use plan::{Part, Parts, SurveyPlan};
 pub use ranking::{Counts, Ranking};
-pub use report::{ReportOptions, SurveyReport};
-pub use surveyor::{Survey, SurveyPlan, SurveyWorker, Surveyor};
+pub use report::{Measure, ReportOptions, SurveyReport};
+pub use survey::Survey;
+pub use surveyor::Surveyor;
 pub use visitors::{VisitorKey, Visitors};
 pub use visits::Visits;
+pub use worker::{SurveyWorker, Surveys};

@@ -1,13 +1,16 @@
 //! Counts by text, with a bound.
 //!
-//! Strangers decide how many distinct texts there are. Past [`MOST_ENTRIES`] the smaller half is let go;
-//! what it counted stays in the rest, and the ranking says that small counts may then be too low.
+//! Strangers decide how many distinct texts there are and how long they are. Past [`MOST_ENTRIES`] or [`MOST_BYTES`] the
+//! smaller half is let go; what it counted stays in the rest, and the ranking says that small counts may then be too low.
 
-use foldhash::quality::RandomState;
-use hashbrown::HashMap;
+use super::report::Measure;
+use crate::logs::Dictionary;
+use std::borrow::Cow;
 
 /// How many texts a ranking keeps.
-pub const MOST_ENTRIES: usize = 200_000;
+pub const MOST_ENTRIES: usize = 1 << 18;
+/// How many bytes of text a ranking keeps.
+pub const MOST_BYTES: usize = 12 << 20;
 
 /// How often, and how much.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -32,45 +35,101 @@ impl Counts {
     }
 }
 
-/// Counts by text (or by a pair of texts, as a key of its own).
-#[derive(Debug, Clone)]
-pub struct Ranking<K> {
-    counts: HashMap<K, Counts, RandomState>,
+/// Counts by text.
+#[derive(Debug, Clone, Default)]
+pub struct Ranking {
+    texts: Dictionary,
+    counts: Vec<Counts>,
     let_go: Counts,
 }
 
-impl<K> Default for Ranking<K> {
-    fn default() -> Self {
-        Ranking { counts: HashMap::default(), let_go: Counts::default() }
-    }
-}
-
-impl<K: Eq + std::hash::Hash + Ord> Ranking<K> {
+impl Ranking {
     /// Takes in counts of one text.
-    pub fn add(&mut self, key: K, counts: Counts) {
-        self.counts.entry(key).or_default().merge(counts);
-        if self.counts.len() > MOST_ENTRIES {
-            self.let_go_of_the_small();
+    pub fn add(&mut self, text: &str, counts: Counts) {
+        let code = self.texts.code(text) as usize;
+        self.take_in(code, counts);
+        self.keep_to_its_bounds();
+    }
+
+    /// Takes in counts by the codes of a dictionary. Texts that were never asked for are left out.
+    pub fn add_all(&mut self, texts: &Dictionary, counts: &[Counts]) {
+        const TOGETHER: usize = 4096;
+        let (mut octets, mut theirs, mut codes) = (Vec::new(), Vec::new(), Vec::new());
+        let mut asked = texts.texts().zip(counts).filter(|(_, counts)| counts.requests > 0).peekable();
+        while asked.peek().is_some() {
+            for (text, counts) in asked.by_ref().take(TOGETHER) {
+                octets.push(Some(text.as_bytes()));
+                theirs.push(*counts);
+            }
+            self.texts.codes(&octets, u32::MAX, |text| String::from_utf8_lossy(text), &mut codes);
+            for (code, counts) in codes.drain(..).zip(theirs.drain(..)) {
+                self.take_in(code as usize, counts);
+            }
+            octets.clear();
+            self.keep_to_its_bounds();
         }
     }
 
     /// Takes in another ranking.
-    pub fn merge(&mut self, other: Ranking<K>) {
-        self.let_go.merge(other.let_go);
+    pub fn merge(&mut self, other: Ranking) {
+        let let_go = self.let_go;
         if self.counts.is_empty() {
-            self.counts = other.counts;
-            return;
-        }
-        for (key, counts) in other.counts {
-            self.add(key, counts);
+            *self = other;
+            self.let_go.merge(let_go);
+        } else {
+            self.let_go.merge(other.let_go);
+            self.add_all(&other.texts, &other.counts);
         }
     }
 
     /// All entries, most requests first; equal ones by their text.
-    pub fn by_requests(&self) -> Vec<(&K, Counts)> {
-        let mut entries: Vec<_> = self.counts.iter().map(|(key, counts)| (key, *counts)).collect();
-        entries.sort_unstable_by(|a, b| b.1.requests.cmp(&a.1.requests).then_with(|| a.0.cmp(b.0)));
+    pub fn by_requests(&self) -> Vec<(&str, Counts)> {
+        self.by(Measure::Requests)
+    }
+
+    /// All entries, the largest first; equal ones by their text.
+    pub fn by(&self, measure: Measure) -> Vec<(&str, Counts)> {
+        let mut entries: Vec<_> = self.entries().collect();
+        entries.sort_unstable_by(|a, b| measure.of(b.1).cmp(&measure.of(a.1)).then_with(|| a.0.cmp(b.0)));
         entries
+    }
+
+    /// Takes counts of a text out again; it is left out when no request remains.
+    pub fn take_out(&mut self, text: &str, counts: Counts) {
+        if let Some(code) = self.texts.known(text) {
+            let known = &mut self.counts[code as usize];
+            known.requests = known.requests.saturating_sub(counts.requests);
+            known.bytes = known.bytes.saturating_sub(counts.bytes);
+        }
+    }
+
+    /// All entries, in no order that means anything.
+    pub fn entries(&self) -> impl Iterator<Item = (&str, Counts)> {
+        let entries = self.texts.texts().zip(self.counts.iter().copied());
+        entries.filter(|(_, counts)| counts.requests > 0)
+    }
+
+    /// The counts of one text.
+    pub fn of(&self, text: &str) -> Counts {
+        self.texts.known(text).map_or(Counts::default(), |code| self.counts[code as usize])
+    }
+
+    /// The same counts by what is made of each text; those it makes nothing of are left out.
+    pub fn regrouped<'a>(&'a self, by: impl Fn(&'a str) -> Option<Cow<'a, str>>) -> Ranking {
+        let mut ranking = Ranking { let_go: self.let_go, ..Ranking::default() };
+        for (text, counts) in self.entries() {
+            if let Some(text) = by(text) {
+                ranking.add(&text, counts);
+            }
+        }
+        ranking
+    }
+
+    /// Everything counted: for texts that are kept and for those that were let go of.
+    pub fn total(&self) -> Counts {
+        let mut total = self.let_go;
+        self.counts.iter().for_each(|counts| total.merge(*counts));
+        total
     }
 
     /// What was counted for texts that were let go of.
@@ -78,21 +137,37 @@ impl<K: Eq + std::hash::Hash + Ord> Ranking<K> {
         self.let_go
     }
 
+    fn take_in(&mut self, code: usize, counts: Counts) {
+        if code >= self.counts.len() {
+            self.counts.resize(code + 1, Counts::default());
+        }
+        self.counts[code].merge(counts);
+    }
+
+    fn keep_to_its_bounds(&mut self) {
+        while self.texts.len() > MOST_ENTRIES || (self.texts.bytes() > MOST_BYTES && self.texts.len() > 1) {
+            self.let_go_of_the_small();
+        }
+    }
+
     fn let_go_of_the_small(&mut self) {
-        let mut sizes: Vec<u64> = self.counts.values().map(|counts| counts.requests).collect();
+        let mut sizes: Vec<u64> = self.counts.iter().map(|counts| counts.requests).collect();
         let half = sizes.len() / 2;
         let (_, &mut middle, _) = sizes.select_nth_unstable(half);
-        let mut spare = MOST_ENTRIES / 2;
-        let let_go = &mut self.let_go;
-        self.counts.retain(|_, counts| {
-            let keep = counts.requests > middle || (counts.requests == middle && spare > 0);
-            if keep {
-                spare = spare.saturating_sub(1);
+        let larger = self.counts.iter().filter(|counts| counts.requests > middle).count();
+        let mut spare = half.saturating_sub(larger);
+        let all = std::mem::take(self);
+        self.let_go = all.let_go;
+        for (text, counts) in all.texts.texts().zip(all.counts) {
+            let is_spared = counts.requests == middle && spare > 0;
+            if counts.requests > middle || is_spared {
+                spare -= usize::from(is_spared);
+                let code = self.texts.code(text) as usize;
+                self.take_in(code, counts);
             } else {
-                let_go.merge(*counts);
+                self.let_go.merge(counts);
             }
-            keep
-        });
+        }
     }
 }
 
@@ -105,16 +180,29 @@ mod tests {
         let mut ranking = Ranking::default();
         let one = Counts { requests: 1, bytes: 10 };
         for number in 0..2 * MOST_ENTRIES {
-            ranking.add(number, one);
-            ranking.add(0, one);
+            ranking.add(&number.to_string(), one);
+            ranking.add("0", one);
         }
         let entries = ranking.by_requests();
         assert!(entries.len() <= MOST_ENTRIES);
         assert_eq!(
             entries[0],
-            (&0, Counts { requests: 2 * MOST_ENTRIES as u64 + 1, bytes: (2 * MOST_ENTRIES as u64 + 1) * 10 })
+            (
+                "0",
+                Counts { requests: 2 * MOST_ENTRIES as u64 + 1, bytes: (2 * MOST_ENTRIES as u64 + 1) * 10 }
+            )
         );
         let kept: u64 = entries.iter().map(|(_, counts)| counts.requests).sum();
         assert_eq!(kept + ranking.let_go().requests, 4 * MOST_ENTRIES as u64);
+    }
+
+    #[test]
+    fn long_texts_are_bounded_too() {
+        let mut ranking = Ranking::default();
+        for number in 0..3000 {
+            ranking.add(&format!("/{number}/{}", "long".repeat(2500)), Counts { requests: 1, bytes: 0 });
+        }
+        assert!(ranking.texts.bytes() <= MOST_BYTES);
+        assert_eq!(ranking.total().requests, 3000);
     }
 }

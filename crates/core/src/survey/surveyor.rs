@@ -1,129 +1,23 @@
 //! Batches into counts, and counts into a survey.
 
-use super::calendar::{Calendar, Step};
+use super::calendar::Calendar;
+use super::embeds::Embeds;
+use super::open_visits::{OpenVisits, Request};
+use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
-use super::visitors::{VisitorKey, Visitors};
-use super::visits::{LONGEST_GAP, Stretch, Visits};
+use super::survey::{Bucket, Encoded, MissingKey, Survey};
+use super::visitors::VisitorKey;
+use crate::classify::agents;
 use crate::classify::paths::{self, Kind};
-use crate::classify::{agents, referrers};
 use crate::logs::batch::NO_TEXT;
-use crate::logs::{Column, Dictionaries, Dictionary, Projection, RequestBatch, TextColumn};
-use crate::scope::{Scope, Sieve};
+use crate::logs::{Column, Dictionaries, Dictionary, RequestBatch, TextColumn};
+use crate::scope::Sieve;
 use foldhash::fast::RandomState;
-use hashbrown::hash_map::Entry;
-use hashbrown::{HashMap, HashSet};
-use jiff::tz::TimeZone;
-use std::collections::BTreeMap;
-use std::sync::Arc;
+use hashbrown::HashMap;
+use std::sync::{Mutex, PoisonError};
 
-/// What a survey is to be made of.
-#[derive(Debug, Clone)]
-pub struct SurveyPlan {
-    /// Which requests count.
-    pub scope: Scope,
-    /// Whose days and hours.
-    pub zone: TimeZone,
-    /// Key of the visitors' hashes.
-    pub key: VisitorKey,
-    /// Buckets of the timeline, where one is wanted.
-    pub step: Option<Step>,
-}
-
-impl SurveyPlan {
-    /// The columns that making this survey looks at.
-    pub fn projection(&self) -> Projection {
-        let own = [Column::Status, Column::Bytes].into_iter().chain(
-            [TextColumn::Client, TextColumn::Path, TextColumn::Referrer, TextColumn::Agent].map(Column::Text),
-        );
-        own.chain(self.scope.columns()).collect()
-    }
-}
-
-/// Requests and bytes, with their answers by class.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Bucket {
-    /// All of them.
-    pub counts: Counts,
-    /// Requests by the first digit of their status; index 0 holds those without one.
-    pub classes: [u64; 6],
-}
-
-impl Bucket {
-    fn add(&mut self, class: usize, bytes: u64) {
-        self.counts.add(bytes);
-        self.classes[class] += 1;
-    }
-
-    fn merge(&mut self, other: Bucket) {
-        self.counts.merge(other.counts);
-        self.classes.iter_mut().zip(other.classes).for_each(|(ours, theirs)| *ours += theirs);
-    }
-}
-
-/// Everything counted over one scope.
-#[derive(Debug, Clone, Default)]
-pub struct Survey {
-    /// Everything together.
-    pub total: Bucket,
-    /// First and last instant, in milliseconds since 1970 UTC.
-    pub span: Option<(i64, i64)>,
-    /// By status; 0 stands for none.
-    pub statuses: BTreeMap<u16, Counts>,
-    /// By day, counted from 1970-01-01 in the plan's zone.
-    pub days: BTreeMap<i32, Bucket>,
-    /// By hour of the day in the plan's zone.
-    pub hours: [Counts; 24],
-    /// By bucket of the plan's step, keyed by its first millisecond.
-    pub timeline: BTreeMap<i64, Bucket>,
-    /// By path.
-    pub paths: Ranking<Box<str>>,
-    /// By client.
-    pub clients: Ranking<Box<str>>,
-    /// By agent.
-    pub agents: Ranking<Box<str>>,
-    /// By the page that linked here.
-    pub referrers: Ranking<Box<str>>,
-    /// What pages of each host load from here: requests for anything but pages, by the host of the referrer.
-    pub embeds: Ranking<Box<str>>,
-    /// Those of them that are style sheets and scripts: they tell which hosts are one's own.
-    pub styles: Ranking<Box<str>>,
-    /// What visitors did without a long gap.
-    pub visits: Visits,
-    /// Requests answered 404, by path and referrer (empty when there was none).
-    pub missing: Ranking<(Box<str>, Box<str>)>,
-    /// Distinct clients and agents of each day.
-    pub visitors: Visitors,
-}
-
-impl Survey {
-    /// Takes in another survey of the same plan.
-    pub fn merge(&mut self, other: Survey) {
-        self.total.merge(other.total);
-        self.span = match (self.span, other.span) {
-            (Some(ours), Some(theirs)) => Some((ours.0.min(theirs.0), ours.1.max(theirs.1))),
-            (ours, theirs) => ours.or(theirs),
-        };
-        other
-            .statuses
-            .into_iter()
-            .for_each(|(key, counts)| self.statuses.entry(key).or_default().merge(counts));
-        other.days.into_iter().for_each(|(key, bucket)| self.days.entry(key).or_default().merge(bucket));
-        self.hours.iter_mut().zip(other.hours).for_each(|(ours, theirs)| ours.merge(theirs));
-        other
-            .timeline
-            .into_iter()
-            .for_each(|(key, bucket)| self.timeline.entry(key).or_default().merge(bucket));
-        self.paths.merge(other.paths);
-        self.clients.merge(other.clients);
-        self.agents.merge(other.agents);
-        self.referrers.merge(other.referrers);
-        self.embeds.merge(other.embeds);
-        self.styles.merge(other.styles);
-        self.visits.merge(other.visits);
-        self.missing.merge(other.missing);
-        self.visitors.merge(other.visitors);
-    }
-}
+/// Milliseconds in a minute.
+const MINUTE: i64 = 60_000;
 
 /// Counts one thread's batches, whose texts all come from one set of dictionaries.
 #[derive(Debug)]
@@ -131,22 +25,71 @@ pub struct Surveyor {
     plan: SurveyPlan,
     calendar: Calendar,
     sieve: Sieve,
+    /// What needs no texts: it stays here until the end.
     survey: Survey,
     statuses: Box<[Counts; 1000]>,
+    by_code: ByCode,
+    texts: Learnt,
+    embeds: Embeds,
+    open_visits: OpenVisits,
+    day: (i32, Bucket),
+    rows: Vec<u32>,
+    /// The hash of client and agent of each of those rows.
+    pairs: Vec<u64>,
+    /// Visitors of the day at hand.
+    today: Vec<u64>,
+}
+
+/// Counts by the codes of texts, to be settled before other dictionaries come.
+#[derive(Debug, Default)]
+struct ByCode {
     paths: Vec<Counts>,
     clients: Vec<Counts>,
+    users: Vec<Counts>,
     agents: Vec<Counts>,
     referrers: Vec<Counts>,
-    /// The kind of each path, and whether it is a style sheet or a script.
-    kinds: Vec<(Kind, bool)>,
-    hosts: Hosts,
-    open_visits: HashMap<(u32, u32), OpenVisit, RandomState>,
-    closed_visits: Vec<((u32, u32), OpenVisit)>,
+    encodings: Vec<Encoded>,
+    slow: Vec<Counts>,
+    /// By path and referrer.
     missing: HashMap<(u32, u32), Counts, RandomState>,
-    day: (i32, Bucket),
-    visitors: HashSet<(u32, u32), RandomState>,
-    earlier: BTreeMap<i32, HashSet<(u32, u32), RandomState>>,
-    rows: Vec<u32>,
+    probes: HashMap<u32, Counts, RandomState>,
+}
+
+/// What follows from texts, learnt once for each code.
+#[derive(Debug, Default)]
+struct Learnt {
+    paths: Vec<Path>,
+    clients: Vec<u64>,
+    agents: Vec<u64>,
+    /// The keyed hash of each path, where durations are counted.
+    path_hashes: Vec<u64>,
+    /// Whether an agent is a program; looked for when it is needed, as that takes its time.
+    programs: Vec<Option<bool>>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Path {
+    kind: Kind,
+    is_style: bool,
+    is_probe: bool,
+}
+
+impl Learnt {
+    fn is_program(&mut self, agent: u32, agents: &Dictionary) -> bool {
+        if agent == NO_TEXT {
+            return false;
+        }
+        if self.programs.len() <= agent as usize {
+            self.programs.resize(agents.len(), None);
+        }
+        let known = &mut self.programs[agent as usize];
+        *known.get_or_insert_with(|| agents::read(agents.text(agent)).crawler.is_some())
+    }
+
+    fn hash_paths(&mut self, key: VisitorKey, paths: &Dictionary) {
+        let new = self.path_hashes.len()..paths.len();
+        self.path_hashes.extend(new.map(|code| key.of_text(paths.text(code as u32))));
+    }
 }
 
 impl Surveyor {
@@ -154,23 +97,18 @@ impl Surveyor {
     pub fn new(plan: SurveyPlan) -> Self {
         Surveyor {
             calendar: Calendar::new(plan.zone.clone()),
-            sieve: Sieve::new(plan.scope.clone()),
+            sieve: Sieve::new(plan.scope.clone(), plan.countries.clone()),
             plan,
             survey: Survey::default(),
             statuses: Box::new([Counts::default(); 1000]),
-            paths: Vec::new(),
-            clients: Vec::new(),
-            agents: Vec::new(),
-            referrers: Vec::new(),
-            kinds: Vec::new(),
-            hosts: Hosts::default(),
-            open_visits: HashMap::default(),
-            closed_visits: Vec::new(),
-            missing: HashMap::default(),
+            by_code: ByCode::default(),
+            texts: Learnt::default(),
+            embeds: Embeds::default(),
+            open_visits: OpenVisits::default(),
             day: (i32::MIN, Bucket::default()),
-            visitors: HashSet::default(),
-            earlier: BTreeMap::new(),
             rows: Vec::new(),
+            pairs: Vec::new(),
+            today: Vec::new(),
         }
     }
 
@@ -178,41 +116,139 @@ impl Surveyor {
     ///
     /// Column by column: each pass does one thing to one array, so that its waits for memory overlap.
     pub fn add(&mut self, batch: &RequestBatch, dictionaries: &Dictionaries) {
-        self.paths.resize(dictionaries.of(TextColumn::Path).len(), Counts::default());
-        self.clients.resize(dictionaries.of(TextColumn::Client).len(), Counts::default());
         let mut rows = std::mem::take(&mut self.rows);
         rows.clear();
-        if self.sieve.lets_all_through() {
-            rows.extend(0..batch.rows() as u32);
-        } else {
-            rows.extend(
-                (0..batch.rows() as u32).filter(|&row| self.sieve.keeps(batch, row as usize, dictionaries)),
-            );
+        let all = 0..batch.rows() as u32;
+        match self.sieve.lets_all_through() {
+            true => rows.extend(all),
+            false => rows.extend(all.filter(|&row| self.sieve.keeps(batch, row as usize, dictionaries))),
         }
+        self.learn(dictionaries);
+        self.find_pairs(batch, &rows);
         self.add_times(batch, &rows);
-        count_by_code(&mut self.paths, batch, TextColumn::Path, &rows);
-        count_by_code(&mut self.clients, batch, TextColumn::Client, &rows);
-        self.agents.resize(dictionaries.of(TextColumn::Agent).len(), Counts::default());
-        count_by_code(&mut self.agents, batch, TextColumn::Agent, &rows);
-        self.referrers.resize(dictionaries.of(TextColumn::Referrer).len(), Counts::default());
-        count_by_code(&mut self.referrers, batch, TextColumn::Referrer, &rows);
-        let paths = dictionaries.of(TextColumn::Path);
-        self.kinds.extend((self.kinds.len()..paths.len()).map(|code| {
-            let path = paths.text(code as u32);
-            (paths::kind(path), paths::is_style_or_script(path))
-        }));
-        self.hosts.learn(dictionaries.of(TextColumn::Referrer));
-        self.add_visits(batch, &rows);
-        self.add_embeds(batch, &rows);
-        self.add_missing(batch, &rows);
+        self.add_texts(batch, &rows, dictionaries);
+        if self.plan.parts.has(Part::Visits) {
+            self.add_visits(batch, &rows, dictionaries);
+        }
+        if self.plan.parts.has(Part::Referrers) {
+            self.embeds.learn(dictionaries.of(TextColumn::Referrer));
+            self.add_embeds(batch, &rows);
+        }
+        if self.plan.parts.has(Part::Missing) {
+            self.add_missing(batch, &rows, dictionaries);
+        }
+        if self.plan.parts.has(Part::Encodings) {
+            self.add_encodings(batch, &rows, dictionaries);
+        }
+        if self.plan.parts.has(Part::Durations) {
+            self.add_durations(batch, &rows, dictionaries);
+        }
         self.rows = rows;
+    }
+
+    /// Turns codes into texts of a survey that threads may make together; new dictionaries may come then.
+    pub fn settle(&mut self, dictionaries: &Dictionaries, survey: &Mutex<Survey>) {
+        self.sieve.forget();
+        self.texts = Learnt::default();
+        self.open_visits.settle(dictionaries.of(TextColumn::Path), &mut self.survey.visits);
+        self.open_visits.forget();
+        let survey = &mut *survey.lock().unwrap_or_else(PoisonError::into_inner);
+        let by_code = std::mem::take(&mut self.by_code);
+        let texts = |column| dictionaries.of(column);
+        let rankings: [(&mut Ranking, &[Counts], TextColumn); 6] = [
+            (&mut survey.paths, &by_code.paths, TextColumn::Path),
+            (&mut survey.clients, &by_code.clients, TextColumn::Client),
+            (&mut survey.users, &by_code.users, TextColumn::User),
+            (&mut survey.agents, &by_code.agents, TextColumn::Agent),
+            (&mut survey.referrers, &by_code.referrers, TextColumn::Referrer),
+            (&mut survey.durations.slow, &by_code.slow, TextColumn::Path),
+        ];
+        for (ranking, counts, column) in rankings {
+            ranking.add_all(texts(column), counts);
+        }
+        for (host, [all, styles]) in std::mem::take(&mut self.embeds).into_counts() {
+            if styles.requests > 0 {
+                survey.styles.add(&host, styles);
+            }
+            survey.embeds.add(&host, all);
+        }
+        for ((path, referrer), counts) in by_code.missing {
+            let referrer = if referrer == NO_TEXT { "" } else { texts(TextColumn::Referrer).text(referrer) };
+            survey.missing.add(&MissingKey::join(texts(TextColumn::Path).text(path), referrer), counts);
+        }
+        for (path, counts) in by_code.probes {
+            survey.probes.add(texts(TextColumn::Path).text(path), counts);
+        }
+        let encodings = texts(TextColumn::Encoding).texts().zip(by_code.encodings);
+        encodings
+            .filter(|(_, encoded)| encoded.counts.requests > 0)
+            .for_each(|(name, encoded)| survey.add_encoded(name, encoded));
+    }
+
+    /// Hands over what needs no texts, once all has been settled.
+    pub fn finish(mut self, survey: &mut Survey) {
+        self.turn_to(i32::MIN);
+        for (status, counts) in self.statuses.iter().enumerate().filter(|(_, counts)| counts.requests > 0) {
+            self.survey.statuses.insert(status as u16, *counts);
+        }
+        for bucket in self.survey.days.values() {
+            self.survey.total.merge(*bucket);
+        }
+        survey.merge(self.survey);
+    }
+
+    /// The survey, where all texts came from one set of dictionaries.
+    pub fn into_survey(mut self, dictionaries: &Dictionaries) -> Survey {
+        let survey = Mutex::default();
+        self.settle(dictionaries, &survey);
+        let mut survey = survey.into_inner().unwrap_or_else(PoisonError::into_inner);
+        self.finish(&mut survey);
+        survey
+    }
+
+    /// Looks at texts that are new, as far as that will be needed.
+    fn learn(&mut self, dictionaries: &Dictionaries) {
+        let paths = dictionaries.of(TextColumn::Path);
+        self.texts.paths.extend((self.texts.paths.len()..paths.len()).map(|code| {
+            let path = paths.text(code as u32);
+            Path {
+                kind: paths::kind(path),
+                is_style: paths::is_style_or_script(path),
+                is_probe: paths::is_probe(path),
+            }
+        }));
+        if self.plan.parts.has(Part::Visitors) || self.plan.parts.has(Part::Visits) {
+            let key = self.plan.key;
+            let clients_and_agents = [
+                (&mut self.texts.clients, dictionaries.of(TextColumn::Client)),
+                (&mut self.texts.agents, dictionaries.of(TextColumn::Agent)),
+            ];
+            for (hashes, texts) in clients_and_agents {
+                let new = hashes.len()..texts.len();
+                hashes.extend(new.map(|code| key.of_text(texts.text(code as u32))));
+            }
+        }
+    }
+
+    fn find_pairs(&mut self, batch: &RequestBatch, rows: &[u32]) {
+        self.pairs.clear();
+        if !self.plan.parts.has(Part::Visitors) && !self.plan.parts.has(Part::Visits) {
+            return;
+        }
+        let key = self.plan.key;
+        let nobody = key.of_text("");
+        let [clients, agents] =
+            [TextColumn::Client, TextColumn::Agent].map(|column| &batch.texts[column.index()][..]);
+        let of = |hashes: &[u64], code: u32| hashes.get(code as usize).copied().unwrap_or(nobody);
+        self.pairs.extend(rows.iter().map(|&row| row as usize).map(|row| {
+            key.of_pair(of(&self.texts.clients, clients[row]), of(&self.texts.agents, agents[row]))
+        }));
     }
 
     /// Whatever depends on when: days and their visitors, hours, the timeline; and statuses beside them.
     fn add_times(&mut self, batch: &RequestBatch, rows: &[u32]) {
-        let clients = &batch.texts[TextColumn::Client.index()];
-        let agents = &batch.texts[TextColumn::Agent.index()];
-        for &row in rows {
+        let counts_visitors = self.plan.parts.has(Part::Visitors);
+        for (nth, &row) in rows.iter().enumerate() {
             let row = row as usize;
             let (time, status, bytes) = (batch.time[row], batch.status[row].min(999), bytes_of(batch, row));
             let class = match status / 100 {
@@ -224,7 +260,7 @@ impl Surveyor {
                 self.turn_to(quarter.day);
             }
             self.day.1.add(class, bytes);
-            self.survey.hours[usize::from(quarter.hour)].add(bytes);
+            self.survey.week[quarter.weekday()][usize::from(quarter.hour)].add(bytes);
             self.statuses[usize::from(status)].add(bytes);
             if let Some(step) = self.plan.step {
                 let bucket = self.calendar.bucket(time, step);
@@ -234,49 +270,66 @@ impl Surveyor {
                 Some((first, last)) => (first.min(time), last.max(time)),
                 None => (time, time),
             });
-            self.visitors.insert((clients[row], agents[row]));
+            if counts_visitors {
+                self.today.push(self.plan.key.of_visitor(self.pairs[nth], quarter.day));
+            }
+        }
+        self.turn_to(self.day.0);
+    }
+
+    /// Sets aside what was counted of the day at hand, and takes up another.
+    fn turn_to(&mut self, day: i32) {
+        let (last, bucket) = std::mem::replace(&mut self.day, (day, Bucket::default()));
+        if bucket.counts.requests > 0 {
+            self.survey.days.entry(last).or_default().merge(bucket);
+        }
+        if !self.today.is_empty() {
+            self.survey.visitors.add_all(last, &self.today);
+            self.today.clear();
         }
     }
 
-    fn add_visits(&mut self, batch: &RequestBatch, rows: &[u32]) {
-        let [clients, agents, paths] = [TextColumn::Client, TextColumn::Agent, TextColumn::Path]
-            .map(|column| &batch.texts[column.index()][..]);
-        for row in rows.iter().map(|&row| row as usize) {
-            let (time, path) = (batch.time[row], paths[row]);
+    fn add_texts(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
+        let by_code = &mut self.by_code;
+        let counted = [
+            (Part::Paths, TextColumn::Path, &mut by_code.paths),
+            (Part::Clients, TextColumn::Client, &mut by_code.clients),
+            (Part::Users, TextColumn::User, &mut by_code.users),
+            (Part::Agents, TextColumn::Agent, &mut by_code.agents),
+            (Part::Referrers, TextColumn::Referrer, &mut by_code.referrers),
+        ];
+        for (_, column, counts) in counted.into_iter().filter(|(part, ..)| self.plan.parts.has(*part)) {
+            counts.resize(dictionaries.of(column).len(), Counts::default());
+            let codes = &batch.texts[column.index()];
+            for row in rows.iter().map(|&row| row as usize) {
+                if codes[row] != NO_TEXT {
+                    counts[codes[row] as usize].add(bytes_of(batch, row));
+                }
+            }
+        }
+    }
+
+    fn add_visits(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
+        let [agents, paths] =
+            [TextColumn::Agent, TextColumn::Path].map(|column| &batch.texts[column.index()][..]);
+        let mut threshold = self.survey.visits.threshold();
+        for (row, &visitor) in rows.iter().map(|&row| row as usize).zip(&self.pairs) {
+            if visitor > threshold {
+                continue;
+            }
             let is_answered = matches!(batch.status[row], 200..=299 | 304);
-            let is_page = is_answered && path != NO_TEXT && self.kinds[path as usize].0 == Kind::Page;
-            let request = OpenVisit {
-                first: time,
-                last: time,
-                requests: 1,
-                pages: u32::from(is_page),
-                first_page: if is_page { (time, path) } else { (0, NO_TEXT) },
-                last_page: if is_page { (time, path) } else { (0, NO_TEXT) },
-            };
-            match self.open_visits.entry((clients[row], agents[row])) {
-                Entry::Vacant(place) => {
-                    place.insert(request);
-                }
-                Entry::Occupied(mut place) => {
-                    let visit = place.get_mut();
-                    // Only what is plainly a part goes in here; the rest finds its place when texts are known.
-                    if (visit.last..=visit.last.saturating_add(LONGEST_GAP)).contains(&time)
-                        && (!is_page || visit.last_page.0 < time || visit.last_page.1 == NO_TEXT)
-                    {
-                        visit.last = time;
-                        visit.requests += 1;
-                        if is_page {
-                            visit.pages += 1;
-                            visit.last_page = (time, path);
-                            if visit.first_page.1 == NO_TEXT {
-                                visit.first_page = (time, path);
-                            }
-                        }
-                    } else {
-                        let key = *place.key();
-                        self.closed_visits.push((key, std::mem::replace(place.get_mut(), request)));
-                    }
-                }
+            let page = paths[row];
+            let is_page =
+                is_answered && page != NO_TEXT && self.texts.paths[page as usize].kind == Kind::Page;
+            self.open_visits.add(Request {
+                visitor,
+                time: batch.time[row],
+                page: is_page.then_some(page),
+                is_crawler: self.texts.is_program(agents[row], dictionaries.of(TextColumn::Agent)),
+            });
+            if self.open_visits.are_many() {
+                self.open_visits.settle(dictionaries.of(TextColumn::Path), &mut self.survey.visits);
+                threshold = self.survey.visits.threshold();
             }
         }
     }
@@ -287,235 +340,65 @@ impl Surveyor {
         for row in rows.iter().map(|&row| row as usize) {
             let (path, referrer) = (paths[row], referrers[row]);
             if referrer != NO_TEXT && path != NO_TEXT {
-                let (kind, is_style) = self.kinds[path as usize];
-                if kind != Kind::Page {
-                    self.hosts.add(referrer, bytes_of(batch, row), is_style);
+                let known = self.texts.paths[path as usize];
+                if known.kind != Kind::Page {
+                    self.embeds.add(referrer, bytes_of(batch, row), known.is_style);
                 }
             }
         }
     }
 
-    /// Whether so much is known of visits that it should be settled.
-    fn is_full(&self) -> bool {
-        self.closed_visits.len() + self.open_visits.len() > MOST_UNSETTLED
-    }
-
-    fn add_missing(&mut self, batch: &RequestBatch, rows: &[u32]) {
+    fn add_missing(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
         let code = |column: TextColumn, row: usize| batch.texts[column.index()][row];
         for row in rows.iter().map(|&row| row as usize).filter(|&row| batch.status[row] == 404) {
-            let path = code(TextColumn::Path, row);
-            if path != NO_TEXT {
-                let entry = self.missing.entry((path, code(TextColumn::Referrer, row)));
-                entry.or_default().add(bytes_of(batch, row));
+            let (path, referrer) = (code(TextColumn::Path, row), code(TextColumn::Referrer, row));
+            if path == NO_TEXT {
+                continue;
+            }
+            let bytes = bytes_of(batch, row);
+            self.by_code.missing.entry((path, referrer)).or_default().add(bytes);
+            let agents = dictionaries.of(TextColumn::Agent);
+            if referrer == NO_TEXT
+                && (self.texts.paths[path as usize].is_probe
+                    || self.texts.is_program(code(TextColumn::Agent, row), agents))
+            {
+                self.by_code.probes.entry(path).or_default().add(bytes);
             }
         }
     }
 
-    /// Sets the day aside that was counted, and takes up another.
-    fn turn_to(&mut self, day: i32) {
-        let (last, bucket) = std::mem::replace(&mut self.day, (day, Bucket::default()));
-        if bucket.counts.requests > 0 {
-            self.survey.days.entry(last).or_default().merge(bucket);
+    fn add_encodings(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
+        let by_code = &mut self.by_code.encodings;
+        by_code.resize(dictionaries.of(TextColumn::Encoding).len(), Encoded::default());
+        let codes = &batch.texts[TextColumn::Encoding.index()];
+        for row in rows.iter().map(|&row| row as usize).filter(|&row| codes[row] != NO_TEXT) {
+            let encoded = &mut by_code[codes[row] as usize];
+            let sent = bytes_of(batch, row);
+            encoded.counts.add(sent);
+            if let Some(full) = batch.number(Column::FullBytes, row) {
+                encoded.before = encoded.before.saturating_add(full);
+                encoded.after = encoded.after.saturating_add(sent);
+            }
         }
-        let visitors = std::mem::take(&mut self.visitors);
-        if !visitors.is_empty() {
-            match self.earlier.entry(last) {
-                std::collections::btree_map::Entry::Vacant(place) => {
-                    place.insert(visitors);
+    }
+
+    fn add_durations(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
+        let paths = dictionaries.of(TextColumn::Path);
+        self.texts.hash_paths(self.plan.key, paths);
+        self.by_code.slow.resize(paths.len(), Counts::default());
+        let codes = &batch.texts[TextColumn::Path.index()];
+        for row in rows.iter().map(|&row| row as usize) {
+            let Some(duration) = batch.number(Column::Duration, row) else { continue };
+            let path = codes[row];
+            let hash = self.texts.path_hashes.get(path as usize).copied().unwrap_or(0);
+            self.survey.durations.add(hash, duration, 1);
+            if duration > self.plan.slow {
+                self.survey.durations.add_slow_minute(batch.time[row].div_euclid(MINUTE), 1);
+                if path != NO_TEXT {
+                    self.by_code.slow[path as usize].add(bytes_of(batch, row));
                 }
-                std::collections::btree_map::Entry::Occupied(mut known) => known.get_mut().extend(visitors),
             }
         }
-        self.visitors = self.earlier.remove(&day).unwrap_or_default();
-    }
-
-    /// Turns codes into texts: the survey so far. The surveyor begins afresh, for new dictionaries.
-    pub fn settle(&mut self, dictionaries: &Dictionaries) -> Survey {
-        self.turn_to(i32::MIN);
-        self.sieve.forget();
-        let mut survey = std::mem::take(&mut self.survey);
-        for (status, counts) in self.statuses.iter_mut().enumerate().filter(|(_, counts)| counts.requests > 0)
-        {
-            survey.statuses.insert(status as u16, std::mem::take(counts));
-        }
-        for bucket in survey.days.values() {
-            survey.total.merge(*bucket);
-        }
-        settle_ranking(&mut survey.paths, std::mem::take(&mut self.paths), dictionaries, TextColumn::Path);
-        settle_ranking(
-            &mut survey.clients,
-            std::mem::take(&mut self.clients),
-            dictionaries,
-            TextColumn::Client,
-        );
-        settle_ranking(&mut survey.agents, std::mem::take(&mut self.agents), dictionaries, TextColumn::Agent);
-        let referring = std::mem::take(&mut self.referrers);
-        settle_ranking(&mut survey.referrers, referring, dictionaries, TextColumn::Referrer);
-        self.kinds.clear();
-        for (host, [all, styles]) in std::mem::take(&mut self.hosts).into_counts() {
-            if styles.requests > 0 {
-                survey.styles.add(host.clone(), styles);
-            }
-            survey.embeds.add(host, all);
-        }
-        let referrers = dictionaries.of(TextColumn::Referrer);
-        for ((path, referrer), counts) in self.missing.drain() {
-            let referrer = if referrer == NO_TEXT { "" } else { referrers.text(referrer) };
-            survey
-                .missing
-                .add((dictionaries.of(TextColumn::Path).text(path).into(), referrer.into()), counts);
-        }
-        let key = self.plan.key;
-        let hashes =
-            |column| dictionaries.of(column).texts().map(|text| key.of_text(text)).collect::<Vec<_>>();
-        let (clients, agents) = (hashes(TextColumn::Client), hashes(TextColumn::Agent));
-        let nobody = key.of_text("");
-        self.settle_visits(&mut survey.visits, dictionaries, (&clients, &agents, nobody));
-        for (day, visitors) in std::mem::take(&mut self.earlier) {
-            survey.visitors.reserve(day, visitors.len());
-            for (client, agent) in visitors {
-                let client = clients.get(client as usize).copied().unwrap_or(nobody);
-                let agent = agents.get(agent as usize).copied().unwrap_or(nobody);
-                survey.visitors.add(day, key.of_visitor(client, agent, day));
-            }
-        }
-        survey
-    }
-}
-
-/// How many visits are known by codes before they are settled.
-const MOST_UNSETTLED: usize = 150_000;
-
-/// A visit by codes.
-#[derive(Debug, Clone, Copy)]
-struct OpenVisit {
-    first: i64,
-    last: i64,
-    requests: u32,
-    pages: u32,
-    first_page: (i64, u32),
-    last_page: (i64, u32),
-}
-
-impl Surveyor {
-    /// Visits by codes become visits by texts. `hashes` are those of clients and agents, and of nobody.
-    fn settle_visits(
-        &mut self,
-        visits: &mut Visits,
-        dictionaries: &Dictionaries,
-        hashes: (&[u64], &[u64], u64),
-    ) {
-        let (clients, agents, nobody) = hashes;
-        let of = |hashes: &[u64], code: u32| hashes.get(code as usize).copied().unwrap_or(nobody);
-        let mut texts: Vec<Option<Arc<str>>> = vec![None; dictionaries.of(TextColumn::Path).len()];
-        let mut page = |(time, path): (i64, u32)| {
-            let place = texts.get_mut(path as usize)?;
-            let text = place.get_or_insert_with(|| dictionaries.of(TextColumn::Path).text(path).into());
-            Some((time, Arc::clone(text)))
-        };
-        let mut programs: Vec<Option<bool>> = vec![None; dictionaries.of(TextColumn::Agent).len()];
-        let mut is_crawler = |code: u32| match programs.get_mut(code as usize) {
-            Some(known) => {
-                let text = || dictionaries.of(TextColumn::Agent).text(code);
-                *known.get_or_insert_with(|| agents::read(text()).crawler.is_some())
-            }
-            None => false,
-        };
-        for ((client, agent), visit) in self.closed_visits.drain(..).chain(self.open_visits.drain()) {
-            let stretch = Stretch {
-                first: visit.first,
-                last: visit.last,
-                requests: u64::from(visit.requests),
-                pages: u64::from(visit.pages),
-                first_page: page(visit.first_page),
-                last_page: page(visit.last_page),
-                is_crawler: is_crawler(agent),
-            };
-            visits.add(self.plan.key.of_pair(of(clients, client), of(agents, agent)), stretch);
-        }
-    }
-}
-
-/// What each host's pages load, by the codes of referrers.
-#[derive(Debug, Default)]
-struct Hosts {
-    /// The host of each referrer, by its place in `names`.
-    of_referrer: Vec<u32>,
-    places: HashMap<Box<str>, u32, RandomState>,
-    /// Everything they load, and the style sheets and scripts of it.
-    counts: Vec<[Counts; 2]>,
-}
-
-impl Hosts {
-    /// Finds the hosts of referrers that are new.
-    fn learn(&mut self, referrers: &Dictionary) {
-        for code in self.of_referrer.len()..referrers.len() {
-            let place = referrers::host(referrers.text(code as u32)).map_or(NO_TEXT, |host| {
-                let next = self.counts.len() as u32;
-                let place = *self.places.entry(host.into()).or_insert(next);
-                if place == next {
-                    self.counts.push([Counts::default(); 2]);
-                }
-                place
-            });
-            self.of_referrer.push(place);
-        }
-    }
-
-    fn add(&mut self, referrer: u32, bytes: u64, is_style: bool) {
-        if let Some([all, styles]) = self.counts.get_mut(self.of_referrer[referrer as usize] as usize) {
-            all.add(bytes);
-            if is_style {
-                styles.add(bytes);
-            }
-        }
-    }
-
-    fn into_counts(self) -> impl Iterator<Item = (Box<str>, [Counts; 2])> {
-        let counts = self.counts;
-        let named = self.places.into_iter().map(move |(name, place)| (name, counts[place as usize]));
-        named.filter(|(_, [all, _])| all.requests > 0)
-    }
-}
-
-/// A surveyor with dictionaries of its own, which begins afresh whenever they are full.
-///
-/// Whoever reads hands each batch over by [`SurveyWorker::fill`]; memory stays bounded whatever comes.
-#[derive(Debug)]
-pub struct SurveyWorker {
-    surveyor: Surveyor,
-    batch: RequestBatch,
-    dictionaries: Dictionaries,
-    survey: Survey,
-}
-
-impl SurveyWorker {
-    /// A worker that has seen nothing.
-    pub fn new(plan: SurveyPlan) -> Self {
-        SurveyWorker {
-            surveyor: Surveyor::new(plan),
-            batch: RequestBatch::default(),
-            dictionaries: Dictionaries::default(),
-            survey: Survey::default(),
-        }
-    }
-
-    /// Counts what a reader puts into the batch.
-    pub fn fill<T>(&mut self, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T) -> T {
-        let result = read(&mut self.batch, &mut self.dictionaries);
-        self.surveyor.add(&self.batch, &self.dictionaries);
-        self.batch.clear();
-        if self.dictionaries.are_full() || self.surveyor.is_full() {
-            self.survey.merge(self.surveyor.settle(&self.dictionaries));
-            self.dictionaries = Dictionaries::default();
-        }
-        result
-    }
-
-    /// Everything counted.
-    pub fn finish(mut self) -> Survey {
-        self.survey.merge(self.surveyor.settle(&self.dictionaries));
-        self.survey
     }
 }
 
@@ -523,37 +406,18 @@ fn bytes_of(batch: &RequestBatch, row: usize) -> u64 {
     batch.number(Column::Bytes, row).unwrap_or(0)
 }
 
-fn count_by_code(counts: &mut [Counts], batch: &RequestBatch, column: TextColumn, rows: &[u32]) {
-    let codes = &batch.texts[column.index()];
-    for row in rows.iter().map(|&row| row as usize) {
-        if codes[row] != NO_TEXT {
-            counts[codes[row] as usize].add(bytes_of(batch, row));
-        }
-    }
-}
-
-fn settle_ranking(
-    ranking: &mut Ranking<Box<str>>,
-    counts: Vec<Counts>,
-    dictionaries: &Dictionaries,
-    column: TextColumn,
-) {
-    for (text, counts) in dictionaries.of(column).texts().zip(counts) {
-        if counts.requests > 0 {
-            ranking.add(text.into(), counts);
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::logs::{Layout, LineReader};
+    use crate::scope::Scope;
+    use crate::survey::Step;
     use crate::survey::{ReportOptions, SurveyReport};
+    use jiff::tz::TimeZone;
     use proptest::prelude::*;
 
     fn plan(scope: Scope) -> SurveyPlan {
-        SurveyPlan { scope, zone: TimeZone::UTC, key: VisitorKey([1, 2]), step: Some(Step::Hour) }
+        SurveyPlan { step: Some(Step::Hour), ..SurveyPlan::new(scope, TimeZone::UTC, VisitorKey([1, 2])) }
     }
 
     fn survey(lines: &[String], plan: &SurveyPlan) -> Survey {
@@ -564,7 +428,7 @@ mod tests {
         assert_eq!(reader.read as usize, lines.len());
         let mut surveyor = Surveyor::new(plan.clone());
         surveyor.add(&batch, &dictionaries);
-        surveyor.settle(&dictionaries)
+        surveyor.into_survey(&dictionaries)
     }
 
     fn line() -> impl Strategy<Value = String> {
@@ -607,7 +471,7 @@ mod tests {
             prop_assert_eq!(survey.visitors.total(), visitors.len() as u64);
             prop_assert_eq!(survey.total.counts.requests, lines.len() as u64);
             prop_assert_eq!(survey.missing.by_requests().iter().map(|entry| entry.1.requests).sum::<u64>(), missing);
-            prop_assert_eq!(survey.hours.iter().map(|hour| hour.requests).sum::<u64>(), lines.len() as u64);
+            prop_assert_eq!(survey.hours().iter().map(|hour| hour.requests).sum::<u64>(), lines.len() as u64);
         }
     }
 

@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use std::hash::{BuildHasherDefault, Hasher};
 
 /// How many visitors are kept before the set becomes a sample.
-pub const MOST_VISITORS: usize = 1 << 21;
+pub const MOST_VISITORS: usize = 1 << 20;
 
 /// The key of the hashes: the same for all that is to be merged, unknown to whoever is counted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,18 +26,25 @@ impl VisitorKey {
     }
 
     /// The hash of a client and agent, from their hashes, whatever the day.
+    ///
+    /// Those are keyed, so nobody knows them who does not know the key: to mix them well is enough.
     pub fn of_pair(self, client: u64, agent: u64) -> u64 {
-        self.of_visitor(client, agent, i32::MIN)
+        let product = u128::from(client ^ self.0[0]) * u128::from(agent.rotate_left(32) ^ self.0[1]);
+        mixed(product as u64 ^ (product >> 64) as u64)
     }
 
-    /// The hash of a visitor, from the hashes of client and agent and the day.
-    pub fn of_visitor(self, client: u64, agent: u64, day: i32) -> u64 {
-        let mut hasher = SipHasher13::new_with_keys(self.0[0], self.0[1]);
-        hasher.write_u64(client);
-        hasher.write_u64(agent);
-        hasher.write_i32(day);
-        hasher.finish()
+    /// The hash of a visitor, from that of client and agent and the day.
+    pub fn of_visitor(self, pair: u64, day: i32) -> u64 {
+        mixed(pair ^ mixed(self.0[0] ^ day as u64))
     }
+}
+
+/// Spreads every bit over all of them: each step can be undone, so that different hashes stay different.
+fn mixed(mut hash: u64) -> u64 {
+    for odd in [0x9e37_79b9_7f4a_7c15, 0xd6e8_feb8_6659_fd93] {
+        hash = (hash ^ (hash >> 32)).wrapping_mul(odd);
+    }
+    hash ^ (hash >> 32)
 }
 
 /// Hashes need no hashing.
@@ -85,9 +92,14 @@ impl Visitors {
         }
     }
 
-    /// Makes room for so many visitors of a day.
-    pub fn reserve(&mut self, day: i32, visitors: usize) {
-        self.days.entry(day).or_default().reserve(visitors.min(self.most));
+    /// Takes in visitors of one day.
+    pub fn add_all(&mut self, day: i32, hashes: &[u64]) {
+        let threshold = self.threshold();
+        let known = self.days.entry(day).or_default();
+        let before = known.len();
+        known.extend(hashes.iter().filter(|hash| **hash <= threshold));
+        self.kept += known.len() - before;
+        self.thin_out();
     }
 
     /// Takes in another set made with the same key and limit.
@@ -157,7 +169,7 @@ mod tests {
 
     fn of(hashes: &[(i32, u64)], most: usize) -> Visitors {
         let mut visitors = Visitors::with_limit(most);
-        hashes.iter().for_each(|&(day, text)| visitors.add(day, KEY.of_visitor(text, 0, day)));
+        hashes.iter().for_each(|&(day, text)| visitors.add(day, KEY.of_visitor(KEY.of_pair(text, 0), day)));
         visitors
     }
 

@@ -15,7 +15,7 @@ pub const LONGEST_GAP: i64 = 30 * 60 * 1000;
 /// How many clients and agents are kept before the set becomes a sample.
 pub const MOST_VISITORS: usize = 1 << 17;
 /// How many stretches are, all together.
-const MOST_STRETCHES: usize = 1 << 19;
+const MOST_STRETCHES: usize = 1 << 18;
 
 /// A page, and when it was asked for. The earlier comes first; of two at once, the one whose path does.
 pub type PageAt = (i64, Arc<str>);
@@ -106,7 +106,8 @@ impl Visits {
         1 << self.halvings
     }
 
-    fn threshold(&self) -> u64 {
+    /// Visitors with a larger hash are not kept.
+    pub fn threshold(&self) -> u64 {
         u64::MAX >> self.halvings
     }
 

@@ -13,7 +13,7 @@ use axum::response::{IntoResponse, Response};
 use exedra_api::{LogStatus, Now, Problem, Request, SiteStatus, Status};
 use exedra_core::logs::{Column, TextColumn};
 use exedra_core::scope::Scope;
-use exedra_core::survey::{Step, SurveyPlan, SurveyReport, SurveyWorker};
+use exedra_core::survey::{Step, SurveyPlan, SurveyReport, SurveyWorker, Surveys};
 use exedra_store::StoreError;
 use exedra_store::records::snapshot::Recorded;
 use std::sync::Arc;
@@ -157,18 +157,22 @@ pub async fn survey(
 }
 
 fn make_survey(console: &Console, asked: &Asked) -> Result<SurveyReport, Failure> {
+    let site = console.site()?;
+    let zone = site.config.service.time_zone.clone();
     let plan = SurveyPlan {
-        scope: asked.scope.clone(),
-        zone: console.site()?.config.service.time_zone.clone(),
-        key: console.key,
         step: asked.step,
+        countries: site.countries.clone(),
+        ..SurveyPlan::new(asked.scope.clone(), zone, console.key)
     };
-    let mut worker = SurveyWorker::new(plan.clone());
+    let surveys = Surveys::new(std::slice::from_ref(&plan));
+    let mut worker = SurveyWorker::new(&surveys);
     let snapshot = console.records.snapshot().within(&asked.scope);
     snapshot.read::<StoreError>(&console.records, plan.projection(), |_, part| {
         worker.fill(|batch, texts| part.append_to(batch, texts))
     })?;
-    Ok(SurveyReport::new(&worker.finish(), &plan, &asked.options))
+    worker.finish();
+    let survey = surveys.finish().pop().unwrap_or_default();
+    Ok(SurveyReport::new(&survey, &plan, &asked.options))
 }
 
 fn request(recorded: &Recorded) -> Request {

@@ -26,7 +26,8 @@ const MOST_BUCKETS: i64 = 10_000;
 pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {
     let zone = &config.service.time_zone;
     let hosts = config.sites.iter().flat_map(|site| site.hosts.iter().map(|host| host.value.clone()));
-    let options = ReportOptions { top: 100, referrers: 8, own_hosts: hosts.collect() };
+    let options =
+        ReportOptions { top: 100, referrers: 8, own_hosts: hosts.collect(), ..ReportOptions::default() };
     let mut asked = Asked { options, ..Asked::default() };
     let (mut only, mut without) = (Vec::new(), Vec::new());
     let wrong = |error: &dyn std::fmt::Display| Failure::Wrong(error.to_string());

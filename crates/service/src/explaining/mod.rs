@@ -8,7 +8,7 @@ pub mod asked;
 pub mod effective;
 pub mod looking;
 
-use crate::countries::Countries;
+use crate::countries;
 use asked::{Described, fields};
 use exedra_api::explaining::{Codec, Explanation, FactValue, Outcome, Step};
 use exedra_core::answer::{self, Answer, Body, Trace, answer_traced, trace::Place};
@@ -21,7 +21,7 @@ use looking::Looking;
 /// Explains a request.
 pub fn explain(looking: &Looking<'_>, described: &Described) -> Explanation {
     let config = looking.config;
-    let countries = config.service.countries.as_ref().and_then(|path| Countries::open(&path.value).ok());
+    let countries = config.service.countries.as_ref().and_then(|path| countries::open(&path.value).ok());
     let country = match &countries {
         Some(countries) => countries.of(described.client).into(),
         None => Known::Unknown,

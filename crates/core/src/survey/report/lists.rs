@@ -2,9 +2,12 @@
 //!
 //! Surveys count agents, paths and referrers; only here, when all parts have met, is each distinct one looked at.
 
-use super::ranking::{Counts, Ranking};
-use super::surveyor::Survey;
+use super::forms::Changes;
+use super::{Measure, ReportOptions};
 use crate::classify::{agents, paths, referrers};
+use crate::survey::plan::{Part, SurveyPlan};
+use crate::survey::ranking::{Counts, Ranking};
+use crate::survey::survey::Survey;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use utoipa::ToSchema;
@@ -17,7 +20,7 @@ const OWN_SHARE: u64 = 20;
 const UNREAD: &str = "(rare agents)";
 
 /// Values by requests, the most frequent first.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RankedList {
     /// The first of them.
     pub entries: Vec<ListEntry>,
@@ -30,7 +33,7 @@ pub struct RankedList {
 }
 
 /// One value of a list.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ListEntry {
     /// The value.
     pub value: String,
@@ -38,10 +41,13 @@ pub struct ListEntry {
     pub requests: u64,
     /// Body bytes sent.
     pub bytes: u64,
+    /// Beside the other period.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub changes: Changes,
 }
 
 /// Requests of people and of programs that ask by themselves.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Apart {
     /// Requests of people.
     pub people: u64,
@@ -53,6 +59,9 @@ pub struct Apart {
     pub crawler_bytes: u64,
     /// Requests that named no agent.
     pub unnamed: u64,
+    /// Beside the other period.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub changes: Changes,
 }
 
 /// Visits of people: a visitor's requests with no gap over half an hour.
@@ -68,9 +77,32 @@ pub struct VisitFigures {
     pub seconds: f64,
     /// Seconds of the middle one of all visits.
     pub middle_seconds: f64,
+    /// How many took how long.
+    #[serde(default)]
+    pub by_length: Vec<VisitCount>,
+    /// How many saw how many pages.
+    #[serde(default)]
+    pub by_pages: Vec<VisitCount>,
     /// Visits of programs, which the other figures leave out.
     pub by_crawlers: u64,
+    /// Beside the other period.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub changes: Changes,
 }
+
+/// Visits of some length.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct VisitCount {
+    /// Seconds or pages that they did not exceed; absent for those longer than all before.
+    pub up_to: Option<u64>,
+    /// How many.
+    pub visits: u64,
+}
+
+/// The seconds that visits are told apart by.
+const LENGTHS: [u64; 7] = [0, 30, 120, 300, 900, 1800, 3600];
+/// The pages that visits are told apart by.
+const PAGES: [u64; 6] = [0, 1, 2, 5, 10, 20];
 
 /// Everything that follows.
 #[derive(Debug, Clone, Default)]
@@ -86,7 +118,7 @@ pub struct Lists {
 }
 
 /// The names of all lists.
-pub const NAMES: [&str; 13] = [
+pub const NAMES: [&str; 15] = [
     "kinds",
     "extensions",
     "first_pages",
@@ -100,51 +132,56 @@ pub const NAMES: [&str; 13] = [
     "referring_pages",
     "search_phrases",
     "embedding_sites",
+    "users",
+    "countries",
 ];
 
 impl Lists {
-    /// Makes the lists of a survey, each of a length. Without known hosts of one's own, those are taken for them whose
-    /// pages load style sheets and scripts: pages of others show pictures from here, but do not look like ours.
-    pub fn of(survey: &Survey, known_hosts: &[String], top: usize) -> Lists {
-        let own_hosts = match known_hosts {
+    /// Makes the lists of a survey. Without known hosts of one's own, those are taken for them whose pages load style sheets
+    /// and scripts: pages of others show pictures from here, but do not look like ours.
+    pub fn of(survey: &Survey, plan: &SurveyPlan, options: &ReportOptions) -> Lists {
+        let own_hosts = match &options.own_hosts[..] {
             [] => {
                 let loaded = survey.styles.by_requests();
-                let enough = loaded.iter().map(|(_, counts)| counts.requests).sum::<u64>() / OWN_SHARE;
+                let enough = survey.styles.total().requests / OWN_SHARE;
                 let own = loaded.iter().filter(|(_, counts)| counts.requests > enough);
-                own.map(|(host, _)| host.to_string()).collect()
+                own.map(|(host, _)| (*host).to_owned()).collect()
             }
             known => known.to_vec(),
         };
         let mut all = Gathered::default();
-        let apart = all.agents(&survey.agents, survey.total.counts);
+        let apart = match plan.parts.has(Part::Agents) {
+            true => all.agents(&survey.agents, survey.total.counts),
+            false => Apart::default(),
+        };
         all.paths(&survey.paths);
+        all.clients(survey, plan);
         all.referrers(survey, &own_hosts);
         let visits = all.visits(survey);
-        let lists = NAMES.into_iter().map(|name| (name.to_owned(), rank(all.0.remove(name), top))).collect();
-        Lists { lists, apart, visits, own_hosts }
+        let mut ranked: BTreeMap<String, RankedList> = NAMES
+            .into_iter()
+            .map(|name| (name.to_owned(), rank(all.0.get(name), options.top, options.by)))
+            .collect();
+        for (name, ranking) in [("agents", &survey.agents), ("users", &survey.users)] {
+            ranked.insert(name.to_owned(), rank(Some(ranking), options.top, options.by));
+        }
+        Lists { lists: ranked, apart, visits, own_hosts }
     }
 }
 
 #[derive(Default)]
-struct Gathered(HashMap<&'static str, HashMap<String, Counts>>);
+struct Gathered(HashMap<&'static str, Ranking>);
 
 impl Gathered {
     fn add(&mut self, list: &'static str, value: &str, counts: Counts) {
-        let list = self.0.entry(list).or_default();
-        match list.get_mut(value) {
-            Some(known) => known.merge(counts),
-            None => {
-                list.insert(value.to_owned(), counts);
-            }
-        }
+        self.0.entry(list).or_default().add(value, counts);
     }
 
-    fn agents(&mut self, agents: &Ranking<Box<str>>, total: Counts) -> Apart {
+    fn agents(&mut self, agents: &Ranking, total: Counts) -> Apart {
         let mut apart = Apart::default();
         let mut named = 0;
         for (nth, (text, counts)) in agents.by_requests().into_iter().enumerate() {
             named += counts.requests;
-            self.add("agents", text, counts);
             if nth >= MOST_AGENTS {
                 self.add("browsers", UNREAD, counts);
                 continue;
@@ -174,8 +211,8 @@ impl Gathered {
         apart
     }
 
-    fn paths(&mut self, ranking: &Ranking<Box<str>>) {
-        for (path, counts) in ranking.by_requests() {
+    fn paths(&mut self, ranking: &Ranking) {
+        for (path, counts) in ranking.entries() {
             self.add("kinds", paths::kind(path).name(), counts);
             if let Some(extension) = paths::extension(path) {
                 self.add("extensions", &extension, counts);
@@ -183,9 +220,17 @@ impl Gathered {
         }
     }
 
+    /// Countries of clients, also of such as are cut to their network.
+    fn clients(&mut self, survey: &Survey, plan: &SurveyPlan) {
+        let Some(countries) = &plan.countries else { return };
+        for (client, counts) in survey.clients.entries() {
+            self.add("countries", countries.of_text(client).unwrap_or("(unknown)"), counts);
+        }
+    }
+
     fn referrers(&mut self, survey: &Survey, own_hosts: &[String]) {
         let is_own = |host: &str| own_hosts.iter().any(|own| own == host);
-        for (referrer, counts) in survey.referrers.by_requests() {
+        for (referrer, counts) in survey.referrers.entries() {
             let Some(host) = referrers::host(referrer).filter(|host| !is_own(host)) else { continue };
             self.add("referring_sites", &host, counts);
             self.add("referring_pages", referrer, counts);
@@ -193,17 +238,12 @@ impl Gathered {
                 self.add("search_phrases", &phrase, counts);
             }
         }
-        for (host, counts) in survey.embeds.by_requests().into_iter().filter(|(host, _)| !is_own(host)) {
+        for (host, counts) in survey.embeds.entries().filter(|(host, _)| !is_own(host)) {
             self.add("embedding_sites", host, counts);
             // Who shows files from here does not link here by that.
-            let linking = self.0.entry("referring_sites").or_default();
-            if let Some(all) = linking.get_mut(&**host) {
-                all.requests = all.requests.saturating_sub(counts.requests);
-                all.bytes = all.bytes.saturating_sub(counts.bytes);
+            if let Some(linking) = self.0.get_mut("referring_sites") {
+                linking.take_out(host, counts);
             }
-        }
-        if let Some(linking) = self.0.get_mut("referring_sites") {
-            linking.retain(|_, counts| counts.requests > 0);
         }
     }
 
@@ -212,6 +252,8 @@ impl Gathered {
         let one = Counts { requests: weight, bytes: 0 };
         let mut figures = VisitFigures::default();
         let mut lengths: Vec<i64> = Vec::new();
+        let mut by_length = [0u64; LENGTHS.len() + 1];
+        let mut by_pages = [0u64; PAGES.len() + 1];
         for visit in survey.visits.all() {
             if visit.is_crawler {
                 figures.by_crawlers += weight;
@@ -220,13 +262,18 @@ impl Gathered {
             figures.visits += weight;
             figures.pages += visit.pages * weight;
             figures.short += if visit.pages <= 1 { weight } else { 0 };
-            lengths.push(visit.last - visit.first);
+            let length = visit.last - visit.first;
+            lengths.push(length);
+            by_length[LENGTHS.partition_point(|most| (*most as i64) * 1000 < length)] += weight;
+            by_pages[PAGES.partition_point(|most| *most < visit.pages)] += weight;
             for (list, page) in [("first_pages", &visit.first_page), ("last_pages", &visit.last_page)] {
                 if let Some((_, path)) = page {
                     self.add(list, path, one);
                 }
             }
         }
+        figures.by_length = counted(&LENGTHS, &by_length);
+        figures.by_pages = counted(&PAGES, &by_pages);
         if !lengths.is_empty() {
             let middle = lengths.len() / 2;
             figures.seconds = lengths.iter().sum::<i64>() as f64 / lengths.len() as f64 / 1000.0;
@@ -236,20 +283,31 @@ impl Gathered {
     }
 }
 
-fn rank(values: Option<HashMap<String, Counts>>, top: usize) -> RankedList {
-    let mut all: Vec<(String, Counts)> = values.unwrap_or_default().into_iter().collect();
-    all.sort_unstable_by(|a, b| b.1.requests.cmp(&a.1.requests).then_with(|| a.0.cmp(&b.0)));
-    let mut list = RankedList { more: all.len().saturating_sub(top) as u64, ..RankedList::default() };
+fn counted(bounds: &[u64], visits: &[u64]) -> Vec<VisitCount> {
+    let bounds = bounds.iter().map(|bound| Some(*bound)).chain([None]);
+    bounds.zip(visits).map(|(up_to, visits)| VisitCount { up_to, visits: *visits }).collect()
+}
+
+fn rank(ranking: Option<&Ranking>, top: usize, by: Measure) -> RankedList {
+    let Some(ranking) = ranking else { return RankedList::default() };
+    let all = ranking.by(by);
+    let let_go = ranking.let_go();
+    let mut list = RankedList {
+        entries: Vec::new(),
+        more: all.len().saturating_sub(top) as u64,
+        more_requests: let_go.requests,
+        more_bytes: let_go.bytes,
+    };
     for (_, counts) in all.iter().skip(top) {
         list.more_requests += counts.requests;
         list.more_bytes += counts.bytes;
     }
-    all.truncate(top);
-    let entry = |(value, counts): (String, Counts)| ListEntry {
-        value,
+    let entry = |(value, counts): (&str, Counts)| ListEntry {
+        value: value.to_owned(),
         requests: counts.requests,
         bytes: counts.bytes,
+        changes: Changes::new(),
     };
-    list.entries = all.into_iter().map(entry).collect();
+    list.entries = all.into_iter().take(top).map(entry).collect();
     list
 }

@@ -1,0 +1,188 @@
+//! All sources as one stream of blocks, taken by whichever thread is free.
+//!
+//! Opening, finding the layout, unpacking and reading happen when a thread asks for its next block, one thread at a time. So a
+//! compressed log is unpacked by one thread while the others read lines, and no thread does nothing but wait.
+
+use super::blocks::Blocks;
+use super::bookmark::{ALL, Begun, open_from};
+use super::packed::unpacked;
+use super::progress::Progress;
+use super::reading::{Asked, Source};
+use exedra_core::logs::detect::detect;
+use exedra_core::logs::{Layout, escape};
+use std::io::{self, Read};
+use std::path::PathBuf;
+use std::slice::Iter;
+use std::sync::Arc;
+
+/// How many lines are looked at to find the layout.
+const SAMPLE: usize = 200;
+/// How many lines of a log that cannot be read are shown.
+const SHOWN: usize = 3;
+
+/// A block of whole lines, and what must be known to read them.
+pub struct Block {
+    /// Place of its source in their order.
+    pub source: usize,
+    /// Its place in the source, from 0.
+    pub number: u64,
+    /// Lines that stand before it and say something about its own.
+    pub directives: Arc<[Vec<u8>]>,
+    /// The layouts of its source, the one that fits best first.
+    pub layouts: Arc<[Layout]>,
+    /// The lines.
+    pub octets: Vec<u8>,
+}
+
+/// What has been read, and what is left.
+pub struct Feed<'a> {
+    asked: &'a Asked,
+    progress: &'a Progress,
+    left: Iter<'a, Begun>,
+    open: Option<Open<'a>>,
+    /// The sources that could be read.
+    pub sources: Vec<Source>,
+    /// What was wrong with the others.
+    pub failures: Vec<String>,
+    /// Files of a folder that are no logs.
+    pub passed_over: Vec<String>,
+    /// Which files were read, and how far, in octets before compression.
+    pub read: Vec<(Option<PathBuf>, u64)>,
+}
+
+/// The source at hand.
+struct Open<'a> {
+    begun: &'a Begun,
+    input: Box<dyn Read + Send>,
+    blocks: Blocks,
+    layouts: Arc<[Layout]>,
+    next: u64,
+}
+
+impl<'a> Feed<'a> {
+    /// Begins with the first source.
+    pub fn new(asked: &'a Asked, progress: &'a Progress) -> Self {
+        Feed {
+            asked,
+            progress,
+            left: asked.files.iter(),
+            open: None,
+            sources: Vec::new(),
+            failures: Vec::new(),
+            passed_over: Vec::new(),
+            read: Vec::new(),
+        }
+    }
+
+    /// The next block, in memory that was used before; `None` when all has been read.
+    pub fn next(&mut self, spare: Vec<u8>) -> Option<Block> {
+        let mut spare = spare;
+        loop {
+            if self.open.is_none() {
+                let begun = self.left.find(|begun| begun.read != ALL)?;
+                match self.begin(begun) {
+                    Ok(Some(block)) => return Some(block),
+                    Ok(None) => continue,
+                    Err(_) if begun.file.incidental => self.passed_over.push(begun.file.name.clone()),
+                    Err(words) => self.failures.push(words),
+                }
+                continue;
+            }
+            match self.go_on(std::mem::take(&mut spare)) {
+                Some(block) => return Some(block),
+                None => continue,
+            }
+        }
+    }
+
+    /// Opens a source and gives its first block, if it has any lines.
+    fn begin(&mut self, begun: &'a Begun) -> Result<Option<Block>, String> {
+        let name = &begun.file.name;
+        let failed = |error: io::Error| format!("{name} cannot be read: {error}");
+        let mut input = match &begun.file.path {
+            Some(path) => open_from(path, begun.read),
+            None => unpacked(io::stdin()),
+        }
+        .map_err(failed)?;
+        let mut blocks = Blocks::new(self.asked.leaves_open_line);
+        let Some(first) = blocks.next(&mut *input, Vec::new()).map_err(failed)? else {
+            // Of an emptied log nothing is said when it was read before.
+            let only = Some(&self.asked.layouts).filter(|layouts| layouts.len() == 1);
+            let layout = only.map_or(String::new(), |layouts| layouts[0].name.clone());
+            self.sources.push(Source { name: name.clone(), layout });
+            self.read.push((begun.file.path.clone(), begun.read));
+            return Ok(None);
+        };
+        let layouts = layouts_for(name, &self.asked.layouts, &first)?;
+        let layout = layouts.first().map_or(String::new(), |layout| layout.name.clone());
+        self.sources.push(Source { name: name.clone(), layout });
+        self.open = Some(Open { begun, input, blocks, layouts: layouts.into(), next: 0 });
+        Ok(self.hand_over(first))
+    }
+
+    /// The next block of the source at hand; at its end it is put away.
+    fn go_on(&mut self, spare: Vec<u8>) -> Option<Block> {
+        let open = self.open.as_mut()?;
+        match open.blocks.next(&mut *open.input, spare) {
+            Ok(Some(octets)) => return self.hand_over(octets),
+            Ok(None) => {
+                let read = open.begun.read + open.blocks.octets;
+                self.read.push((open.begun.file.path.clone(), read));
+            }
+            Err(error) => self.failures.push(format!("{} cannot be read: {error}", open.begun.file.name)),
+        }
+        self.open = None;
+        None
+    }
+
+    fn hand_over(&mut self, octets: Vec<u8>) -> Option<Block> {
+        let source = self.sources.len() - 1;
+        let open = self.open.as_mut()?;
+        let directives = open.blocks.directives();
+        open.blocks.note(&octets);
+        self.progress.read(octets.len() as u64);
+        let number = open.next;
+        open.next += 1;
+        Some(Block { source, number, directives, layouts: Arc::clone(&open.layouts), octets })
+    }
+}
+
+/// The layout that fits best, then all others for lines that it does not read. One that was asked for is not doubted.
+fn layouts_for(name: &str, layouts: &[Layout], first: &[u8]) -> Result<Vec<Layout>, String> {
+    let mut layouts = layouts.to_vec();
+    if layouts.len() == 1 {
+        return Ok(layouts);
+    }
+    let lines: Vec<&[u8]> = first
+        .split(|octet| *octet == b'\n')
+        .map(|line| line.strip_suffix(b"\r").unwrap_or(line))
+        .filter(|line| !line.is_empty())
+        .take(SAMPLE)
+        .collect();
+    match detect(&layouts, &lines) {
+        Some(fit) => {
+            let found = layouts.remove(fit.layout);
+            layouts.insert(0, found);
+            Ok(layouts)
+        }
+        None if lines.is_empty() => Ok(layouts),
+        None => Err(no_layout(name, &lines, &layouts)),
+    }
+}
+
+fn no_layout(name: &str, lines: &[&[u8]], layouts: &[Layout]) -> String {
+    let names: Vec<&str> = layouts.iter().map(|layout| layout.name.as_str()).collect();
+    let mut words = format!("{name}: no layout fits (tried {}). It begins:\n", names.join(", "));
+    for line in lines.iter().take(SHOWN) {
+        let mut shown = Vec::new();
+        escape::write(&line[..line.len().min(90)], false, &mut shown);
+        words.push_str("    ");
+        words.push_str(&String::from_utf8_lossy(&shown).replace("\\\"", "\""));
+        words.push_str(if line.len() > 90 { "…\n" } else { "\n" });
+    }
+    words.push_str(
+        "Write one with --layout, as in --layout '{client} [{time}] \"{method} {target} {protocol}\" {status}', and see with \
+         `exedra layout` how it reads.",
+    );
+    words
+}

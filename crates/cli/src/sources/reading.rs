@@ -1,0 +1,181 @@
+//! Lines of all sources, over threads.
+//!
+//! Each thread takes blocks from one [`Feed`], cuts them by a [`LineReader`] of its own and hands the requests to a
+//! [`Taker`] of its own, so that memory stays the same however long the logs are.
+
+use super::bookmark::Begun;
+use super::feed::{Block, Feed};
+use super::progress::Progress;
+use crate::Failure;
+use exedra_core::logs::{Dictionaries, Layout, LineReader, Projection, RequestBatch, Unread};
+use exedra_core::survey::SurveyWorker;
+use exedra_core::survey::report::{Lines, UnreadLine, UnreadReason};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::{Mutex, PoisonError};
+
+/// A source, as it was understood.
+#[derive(Debug, Clone, Serialize)]
+pub struct Source {
+    /// Its name as it was given.
+    pub name: String,
+    /// The layout that was found.
+    pub layout: String,
+}
+
+/// What is to be read, and how.
+pub struct Asked {
+    /// The files, each from an octet on (before compression).
+    pub files: Vec<Begun>,
+    /// Layouts of which one is to be found; with just one, no other is tried.
+    pub layouts: Vec<Layout>,
+    /// Whether a last line without its end is left for later.
+    pub leaves_open_line: bool,
+    /// How many threads read.
+    pub threads: usize,
+}
+
+/// Whoever wants the requests of one thread.
+pub trait Taker: Send {
+    /// What it has made of them.
+    type Made: Send;
+
+    /// Takes what `read` puts into an empty batch. `source` is the place of their source.
+    fn take(
+        &mut self,
+        source: usize,
+        read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize,
+    ) -> usize;
+
+    /// Ends, on the same thread.
+    fn finish(self) -> Self::Made;
+}
+
+impl Taker for SurveyWorker<'_> {
+    type Made = ();
+
+    fn take(&mut self, _: usize, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize) -> usize {
+        self.fill(read)
+    }
+
+    fn finish(self) {
+        SurveyWorker::finish(self);
+    }
+}
+
+/// Everything that was read.
+pub struct ReadAll<M> {
+    /// What each thread has made.
+    pub made: Vec<M>,
+    /// Lines read and unread.
+    pub lines: Lines,
+    /// The sources that could be read.
+    pub sources: Vec<Source>,
+    /// What was wrong with the others.
+    pub failures: Vec<String>,
+    /// Files of a folder that are no logs.
+    pub passed_over: Vec<String>,
+    /// Which files were read, and how far, in octets before compression.
+    pub read: Vec<(Option<PathBuf>, u64)>,
+}
+
+/// What one thread knows of its lines.
+#[derive(Default)]
+struct Share {
+    read: u64,
+    unread: BTreeMap<usize, Unread>,
+    /// Lines of each block, to number the unread ones.
+    lengths: BTreeMap<(usize, u64), u64>,
+}
+
+/// Reads all sources. One that cannot be read does not keep the others from it, unless it is the only one.
+pub fn read<T: Taker>(
+    asked: &Asked,
+    projection: Projection,
+    progress: &Progress,
+    taker: impl Fn() -> T + Sync,
+) -> Result<ReadAll<T::Made>, Failure> {
+    let feed = Mutex::new(Feed::new(asked, progress));
+    let done: Vec<(T::Made, Share)> = std::thread::scope(|scope| {
+        let work = || work(&feed, projection, taker());
+        let workers: Vec<_> = (1..asked.threads).map(|_| scope.spawn(work)).collect();
+        let own = work();
+        workers.into_iter().filter_map(|worker| worker.join().ok()).chain([own]).collect()
+    });
+    let Feed { sources, failures, passed_over, read, .. } =
+        feed.into_inner().unwrap_or_else(PoisonError::into_inner);
+    if sources.is_empty() && !(failures.is_empty() && passed_over.is_empty()) {
+        let mut words = failures;
+        if !passed_over.is_empty() {
+            words.push(format!("no layout fits any of {}", passed_over.join(", ")));
+        }
+        return Err(Failure(words.join("\n")));
+    }
+    let (made, shares): (Vec<T::Made>, Vec<Share>) = done.into_iter().unzip();
+    let lines = join(shares, &sources);
+    Ok(ReadAll { made, lines, sources, failures, passed_over, read })
+}
+
+fn work<T: Taker>(feed: &Mutex<Feed>, projection: Projection, mut taker: T) -> (T::Made, Share) {
+    let mut share = Share::default();
+    let mut readers: BTreeMap<usize, LineReader> = BTreeMap::new();
+    let mut spare = Vec::new();
+    loop {
+        let next = feed.lock().unwrap_or_else(PoisonError::into_inner).next(spare);
+        let Some(Block { source, number, directives, layouts, octets }) = next else { break };
+        let reader = readers.entry(source).or_insert_with(|| LineReader::new(&layouts, projection));
+        directives.iter().for_each(|line| reader.directive(line));
+        let (mut at, mut lines) = (0, 0);
+        while at < octets.len() {
+            at += taker.take(source, |batch, texts| {
+                reader.read_block(&octets[at..], number, &mut lines, batch, texts)
+            });
+        }
+        share.lengths.insert((source, number), lines);
+        spare = octets;
+    }
+    for (source, reader) in readers {
+        share.read += reader.read;
+        share.unread.insert(source, reader.unread);
+    }
+    (taker.finish(), share)
+}
+
+/// The lines of all threads, with the unread ones numbered.
+fn join(shares: Vec<Share>, sources: &[Source]) -> Lines {
+    let mut all = Share::default();
+    for share in shares {
+        all.read += share.read;
+        all.lengths.extend(share.lengths);
+        for (source, unread) in share.unread {
+            all.unread.entry(source).or_default().merge(unread);
+        }
+    }
+    let mut reasons: BTreeMap<_, UnreadReason> = BTreeMap::new();
+    let mut unread_lines = 0;
+    for (source, unread) in all.unread {
+        unread_lines += unread.lines();
+        for (reason, count) in unread.counts {
+            let entry = reasons.entry(reason).or_insert_with(|| UnreadReason {
+                reason: reason.to_string(),
+                lines: 0,
+                examples: Vec::new(),
+            });
+            entry.lines += count;
+            for example in unread.examples.get(&reason).into_iter().flatten() {
+                let before: u64 =
+                    all.lengths.range((source, 0)..(source, example.block)).map(|(_, lines)| lines).sum();
+                entry.examples.push(UnreadLine {
+                    source: sources[source].name.clone(),
+                    line: before + example.line + 1,
+                    column: example.at as u64 + 1,
+                    text: example.text.clone(),
+                });
+            }
+        }
+    }
+    let mut reasons: Vec<UnreadReason> = reasons.into_values().collect();
+    reasons.sort_by_key(|reason| std::cmp::Reverse(reason.lines));
+    Lines { read: all.read, unread: unread_lines, reasons }
+}

@@ -1,0 +1,33 @@
+//! A survey that may be handed on: addresses cut to their networks, names of users left out.
+
+use super::ranking::Ranking;
+use super::report::Lines;
+use super::survey::Survey;
+use crate::logs::mask::masked;
+use std::borrow::Cow;
+use std::net::IpAddr;
+
+impl Survey {
+    /// The same survey with nothing finer in it than networks: the first 24 bits of IPv4 addresses, the first 48 of IPv6.
+    /// Visitors and visits were counted before and stay as they are. What is no address is left out.
+    pub fn masked(mut self) -> Survey {
+        self.clients = self.clients.regrouped(|client| network(client).map(Cow::Owned));
+        self.users = Ranking::default();
+        self
+    }
+}
+
+/// The network of an address, as in `192.0.2.0/24`.
+fn network(client: &str) -> Option<String> {
+    let address: IpAddr = client.parse().ok()?;
+    let network = masked(address);
+    Some(format!("{network}/{}", if network.is_ipv4() { 24 } else { 48 }))
+}
+
+impl Lines {
+    /// The same without the lines themselves: there may be addresses in them.
+    pub fn without_examples(mut self) -> Lines {
+        self.reasons.iter_mut().for_each(|reason| reason.examples.clear());
+        self
+    }
+}

@@ -1,0 +1,167 @@
+//! Everything counted over one scope. Two surveys of one plan merge into one, in any order.
+
+use super::durations::Durations;
+use super::ranking::{Counts, Ranking};
+use super::visitors::Visitors;
+use super::visits::Visits;
+use std::collections::BTreeMap;
+
+/// Requests and bytes, with their answers by class.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Bucket {
+    /// All of them.
+    pub counts: Counts,
+    /// Requests by the first digit of their status; index 0 holds those without one.
+    pub classes: [u64; 6],
+}
+
+impl Bucket {
+    /// Takes in one request.
+    pub fn add(&mut self, class: usize, bytes: u64) {
+        self.counts.add(bytes);
+        self.classes[class] += 1;
+    }
+
+    /// Takes in another bucket.
+    pub fn merge(&mut self, other: Bucket) {
+        self.counts.merge(other.counts);
+        self.classes.iter_mut().zip(other.classes).for_each(|(ours, theirs)| *ours += theirs);
+    }
+}
+
+/// Answers in one content coding.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Encoded {
+    /// All of them.
+    pub counts: Counts,
+    /// Bytes before compression, of those where that is known.
+    pub before: u64,
+    /// Bytes sent of the same.
+    pub after: u64,
+}
+
+impl Encoded {
+    /// Takes in another.
+    pub fn merge(&mut self, other: Encoded) {
+        self.counts.merge(other.counts);
+        self.before = self.before.saturating_add(other.before);
+        self.after = self.after.saturating_add(other.after);
+    }
+}
+
+/// How many content codings are told apart. There are a handful; whatever else a log says counts as one more.
+const MOST_ENCODINGS: usize = 32;
+/// What stands for those.
+const OTHER_ENCODINGS: &str = "(others)";
+
+/// Everything counted over one scope.
+#[derive(Debug, Clone, Default)]
+pub struct Survey {
+    /// Everything together.
+    pub total: Bucket,
+    /// First and last instant, in milliseconds since 1970 UTC.
+    pub span: Option<(i64, i64)>,
+    /// By status; 0 stands for none.
+    pub statuses: BTreeMap<u16, Counts>,
+    /// By day, counted from 1970-01-01 in the plan's zone.
+    pub days: BTreeMap<i32, Bucket>,
+    /// By weekday (Monday first) and hour of the day, in the plan's zone.
+    pub week: [[Counts; 24]; 7],
+    /// By bucket of the plan's step, keyed by its first millisecond.
+    pub timeline: BTreeMap<i64, Bucket>,
+    /// By path.
+    pub paths: Ranking,
+    /// By client.
+    pub clients: Ranking,
+    /// By signed-in name.
+    pub users: Ranking,
+    /// By agent.
+    pub agents: Ranking,
+    /// By the page that linked here.
+    pub referrers: Ranking,
+    /// What pages of each host load from here: requests for anything but pages, by the host of the referrer.
+    pub embeds: Ranking,
+    /// Those of them that are style sheets and scripts: they tell which hosts are one's own.
+    pub styles: Ranking,
+    /// By content coding.
+    pub encodings: BTreeMap<Box<str>, Encoded>,
+    /// How long answers took.
+    pub durations: Durations,
+    /// What visitors did without a long gap.
+    pub visits: Visits,
+    /// Requests answered 404, by path and referrer (see [`MissingKey`]).
+    pub missing: Ranking,
+    /// Those of them that looked for a way in, by path: programs, and paths that only they try.
+    pub probes: Ranking,
+    /// Distinct clients and agents of each day.
+    pub visitors: Visitors,
+}
+
+impl Survey {
+    /// Takes in another survey of the same plan.
+    pub fn merge(&mut self, other: Survey) {
+        self.merge_figures(&other);
+        self.paths.merge(other.paths);
+        self.clients.merge(other.clients);
+        self.users.merge(other.users);
+        self.agents.merge(other.agents);
+        self.referrers.merge(other.referrers);
+        self.embeds.merge(other.embeds);
+        self.styles.merge(other.styles);
+        self.durations.merge(other.durations);
+        self.visits.merge(other.visits);
+        self.missing.merge(other.missing);
+        self.probes.merge(other.probes);
+        self.visitors.merge(other.visitors);
+    }
+
+    /// Takes in what is small of another survey.
+    fn merge_figures(&mut self, other: &Survey) {
+        self.total.merge(other.total);
+        self.span = match (self.span, other.span) {
+            (Some(ours), Some(theirs)) => Some((ours.0.min(theirs.0), ours.1.max(theirs.1))),
+            (ours, theirs) => ours.or(theirs),
+        };
+        let statuses = other.statuses.iter();
+        statuses.for_each(|(key, counts)| self.statuses.entry(*key).or_default().merge(*counts));
+        other.days.iter().for_each(|(key, bucket)| self.days.entry(*key).or_default().merge(*bucket));
+        let week = self.week.iter_mut().flatten().zip(other.week.iter().flatten());
+        week.for_each(|(ours, theirs)| ours.merge(*theirs));
+        let timeline = other.timeline.iter();
+        timeline.for_each(|(key, bucket)| self.timeline.entry(*key).or_default().merge(*bucket));
+        other.encodings.iter().for_each(|(name, encoded)| self.add_encoded(name, *encoded));
+    }
+
+    /// Takes in answers in one content coding.
+    pub fn add_encoded(&mut self, name: &str, encoded: Encoded) {
+        let is_known = self.encodings.contains_key(name) || self.encodings.len() < MOST_ENCODINGS;
+        let name = if is_known { name } else { OTHER_ENCODINGS };
+        self.encodings.entry(name.into()).or_default().merge(encoded);
+    }
+
+    /// By hour of the day, whatever the weekday.
+    pub fn hours(&self) -> [Counts; 24] {
+        let mut hours = [Counts::default(); 24];
+        for day in &self.week {
+            hours.iter_mut().zip(day).for_each(|(hour, counts)| hour.merge(*counts));
+        }
+        hours
+    }
+}
+
+/// A missing path and the page that led there, as one text: how long the path is, the path, the page. Neither can be
+/// taken for the other, whatever strangers put into them.
+pub struct MissingKey;
+
+impl MissingKey {
+    /// The text for a path and a referrer (empty when there was none).
+    pub fn join(path: &str, referrer: &str) -> String {
+        format!("{}:{path}{referrer}", path.len())
+    }
+
+    /// The path and the referrer of such a text.
+    pub fn split(key: &str) -> Option<(&str, &str)> {
+        let (length, rest) = key.split_once(':')?;
+        rest.split_at_checked(length.parse().ok()?)
+    }
+}

@@ -1,0 +1,86 @@
+//! Threads that count together: each with codes of its own, texts in common.
+//!
+//! A thread counts by the codes of its own dictionaries and never waits. Texts are in one survey for all, into which each
+//! thread's codes are turned when its dictionaries are full and at the end, so that nothing large is there twice.
+
+use super::plan::SurveyPlan;
+use super::survey::Survey;
+use super::surveyor::Surveyor;
+use crate::logs::{Dictionaries, Projection, RequestBatch};
+use std::sync::{Mutex, PoisonError};
+
+/// Surveys that threads make together, each by a plan of its own, of the same requests.
+#[derive(Debug)]
+pub struct Surveys {
+    plans: Vec<SurveyPlan>,
+    made: Vec<Mutex<Survey>>,
+}
+
+impl Surveys {
+    /// Surveys of nothing yet.
+    pub fn new(plans: &[SurveyPlan]) -> Self {
+        Surveys { plans: plans.to_vec(), made: plans.iter().map(|_| Mutex::default()).collect() }
+    }
+
+    /// The columns that making all of them looks at.
+    pub fn projection(&self) -> Projection {
+        self.plans.iter().fold(Projection::time(), |all, plan| all.with(plan.projection()))
+    }
+
+    /// The surveys, in the order of their plans.
+    pub fn finish(self) -> Vec<Survey> {
+        self.made
+            .into_iter()
+            .map(|survey| survey.into_inner().unwrap_or_else(PoisonError::into_inner))
+            .collect()
+    }
+}
+
+/// One thread's share in making surveys.
+///
+/// Whoever reads hands each batch over by [`SurveyWorker::fill`]; memory stays bounded whatever comes.
+#[derive(Debug)]
+pub struct SurveyWorker<'s> {
+    surveys: &'s Surveys,
+    surveyors: Vec<Surveyor>,
+    batch: RequestBatch,
+    dictionaries: Dictionaries,
+}
+
+impl<'s> SurveyWorker<'s> {
+    /// A worker that has seen nothing.
+    pub fn new(surveys: &'s Surveys) -> Self {
+        SurveyWorker {
+            surveys,
+            surveyors: surveys.plans.iter().cloned().map(Surveyor::new).collect(),
+            batch: RequestBatch::default(),
+            dictionaries: Dictionaries::default(),
+        }
+    }
+
+    /// Counts what a reader puts into the batch.
+    pub fn fill<T>(&mut self, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T) -> T {
+        let result = read(&mut self.batch, &mut self.dictionaries);
+        self.surveyors.iter_mut().for_each(|surveyor| surveyor.add(&self.batch, &self.dictionaries));
+        self.batch.clear();
+        if self.dictionaries.are_full() {
+            self.settle();
+            self.dictionaries = Dictionaries::default();
+        }
+        result
+    }
+
+    /// Hands over everything counted.
+    pub fn finish(mut self) {
+        self.settle();
+        for (surveyor, survey) in self.surveyors.into_iter().zip(&self.surveys.made) {
+            surveyor.finish(&mut survey.lock().unwrap_or_else(PoisonError::into_inner));
+        }
+    }
+
+    fn settle(&mut self) {
+        for (surveyor, survey) in self.surveyors.iter_mut().zip(&self.surveys.made) {
+            surveyor.settle(&self.dictionaries, survey);
+        }
+    }
+}
