@@ -1,4 +1,4 @@
-//! The least that could be done with a log: counting its newlines, and a counter written by hand for one
+//! The least that could be done with a log: counting its newlines, unpacking it, and a counter written by hand for one
 //! layout, without a care for anything unusual.
 
 use foldhash::fast::RandomState;
@@ -31,6 +31,11 @@ pub fn newlines(path: &Path) -> io::Result<u64> {
     let mut count = 0;
     blocks(path, |block| count += memchr::memchr_iter(b'\n', block).count() as u64)?;
     Ok(count)
+}
+
+/// Unpacks a gzip file and forgets it.
+pub fn unpack(path: &Path) -> io::Result<u64> {
+    io::copy(&mut flate2::read::MultiGzDecoder::new(File::open(path)?), &mut io::sink())
 }
 
 type Counts = HashMap<Box<[u8]>, (u64, u64), RandomState>;

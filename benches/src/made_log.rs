@@ -13,8 +13,14 @@ fn rank(random: &mut StdRng, many: f64) -> u32 {
 
 /// Writes combined lines, some 217 octets each, over thirty days. Says how many octets.
 pub fn write(path: &Path, lines: u64) -> io::Result<u64> {
+    write_to(File::create(path)?, lines)?;
+    Ok(path.metadata()?.len())
+}
+
+/// Writes the same to wherever it is wanted.
+pub fn write_to(out: impl Write, lines: u64) -> io::Result<()> {
     let mut random = StdRng::seed_from_u64(77);
-    let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
+    let mut out = BufWriter::with_capacity(1 << 20, out);
     for line in 0..lines {
         let second = line * 30 * 86_400 / lines;
         let (day, hour, minute) = (1 + second / 86_400, second / 3_600 % 24, second / 60 % 60);
@@ -38,6 +44,5 @@ pub fn write(path: &Path, lines: u64) -> io::Result<u64> {
             agent % 1_000,
         )?;
     }
-    out.flush()?;
-    Ok(path.metadata()?.len())
+    out.flush()
 }

@@ -24,6 +24,20 @@ export const rate = (value: number): string => (value < 10 ? value.toFixed(1) : 
 export const duration = (value: number): string =>
   value < 10_000 ? `${(value / 1000).toFixed(1)} ms` : `${count(Math.round(value / 1000))} ms`;
 
+/** A part of a whole. */
+export const percent = (part: number, whole: number): string => (whole === 0 ? "–" : `${((part * 100) / whole).toFixed(1)} %`);
+
+/** A length of time as people say it. */
+export function seconds(value: number): string {
+  if (value < 0.0995) return `${(value * 1000).toFixed(1)} ms`;
+  if (value < 0.9995) return `${Math.round(value * 1000)} ms`;
+  if (value < 9.95) return `${value.toFixed(1)} s`;
+  const whole = Math.round(value);
+  if (whole < 60) return `${whole} s`;
+  if (whole < 3600) return `${Math.floor(whole / 60)} min ${whole % 60} s`;
+  return `${Math.floor(whole / 3600)} h ${Math.floor((whole % 3600) / 60)} min`;
+}
+
 /** Weekday (0 is Monday) and hour of an instant in a zone. */
 export function weekHour(zone: string): (time: number) => [number, number] {
   const days = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];

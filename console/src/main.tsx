@@ -2,7 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { App } from "./app";
-import "./theme.css";
+import "./console.css";
 
 const client = new QueryClient({ defaultOptions: { queries: { staleTime: 1_500 } } });
 

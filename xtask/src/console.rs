@@ -6,13 +6,15 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-/// Builds `console/dist`, if the console has changed since.
+/// Builds `console/dist` and `console/dist-report`, if the console has changed since.
 pub fn build(root: &Path) -> Result<(), Failed> {
     let console = root.join("console");
     let mark = setup::target_folder(root).join("console.built");
     let sources = fingerprint(&console)?;
     let built = std::fs::read_to_string(&mark).unwrap_or_default();
-    if built == sources && console.join("dist/index.html").is_file() {
+    let are_there =
+        ["dist/index.html", "dist-report/report.html"].iter().all(|file| console.join(file).is_file());
+    if built == sources && are_there {
         return Ok(());
     }
     install(&console)?;
@@ -63,7 +65,8 @@ fn fingerprint(console: &Path) -> Result<String, Failed> {
     for part in ["src", "public"] {
         collect(&console.join(part), &mut files);
     }
-    for file in ["index.html", "package-lock.json", "vite.config.ts"] {
+    for file in ["index.html", "report.html", "package-lock.json", "vite.config.ts", "vite.report.config.ts"]
+    {
         files.push(console.join(file));
     }
     files.sort();

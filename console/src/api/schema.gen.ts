@@ -163,6 +163,8 @@ export interface components {
     schemas: {
         /** @description Requests of people and of programs that ask by themselves. */
         Apart: {
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /**
              * Format: int64
              * @description Body bytes sent to programs.
@@ -220,6 +222,25 @@ export interface components {
             /** @description Scheme. */
             scheme: string;
         };
+        BTreeMap: {
+            [key: string]: {
+                /**
+                 * Format: double
+                 * @description The figure of the other period.
+                 */
+                before: number;
+                /**
+                 * Format: double
+                 * @description How much more it is now.
+                 */
+                difference: number;
+                /**
+                 * Format: double
+                 * @description The difference as a part of what it was before; absent where that was nothing.
+                 */
+                ratio?: number | null;
+            };
+        };
         /** @description A certificate. */
         Certificate: {
             /**
@@ -254,6 +275,8 @@ export interface components {
         };
         /** @description Requests of one class of status. */
         ClassCount: {
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /** @description `1xx` … `5xx`, or `none`. */
             class: string;
             /**
@@ -269,6 +292,8 @@ export interface components {
              * @description Body bytes sent.
              */
             bytes: number;
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /** @description Address. */
             client: string;
             /**
@@ -310,6 +335,11 @@ export interface components {
              * @description Client addresses and agents.
              */
             visitors: number;
+            /**
+             * Format: int64
+             * @description Visits of people that began.
+             */
+            visits?: number;
         };
         /** @description Something that a rule does. */
         Effect: {
@@ -317,6 +347,26 @@ export interface components {
             name: string;
             /** @description What with. */
             value: string;
+        };
+        /** @description Answers in one content coding. */
+        EncodingCount: {
+            /**
+             * Format: int64
+             * @description Body bytes sent.
+             */
+            bytes: number;
+            /** @description Its name (RFC 9110 §8.4.1). */
+            encoding: string;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Body bytes that it saved, of those answers whose size before is known.
+             */
+            saved: number;
         };
         /** @description Everything there is to say of a request. */
         Explanation: {
@@ -409,6 +459,8 @@ export interface components {
              * @description Body bytes sent.
              */
             bytes: number;
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /**
              * Format: int64
              * @description Requests; of first and last pages, visits.
@@ -446,6 +498,10 @@ export interface components {
         };
         /** @description A page that was asked for and is not there. */
         MissingPage: {
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
+            /** @description Where the requests came from. */
+            origins?: components["schemas"]["Origins"];
             /** @description Path without query, never decoded. */
             path: string;
             /** @description Pages that link there, most requests first. */
@@ -460,6 +516,46 @@ export interface components {
              * @description Those that named no page they came from.
              */
             without_referrer: number;
+        };
+        /** @description Requests of one month. */
+        MonthCount: {
+            /**
+             * Format: int64
+             * @description Body bytes sent.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Requests answered 4xx or 5xx.
+             */
+            errors: number;
+            /** @description The month, as in `2026-09`. */
+            month: string;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Client addresses and agents within a day, summed over days.
+             */
+            visitors: number;
+        };
+        /** @description A path whose requests have changed. */
+        Mover: {
+            /**
+             * Format: int64
+             * @description Requests in the other period.
+             */
+            before: number;
+            /**
+             * Format: int64
+             * @description Requests now.
+             */
+            now: number;
+            /** @description Path without query, never decoded. */
+            path: string;
         };
         /** @description What is going on. */
         Now: {
@@ -486,6 +582,46 @@ export interface components {
             time: number;
             /** @description The last hour together. */
             totals: components["schemas"]["Totals"];
+        };
+        /** @description Where requests for a missing page came from. */
+        Origins: {
+            /**
+             * Format: int64
+             * @description A link on somebody else's page.
+             */
+            others: number;
+            /**
+             * Format: int64
+             * @description A link on a page of one's own.
+             */
+            own: number;
+            /**
+             * Format: int64
+             * @description Nowhere, by a program or for something that only programs try that look for a way in.
+             */
+            probing: number;
+            /**
+             * Format: int64
+             * @description Nowhere: typed, bookmarked, or from a mail.
+             */
+            typed: number;
+        };
+        /** @description The other period. */
+        OtherPeriod: {
+            /** @description By day, in order. */
+            by_day: components["schemas"]["DayCount"][];
+            /** @description By hour of the day, all twenty-four. */
+            by_hour: components["schemas"]["HourCount"][];
+            /** @description First request (RFC 3339), where there is one. */
+            first?: string | null;
+            /** @description Its first instant (RFC 3339), where it has one. */
+            from?: string | null;
+            /** @description Last request (RFC 3339), where there is one. */
+            last?: string | null;
+            /** @description Paths that have changed most between the two, whether they came, went or stayed. */
+            movers: components["schemas"]["Mover"][];
+            /** @description The first instant after it (RFC 3339), where there is one. */
+            until?: string | null;
         };
         /** @description What would go out. */
         Outcome: {
@@ -516,6 +652,8 @@ export interface components {
              * @description Body bytes sent.
              */
             bytes: number;
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /** @description Path without query, never decoded. */
             path: string;
             /**
@@ -558,6 +696,8 @@ export interface components {
         };
         /** @description Requests that came from one page. */
         ReferrerCount: {
+            /** @description Whether it is a page of one's own. */
+            own?: boolean;
             /** @description The page. */
             referrer: string;
             /**
@@ -715,6 +855,90 @@ export interface components {
             /** @description The sites. */
             sites: components["schemas"]["Site"][];
         };
+        /** @description Slow requests of one minute. */
+        SlowMinute: {
+            /** @description Its beginning (RFC 3339). */
+            minute: string;
+            /**
+             * Format: int64
+             * @description Slow requests.
+             */
+            slow: number;
+        };
+        /** @description How long answers for one path took. */
+        SlowPath: {
+            /**
+             * Format: double
+             * @description Half of all took no longer: milliseconds.
+             */
+            p50_ms: number;
+            /**
+             * Format: double
+             * @description Nine in ten took no longer: milliseconds.
+             */
+            p90_ms: number;
+            /**
+             * Format: double
+             * @description Ninety-nine in a hundred took no longer: milliseconds.
+             */
+            p99_ms: number;
+            /** @description Path without query, never decoded. */
+            path: string;
+            /**
+             * Format: int64
+             * @description Requests whose duration is known.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Those of them that were slow.
+             */
+            slow: number;
+            /**
+             * Format: double
+             * @description All of them together: milliseconds.
+             */
+            total_ms: number;
+        };
+        /** @description How long answers took. All zero where no source says so. */
+        SlowReport: {
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
+            /**
+             * Format: int64
+             * @description Requests whose duration is known.
+             */
+            measured: number;
+            /** @description The minutes with most slow requests. */
+            minutes: components["schemas"]["SlowMinute"][];
+            /**
+             * Format: double
+             * @description Half of all took no longer: milliseconds.
+             */
+            p50_ms: number;
+            /**
+             * Format: double
+             * @description Nine in ten took no longer: milliseconds.
+             */
+            p90_ms: number;
+            /**
+             * Format: double
+             * @description Ninety-nine in a hundred took no longer: milliseconds.
+             */
+            p99_ms: number;
+            /** @description Paths with slow requests, most of those first; where there are none, those with the longest ninth tenth. */
+            paths: components["schemas"]["SlowPath"][];
+            /**
+             * Format: int64
+             * @description Those of them that were slow.
+             */
+            slow: number;
+            /**
+             * Format: double
+             * @description What takes longer is slow: milliseconds.
+             */
+            threshold_ms: number;
+        };
         /** @description How the service is. */
         Status: {
             /**
@@ -753,6 +977,8 @@ export interface components {
              * @description Body bytes sent.
              */
             bytes: number;
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /**
              * Format: int64
              * @description Requests.
@@ -779,6 +1005,7 @@ export interface components {
         };
         /** @description Everything counted over one scope. */
         SurveyReport: {
+            against?: components["schemas"]["OtherPeriod"] | null;
             /** @description People and programs apart. */
             apart?: components["schemas"]["Apart"];
             /** @description By class of status. */
@@ -787,12 +1014,18 @@ export interface components {
             by_day: components["schemas"]["DayCount"][];
             /** @description By hour of the day, all twenty-four. */
             by_hour: components["schemas"]["HourCount"][];
+            /** @description By month, in order; months without a request are left out. */
+            by_month?: components["schemas"]["MonthCount"][];
             /** @description By status, in order. */
             by_status: components["schemas"]["StatusCount"][];
-            /** @description What is not exact, and by how much. */
+            /** @description By day of the week, from Monday on. */
+            by_weekday?: components["schemas"]["WeekdayCount"][];
+            /** @description What is not exact, and by how much; and what cannot be known. */
             caveats: string[];
             /** @description Clients by requests. */
             clients: components["schemas"]["ClientCount"][];
+            /** @description Answers by content coding, most requests first. */
+            encodings?: components["schemas"]["EncodingCount"][];
             /** @description First request (RFC 3339), where there is one. */
             first?: string | null;
             /** @description Last request (RFC 3339), where there is one. */
@@ -802,8 +1035,12 @@ export interface components {
             lists?: {
                 [key: string]: components["schemas"]["RankedList"];
             };
+            /** @description Whether addresses are cut to their networks and names left out. */
+            masked?: boolean;
             /** @description Missing pages by requests. */
             missing: components["schemas"]["MissingPage"][];
+            /** @description Where requests for all missing pages came from. */
+            missing_origins?: components["schemas"]["Origins"];
             /**
              * @description Hosts whose links and pages count as the sites' own; where nobody said so, those whose pages load style sheets and
              *     scripts.
@@ -815,6 +1052,8 @@ export interface components {
             rest: {
                 [key: string]: components["schemas"]["Rest"];
             };
+            /** @description How long answers took. */
+            slow?: components["schemas"]["SlowReport"];
             /** @description Name of the zone whose days and hours these are. */
             time_zone: string;
             /** @description By bucket, in order, where a timeline was asked for; empty buckets are left out. */
@@ -856,6 +1095,8 @@ export interface components {
              * @description Body bytes sent.
              */
             bytes: number;
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /**
              * Format: int64
              * @description Requests.
@@ -896,6 +1137,19 @@ export interface components {
             /** @description What was wrong. */
             reason: string;
         };
+        /** @description Visits of some length. */
+        VisitCount: {
+            /**
+             * Format: int64
+             * @description Seconds or pages that they did not exceed; absent for those longer than all before.
+             */
+            up_to?: number | null;
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            visits: number;
+        };
         /** @description Visits of people: a visitor's requests with no gap over half an hour. */
         VisitFigures: {
             /**
@@ -903,6 +1157,12 @@ export interface components {
              * @description Visits of programs, which the other figures leave out.
              */
             by_crawlers: number;
+            /** @description How many took how long. */
+            by_length?: components["schemas"]["VisitCount"][];
+            /** @description How many saw how many pages. */
+            by_pages?: components["schemas"]["VisitCount"][];
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /**
              * Format: double
              * @description Seconds of the middle one of all visits.
@@ -928,6 +1188,23 @@ export interface components {
              * @description How many began.
              */
             visits: number;
+        };
+        /** @description Requests of one day of the week. */
+        WeekdayCount: {
+            /**
+             * Format: int64
+             * @description Body bytes sent.
+             */
+            bytes: number;
+            /** @description Requests of each hour, all twenty-four. */
+            hours: number[];
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /** @description Its name, as in `Monday`. */
+            weekday: string;
         };
     };
     responses: never;

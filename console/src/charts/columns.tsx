@@ -11,6 +11,8 @@ export interface TimeColumn {
   name: string;
   /** Heights of its parts, from the bottom. */
   parts: number[];
+  /** The same of another period, drawn behind. */
+  behind?: number;
 }
 
 interface Props {
@@ -29,7 +31,7 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
   const [element, width] = useWidth();
   const [pointed, setPointed] = useState<number | null>(null);
   const whole = (column: TimeColumn) => column.parts.reduce((sum, part) => sum + part, 0);
-  const most = Math.max(1, ...columns.map(whole));
+  const most = Math.max(1, ...columns.map(whole), ...columns.map((column) => column.behind ?? 0));
   const y = scaleLinear([0, most], [height - BELOW, 8]).nice(4);
   const x = scaleBand(columns.map((column) => column.key), [BESIDE, Math.max(width, BESIDE + 1)]).paddingInner(columns.length > 80 ? 0.1 : 0.22);
   const every = Math.max(1, Math.ceil((columns.length * 52) / Math.max(width - BESIDE, 1)));
@@ -52,6 +54,7 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
         {current && (
           <>
             {current.name}: <span className="font-semibold text-ink">{show(whole(current))}</span>
+            {current.behind !== undefined && <span className="text-clay">, before {show(current.behind)}</span>}
           </>
         )}
       </p>
@@ -86,6 +89,17 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
               opacity={pointed === null || pointed === place ? 1 : 0.55}
             >
               <rect x={left} y={0} width={x.step()} height={height} fill="transparent" />
+              {column.behind !== undefined && (
+                <rect
+                  x={left - x.step() * 0.06}
+                  y={y(column.behind)}
+                  width={x.bandwidth() + x.step() * 0.12}
+                  height={Math.max(y(0) - y(column.behind), 0)}
+                  fill="none"
+                  stroke="var(--clay)"
+                  strokeDasharray="3 2"
+                />
+              )}
               {column.parts.map((part, kind) => {
                 const from = y(top);
                 top += part;

@@ -1,4 +1,6 @@
-//! Numbers as people read them.
+//! Numbers and texts as people read them.
+
+use unicode_width::UnicodeWidthStr;
 
 /// A whole number with its thousands apart: `1,234,567`.
 pub fn grouped(number: u64) -> String {
@@ -44,6 +46,41 @@ pub fn several(count: u64, one: &str, many: &str) -> String {
     format!("{} {}", grouped(count), if count == 1 { one } else { many })
 }
 
+/// A text cut in its middle to fit some columns of a terminal.
+pub fn shorten(text: &str, room: usize) -> String {
+    let clean: String =
+        text.chars().map(|letter| if letter.is_control() { '\u{fffd}' } else { letter }).collect();
+    if clean.width() <= room {
+        return clean;
+    }
+    let letters: Vec<char> = clean.chars().collect();
+    let mut keep = letters.len();
+    loop {
+        keep -= 1;
+        let head = keep.div_ceil(2);
+        let cut: String =
+            letters[..head].iter().chain(&['…']).chain(&letters[letters.len() - (keep - head)..]).collect();
+        if cut.width() <= room || keep == 0 {
+            return cut;
+        }
+    }
+}
+
+/// A length of time as people say it.
+pub fn duration(seconds: f64) -> String {
+    let whole = seconds.round() as u64;
+    match whole {
+        0..60 => format!("{whole} s"),
+        60..3600 => format!("{} min {} s", whole / 60, whole % 60),
+        _ => format!("{} h {} min", whole / 3600, whole % 3600 / 60),
+    }
+}
+
+/// The width to write for: the terminal's, but no wider than reads well, and 100 where there is none.
+pub fn width() -> usize {
+    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0).clamp(60, 100))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -58,5 +95,12 @@ mod tests {
     #[case(u64::MAX, "18,446,744,073,709,551,615", "18.4 EB")]
     fn numbers(#[case] number: u64, #[case] plain: &str, #[case] size: &str) {
         assert_eq!((grouped(number).as_str(), bytes(number).as_str()), (plain, size));
+    }
+
+    #[test]
+    fn long_names_are_cut_in_the_middle() {
+        assert_eq!(shorten("/notices/2026/harbour.html", 12), "/notic….html");
+        assert_eq!(shorten("/短い/道", 20), "/短い/道");
+        assert_eq!(shorten("a\u{1b}[2Jb", 20), "a\u{fffd}[2Jb");
     }
 }

@@ -2,6 +2,8 @@
 //!
 //! - [`serve`]: runs the service
 //! - [`report`]: reads logs and says what is in them
+//! - [`trail`]: what one client did, in order
+//! - [`layout`]: how lines are understood
 //! - [`errors`]: what went wrong, readable
 //! - [`status`]: asks the running service how it is
 //! - [`check`]: what is wrong with a configuration
@@ -34,6 +36,7 @@ mod settings;
 mod sign_in;
 mod sources;
 mod status;
+mod trail;
 mod weigh;
 
 use clap::{Parser, Subcommand, ValueEnum};
@@ -57,6 +60,8 @@ enum Command {
     Serve(serve::Options),
     /// Read access logs and say what is in them
     Report(Box<report::Options>),
+    /// Follow one client through some logs: visits, steps, pace
+    Trail(Box<trail::Options>),
     /// Show how the lines of a log are understood, field by field, before anything is counted
     Layout(layout::Options),
     /// Show what went wrong lately: who asked for what, what was looked for, and why it failed
@@ -116,6 +121,7 @@ fn main() -> ExitCode {
     let result = match Arguments::parse().command {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
+        Command::Trail(options) => trail::run(&options),
         Command::Layout(options) => layout::run(&options),
         Command::Errors(options) => errors::run(&options),
         Command::Status(options) => status::run(&options),

@@ -18,3 +18,4 @@ pub mod logs;
 pub mod rules;
 pub mod scope;
 pub mod survey;
+pub mod trail;

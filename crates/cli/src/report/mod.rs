@@ -1,15 +1,18 @@
 //! `exedra report`: what is in some logs.
 //!
 //! - [`sections`]: what it can be made of; [`table`]: one of them as comma-separated values
+//! - [`html`]: one file to be handed on
 //! - [`text`]: a survey as a page for the terminal
 //! - [`columns`]: the charts on it
 
 mod columns;
+mod html;
 mod sections;
 mod table;
 mod text;
 
 use crate::Failure;
+use crate::figures::width;
 use crate::scope::ScopeOptions;
 use crate::sources::bookmark::ALL;
 use crate::sources::{Asked, Bookmark, Progress, Source, SourceOptions, reading};
@@ -78,6 +81,8 @@ enum ReportForm {
     Json,
     /// One section for spreadsheets
     Csv,
+    /// One file for a browser, to be handed on
+    Html,
 }
 
 /// A report as a program is given it.
@@ -126,7 +131,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let survey = next();
     let hosts = config.iter().flat_map(|config| &config.sites).flat_map(|site| &site.hosts);
     let lengths = ReportOptions {
-        top: options.top.unwrap_or(if options.form == ReportForm::Text { 10 } else { 1000 }),
+        top: options.top.unwrap_or(match options.form {
+            ReportForm::Text => 10,
+            ReportForm::Html => 100,
+            ReportForm::Json | ReportForm::Csv => 1000,
+        }),
         by: match options.by {
             By::Requests => Measure::Requests,
             By::Bytes => Measure::Bytes,
@@ -144,16 +153,25 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         ReportForm::Json => {
             serde_json::to_string_pretty(&Report { sources: &read.sources, report: &report })? + "\n"
         }
+        ReportForm::Html => {
+            let json = serde_json::to_string(&Report { sources: &read.sources, report: &report })?;
+            let title = read.sources.first().map_or("Report", |source| &source.name);
+            html::page(&json, title.rsplit('/').next().unwrap_or(title))?
+        }
         ReportForm::Text => text::page(&report, &read.sources, &shown, width()),
         ReportForm::Csv => table::table(&report, shown.names()[0])?,
     };
     match &options.to {
         Some(path) => {
-            let plain = anstream::adapter::strip_str(&words).to_string();
+            let plain = match options.form {
+                ReportForm::Text => anstream::adapter::strip_str(&words).to_string(),
+                _ => words,
+            };
             std::fs::write(path, plain)
                 .map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))?;
         }
-        None => anstream::stdout().write_all(words.as_bytes())?,
+        None if options.form == ReportForm::Text => anstream::stdout().write_all(words.as_bytes())?,
+        None => std::io::stdout().write_all(words.as_bytes())?,
     }
     if !read.passed_over.is_empty() {
         anstream::eprintln!("No logs, and passed over: {}.", read.passed_over.join(", "));
@@ -200,9 +218,4 @@ fn slow_threshold(text: &str) -> Result<u64, Failure> {
 fn random_key() -> VisitorKey {
     use std::hash::{BuildHasher, RandomState};
     VisitorKey([RandomState::new().hash_one(1), RandomState::new().hash_one(2)])
-}
-
-/// The width to write for: the terminal's, but no wider than reads well, and 100 where there is none.
-fn width() -> usize {
-    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0).clamp(60, 100))
 }

@@ -11,11 +11,10 @@ pub fn table(report: &SurveyReport, section: &str) -> Result<String, Failure> {
     };
     match section {
         "days" => {
-            row(&[&"day", &"requests", &"visitors", &"bytes", &"errors"]);
-            report
-                .by_day
-                .iter()
-                .for_each(|day| row(&[&day.day, &day.requests, &day.visitors, &day.bytes, &day.errors]));
+            row(&[&"day", &"requests", &"visitors", &"bytes", &"errors", &"visits"]);
+            report.by_day.iter().for_each(|day| {
+                row(&[&day.day, &day.requests, &day.visitors, &day.bytes, &day.errors, &day.visits])
+            });
         }
         "hours" => {
             row(&[&"hour", &"requests", &"bytes"]);
@@ -51,6 +50,46 @@ pub fn table(report: &SurveyReport, section: &str) -> Result<String, Failure> {
                 &visits.middle_seconds,
                 &visits.by_crawlers,
             ]);
+        }
+        "months" => {
+            row(&[&"month", &"requests", &"visitors", &"bytes", &"errors"]);
+            for month in &report.by_month {
+                row(&[&month.month, &month.requests, &month.visitors, &month.bytes, &month.errors]);
+            }
+        }
+        "weekdays" => {
+            row(&[&"weekday", &"requests", &"bytes"]);
+            report.by_weekday.iter().for_each(|day| row(&[&day.weekday, &day.requests, &day.bytes]));
+        }
+        "movers" => {
+            row(&[&"path", &"before", &"now"]);
+            let movers = report.against.iter().flat_map(|other| &other.movers);
+            movers.for_each(|mover| row(&[&mover.path, &mover.before, &mover.now]));
+        }
+        "slow" => {
+            row(&[&"path", &"requests", &"slow", &"p50_ms", &"p90_ms", &"p99_ms", &"total_ms"]);
+            for path in &report.slow.paths {
+                let figures: [&dyn std::fmt::Display; 7] = [
+                    &path.path,
+                    &path.requests,
+                    &path.slow,
+                    &path.p50_ms,
+                    &path.p90_ms,
+                    &path.p99_ms,
+                    &path.total_ms,
+                ];
+                row(&figures);
+            }
+        }
+        "slow_minutes" => {
+            row(&[&"minute", &"slow"]);
+            report.slow.minutes.iter().for_each(|minute| row(&[&minute.minute, &minute.slow]));
+        }
+        "encodings" => {
+            row(&[&"encoding", &"requests", &"bytes", &"saved"]);
+            for coding in &report.encodings {
+                row(&[&coding.encoding, &coding.requests, &coding.bytes, &coding.saved]);
+            }
         }
         name => {
             row(&[&"value", &"requests", &"bytes"]);

@@ -10,6 +10,7 @@ use crate::Failure;
 use exedra_core::logs::{Dictionaries, Layout, LineReader, Projection, RequestBatch, Unread};
 use exedra_core::survey::SurveyWorker;
 use exedra_core::survey::report::{Lines, UnreadLine, UnreadReason};
+use exedra_core::trail::Place;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -41,10 +42,10 @@ pub trait Taker: Send {
     /// What it has made of them.
     type Made: Send;
 
-    /// Takes what `read` puts into an empty batch. `source` is the place of their source.
+    /// Takes what `read` puts into an empty batch. `place` is where the first of the lines stands.
     fn take(
         &mut self,
-        source: usize,
+        place: Place,
         read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize,
     ) -> usize;
 
@@ -55,7 +56,7 @@ pub trait Taker: Send {
 impl Taker for SurveyWorker<'_> {
     type Made = ();
 
-    fn take(&mut self, _: usize, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize) -> usize {
+    fn take(&mut self, _: Place, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize) -> usize {
         self.fill(read)
     }
 
@@ -128,7 +129,8 @@ fn work<T: Taker>(feed: &Mutex<Feed>, projection: Projection, mut taker: T) -> (
         directives.iter().for_each(|line| reader.directive(line));
         let (mut at, mut lines) = (0, 0);
         while at < octets.len() {
-            at += taker.take(source, |batch, texts| {
+            let place = Place { source, block: number, line: lines, row: 0 };
+            at += taker.take(place, |batch, texts| {
                 reader.read_block(&octets[at..], number, &mut lines, batch, texts)
             });
         }

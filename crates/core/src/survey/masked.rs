@@ -1,8 +1,8 @@
 //! A survey that may be handed on: addresses cut to their networks, names of users left out.
 
+use super::counted::Survey;
 use super::ranking::Ranking;
 use super::report::Lines;
-use super::survey::Survey;
 use crate::logs::mask::masked;
 use std::borrow::Cow;
 use std::net::IpAddr;

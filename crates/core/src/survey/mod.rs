@@ -5,7 +5,7 @@
 //! any order with the same result, so chunks, files, segments and threads need no arrangement.
 //!
 //! - [`plan`]: what a survey is to be made of
-//! - [`survey`]: what it then holds
+//! - [`counted`]: what it then holds
 //! - [`calendar`]: which day and hour an instant belongs to
 //! - [`visitors`]: distinct (client, agent, day), exact up to a limit and sampled past it
 //! - [`visits`], [`open_visits`]: what each of them did without a long gap, by texts and still by codes
@@ -17,6 +17,7 @@
 //! - [`report`]: a survey in the form that people and programs are given
 
 pub mod calendar;
+pub mod counted;
 pub mod durations;
 pub mod embeds;
 mod masked;
@@ -24,17 +25,16 @@ pub mod open_visits;
 pub mod plan;
 pub mod ranking;
 pub mod report;
-pub mod survey;
 pub mod surveyor;
 pub mod visitors;
 pub mod visits;
 pub mod worker;
 
 pub use calendar::{Calendar, Step};
+pub use counted::Survey;
 pub use plan::{Part, Parts, SurveyPlan};
 pub use ranking::{Counts, Ranking};
 pub use report::{Measure, ReportOptions, SurveyReport};
-pub use survey::Survey;
 pub use surveyor::Surveyor;
 pub use visitors::{VisitorKey, Visitors};
 pub use visits::Visits;

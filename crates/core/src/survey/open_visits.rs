@@ -10,7 +10,7 @@ use std::hash::BuildHasherDefault;
 use std::sync::Arc;
 
 /// How many visits are known by codes before they are settled.
-const MOST: usize = 1 << 17;
+const MOST: usize = 1 << 16;
 
 /// One request, as visits see it.
 #[derive(Debug, Clone, Copy)]

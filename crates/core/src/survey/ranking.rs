@@ -35,6 +35,9 @@ impl Counts {
     }
 }
 
+/// Texts with their counts.
+pub type Entries<'r> = Vec<(&'r str, Counts)>;
+
 /// Counts by text.
 #[derive(Debug, Clone, Default)]
 pub struct Ranking {
@@ -83,15 +86,26 @@ impl Ranking {
     }
 
     /// All entries, most requests first; equal ones by their text.
-    pub fn by_requests(&self) -> Vec<(&str, Counts)> {
-        self.by(Measure::Requests)
+    pub fn by_requests(&self) -> Entries<'_> {
+        self.top(Measure::Requests, usize::MAX).0
     }
 
-    /// All entries, the largest first; equal ones by their text.
-    pub fn by(&self, measure: Measure) -> Vec<(&str, Counts)> {
+    /// The first entries by a measure, the largest first, equal ones by their text; and all others, in no order.
+    pub fn top(&self, measure: Measure, length: usize) -> (Entries<'_>, Entries<'_>) {
         let mut entries: Vec<_> = self.entries().collect();
-        entries.sort_unstable_by(|a, b| measure.of(b.1).cmp(&measure.of(a.1)).then_with(|| a.0.cmp(b.0)));
-        entries
+        let order = |a: &(&str, Counts), b: &(&str, Counts)| {
+            measure.of(b.1).cmp(&measure.of(a.1)).then_with(|| a.0.cmp(b.0))
+        };
+        let others = match length {
+            0 => std::mem::take(&mut entries),
+            length if length < entries.len() => {
+                entries.select_nth_unstable_by(length - 1, order);
+                entries.split_off(length)
+            }
+            _ => Vec::new(),
+        };
+        entries.sort_unstable_by(order);
+        (entries, others)
     }
 
     /// Takes counts of a text out again; it is left out when no request remains.
@@ -194,6 +208,21 @@ mod tests {
         );
         let kept: u64 = entries.iter().map(|(_, counts)| counts.requests).sum();
         assert_eq!(kept + ranking.let_go().requests, 4 * MOST_ENTRIES as u64);
+    }
+
+    #[test]
+    fn the_top_is_the_beginning_of_all() {
+        let mut ranking = Ranking::default();
+        for number in 0u64..100 {
+            ranking.add(&number.to_string(), Counts { requests: 1 + number % 7, bytes: 100 - number });
+        }
+        let all = ranking.by_requests();
+        for length in [0, 1, 14, 99, 100, 200] {
+            let (top, others) = ranking.top(Measure::Requests, length);
+            assert_eq!(top, all[..length.min(100)]);
+            assert_eq!(top.len() + others.len(), 100);
+        }
+        assert_eq!(ranking.top(Measure::Bytes, 1).0[0].0, "0");
     }
 
     #[test]

@@ -1,11 +1,11 @@
 //! Batches into counts, and counts into a survey.
 
 use super::calendar::Calendar;
+use super::counted::{Bucket, Encoded, MissingKey, Survey};
 use super::embeds::Embeds;
 use super::open_visits::{OpenVisits, Request};
 use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
-use super::survey::{Bucket, Encoded, MissingKey, Survey};
 use super::visitors::VisitorKey;
 use crate::classify::agents;
 use crate::classify::paths::{self, Kind};
@@ -14,10 +14,11 @@ use crate::logs::{Column, Dictionaries, Dictionary, RequestBatch, TextColumn};
 use crate::scope::Sieve;
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;
-use std::sync::{Mutex, PoisonError};
 
 /// Milliseconds in a minute.
 const MINUTE: i64 = 60_000;
+/// How many pairs of missing path and referrer are known by codes before they are settled.
+const MOST_PAIRS: usize = 1 << 18;
 
 /// Counts one thread's batches, whose texts all come from one set of dictionaries.
 #[derive(Debug)]
@@ -146,13 +147,27 @@ impl Surveyor {
         self.rows = rows;
     }
 
-    /// Turns codes into texts of a survey that threads may make together; new dictionaries may come then.
-    pub fn settle(&mut self, dictionaries: &Dictionaries, survey: &Mutex<Survey>) {
-        self.sieve.forget();
-        self.texts = Learnt::default();
+    /// Whether so many pairs of texts are known that they should be settled.
+    pub fn is_full(&self) -> bool {
+        self.by_code.missing.len() > MOST_PAIRS
+    }
+
+    /// Turns codes into texts of a survey; new dictionaries may come then.
+    pub fn settle(&mut self, dictionaries: &Dictionaries, survey: &mut Survey) {
+        self.settle_visits(dictionaries);
+        self.settle_texts(dictionaries, survey);
+    }
+
+    /// Settles what visits know by codes.
+    pub fn settle_visits(&mut self, dictionaries: &Dictionaries) {
         self.open_visits.settle(dictionaries.of(TextColumn::Path), &mut self.survey.visits);
         self.open_visits.forget();
-        let survey = &mut *survey.lock().unwrap_or_else(PoisonError::into_inner);
+    }
+
+    /// Settles everything else that is known by codes.
+    pub fn settle_texts(&mut self, dictionaries: &Dictionaries, survey: &mut Survey) {
+        self.sieve.forget();
+        self.texts = Learnt::default();
         let by_code = std::mem::take(&mut self.by_code);
         let texts = |column| dictionaries.of(column);
         let rankings: [(&mut Ranking, &[Counts], TextColumn); 6] = [
@@ -185,8 +200,8 @@ impl Surveyor {
             .for_each(|(name, encoded)| survey.add_encoded(name, encoded));
     }
 
-    /// Hands over what needs no texts, once all has been settled.
-    pub fn finish(mut self, survey: &mut Survey) {
+    /// Hands over what needs no texts, once visits have been settled.
+    pub fn finish(&mut self, survey: &mut Survey) {
         self.turn_to(i32::MIN);
         for (status, counts) in self.statuses.iter().enumerate().filter(|(_, counts)| counts.requests > 0) {
             self.survey.statuses.insert(status as u16, *counts);
@@ -194,14 +209,13 @@ impl Surveyor {
         for bucket in self.survey.days.values() {
             self.survey.total.merge(*bucket);
         }
-        survey.merge(self.survey);
+        survey.merge(std::mem::take(&mut self.survey));
     }
 
     /// The survey, where all texts came from one set of dictionaries.
     pub fn into_survey(mut self, dictionaries: &Dictionaries) -> Survey {
-        let survey = Mutex::default();
-        self.settle(dictionaries, &survey);
-        let mut survey = survey.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let mut survey = Survey::default();
+        self.settle(dictionaries, &mut survey);
         self.finish(&mut survey);
         survey
     }

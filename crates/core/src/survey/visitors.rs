@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use std::hash::{BuildHasherDefault, Hasher};
 
 /// How many visitors are kept before the set becomes a sample.
-pub const MOST_VISITORS: usize = 1 << 20;
+pub const MOST_VISITORS: usize = 1 << 19;
 
 /// The key of the hashes: the same for all that is to be merged, unknown to whoever is counted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

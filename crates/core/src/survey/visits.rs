@@ -15,7 +15,7 @@ pub const LONGEST_GAP: i64 = 30 * 60 * 1000;
 /// How many clients and agents are kept before the set becomes a sample.
 pub const MOST_VISITORS: usize = 1 << 17;
 /// How many stretches are, all together.
-const MOST_STRETCHES: usize = 1 << 18;
+const MOST_STRETCHES: usize = 3 << 16;
 
 /// A page, and when it was asked for. The earlier comes first; of two at once, the one whose path does.
 pub type PageAt = (i64, Arc<str>);

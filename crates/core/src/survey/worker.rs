@@ -3,23 +3,32 @@
 //! A thread counts by the codes of its own dictionaries and never waits. Texts are in one survey for all, into which each
 //! thread's codes are turned when its dictionaries are full and at the end, so that nothing large is there twice.
 
+use super::counted::Survey;
 use super::plan::SurveyPlan;
-use super::survey::Survey;
 use super::surveyor::Surveyor;
 use crate::logs::{Dictionaries, Projection, RequestBatch};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// Surveys that threads make together, each by a plan of its own, of the same requests.
 #[derive(Debug)]
 pub struct Surveys {
     plans: Vec<SurveyPlan>,
-    made: Vec<Mutex<Survey>>,
+    made: Vec<Made>,
+}
+
+/// One survey in two parts, so that two threads need not wait for each other.
+#[derive(Debug, Default)]
+struct Made {
+    /// What is counted by texts.
+    texts: Mutex<Survey>,
+    /// What is not: figures, visitors, visits.
+    rest: Mutex<Survey>,
 }
 
 impl Surveys {
     /// Surveys of nothing yet.
     pub fn new(plans: &[SurveyPlan]) -> Self {
-        Surveys { plans: plans.to_vec(), made: plans.iter().map(|_| Mutex::default()).collect() }
+        Surveys { plans: plans.to_vec(), made: plans.iter().map(|_| Made::default()).collect() }
     }
 
     /// The columns that making all of them looks at.
@@ -29,10 +38,13 @@ impl Surveys {
 
     /// The surveys, in the order of their plans.
     pub fn finish(self) -> Vec<Survey> {
-        self.made
-            .into_iter()
-            .map(|survey| survey.into_inner().unwrap_or_else(PoisonError::into_inner))
-            .collect()
+        let inner = |survey: Mutex<Survey>| survey.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let whole = |made: Made| {
+            let mut survey = inner(made.rest);
+            survey.merge(inner(made.texts));
+            survey
+        };
+        self.made.into_iter().map(whole).collect()
     }
 }
 
@@ -63,24 +75,37 @@ impl<'s> SurveyWorker<'s> {
         let result = read(&mut self.batch, &mut self.dictionaries);
         self.surveyors.iter_mut().for_each(|surveyor| surveyor.add(&self.batch, &self.dictionaries));
         self.batch.clear();
-        if self.dictionaries.are_full() {
-            self.settle();
+        if self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full) {
+            for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
+                surveyor.settle_visits(&self.dictionaries);
+                surveyor.settle_texts(&self.dictionaries, &mut lock(&made.texts));
+            }
             self.dictionaries = Dictionaries::default();
         }
         result
     }
 
-    /// Hands over everything counted.
-    pub fn finish(mut self) {
-        self.settle();
-        for (surveyor, survey) in self.surveyors.into_iter().zip(&self.surveys.made) {
-            surveyor.finish(&mut survey.lock().unwrap_or_else(PoisonError::into_inner));
+    /// Hands over everything counted: what nobody else is at work on first.
+    pub fn finish(self) {
+        let SurveyWorker { surveys, surveyors, batch, dictionaries } = self;
+        drop(batch);
+        for (mut surveyor, made) in surveyors.into_iter().zip(&surveys.made) {
+            surveyor.settle_visits(&dictionaries);
+            match made.texts.try_lock() {
+                Ok(mut texts) => {
+                    surveyor.settle_texts(&dictionaries, &mut texts);
+                    drop(texts);
+                    surveyor.finish(&mut lock(&made.rest));
+                }
+                Err(_) => {
+                    surveyor.finish(&mut lock(&made.rest));
+                    surveyor.settle_texts(&dictionaries, &mut lock(&made.texts));
+                }
+            }
         }
     }
+}
 
-    fn settle(&mut self) {
-        for (surveyor, survey) in self.surveyors.iter_mut().zip(&self.surveys.made) {
-            surveyor.settle(&self.dictionaries, survey);
-        }
-    }
+fn lock(survey: &Mutex<Survey>) -> MutexGuard<'_, Survey> {
+    survey.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -4,7 +4,7 @@ use super::forms::{Change, Changes, Mover, OtherPeriod};
 use super::lists::RankedList;
 use super::{SurveyReport, stamp};
 use crate::scope::Scope;
-use crate::survey::survey::Survey;
+use crate::survey::counted::Survey;
 use std::collections::HashMap;
 
 /// Puts another survey, reported in full length, beside a report. `scope` is what the other is about.

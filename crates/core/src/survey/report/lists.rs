@@ -5,9 +5,9 @@
 use super::forms::Changes;
 use super::{Measure, ReportOptions};
 use crate::classify::{agents, paths, referrers};
+use crate::survey::counted::Survey;
 use crate::survey::plan::{Part, SurveyPlan};
 use crate::survey::ranking::{Counts, Ranking};
-use crate::survey::survey::Survey;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use utoipa::ToSchema;
@@ -180,12 +180,13 @@ impl Gathered {
     fn agents(&mut self, agents: &Ranking, total: Counts) -> Apart {
         let mut apart = Apart::default();
         let mut named = 0;
-        for (nth, (text, counts)) in agents.by_requests().into_iter().enumerate() {
+        let (frequent, rare) = agents.top(Measure::Requests, MOST_AGENTS);
+        for (_, counts) in rare {
             named += counts.requests;
-            if nth >= MOST_AGENTS {
-                self.add("browsers", UNREAD, counts);
-                continue;
-            }
+            self.add("browsers", UNREAD, counts);
+        }
+        for (text, counts) in frequent {
+            named += counts.requests;
             let agent = agents::read(text);
             let said = [
                 ("browsers", agent.browser.as_deref()),
@@ -290,15 +291,15 @@ fn counted(bounds: &[u64], visits: &[u64]) -> Vec<VisitCount> {
 
 fn rank(ranking: Option<&Ranking>, top: usize, by: Measure) -> RankedList {
     let Some(ranking) = ranking else { return RankedList::default() };
-    let all = ranking.by(by);
+    let (first, others) = ranking.top(by, top);
     let let_go = ranking.let_go();
     let mut list = RankedList {
         entries: Vec::new(),
-        more: all.len().saturating_sub(top) as u64,
+        more: others.len() as u64,
         more_requests: let_go.requests,
         more_bytes: let_go.bytes,
     };
-    for (_, counts) in all.iter().skip(top) {
+    for (_, counts) in others {
         list.more_requests += counts.requests;
         list.more_bytes += counts.bytes;
     }
@@ -308,6 +309,6 @@ fn rank(ranking: Option<&Ranking>, top: usize, by: Measure) -> RankedList {
         bytes: counts.bytes,
         changes: Changes::new(),
     };
-    list.entries = all.into_iter().take(top).map(entry).collect();
+    list.entries = first.into_iter().map(entry).collect();
     list
 }

@@ -3,54 +3,74 @@
 use super::forms::{Changes, MissingPage, Origins, ReferrerCount};
 use super::{Beyond, Counts};
 use crate::classify::referrers;
-use crate::survey::survey::{MissingKey, Survey};
-use std::collections::BTreeMap;
+use crate::survey::counted::{MissingKey, Survey};
+use foldhash::quality::RandomState;
+use hashbrown::{HashMap, HashSet};
+
+/// What is known of one page.
+#[derive(Default)]
+struct Page {
+    counts: Counts,
+    without_referrer: u64,
+    origins: Origins,
+}
 
 /// The pages, and the origins of the requests for all of them.
 pub fn missing(survey: &Survey, own_hosts: &[String], beyond: &mut Beyond) -> (Vec<MissingPage>, Origins) {
-    let mut pages: BTreeMap<&str, (Counts, MissingPage)> = BTreeMap::new();
-    let mut all = Origins::default();
-    let entries = survey.missing.by_requests();
-    for (key, counts) in &entries {
-        let Some((path, referrer)) = MissingKey::split(key) else { continue };
-        let (total, page) = pages.entry(path).or_insert_with(|| (Counts::default(), empty(path)));
-        total.merge(*counts);
-        page.requests += counts.requests;
+    let own_hosts: HashSet<&str> = own_hosts.iter().map(String::as_str).collect();
+    let is_own = |referrer: &str| referrers::host(referrer).is_some_and(|host| own_hosts.contains(&*host));
+    let mut pages: HashMap<&str, Page, RandomState> = HashMap::default();
+    let entries =
+        || survey.missing.entries().filter_map(|(key, counts)| Some((MissingKey::split(key)?, counts)));
+    for ((path, referrer), counts) in entries() {
+        let page = pages.entry(path).or_default();
+        page.counts.merge(counts);
         if referrer.is_empty() {
             let probing = survey.probes.of(path).requests.min(counts.requests);
             page.without_referrer += counts.requests;
             page.origins.probing += probing;
             page.origins.typed += counts.requests - probing;
-            continue;
-        }
-        let own = referrers::host(referrer).is_some_and(|host| own_hosts.contains(&host));
-        *if own { &mut page.origins.own } else { &mut page.origins.others } += counts.requests;
-        if page.referrers.len() < beyond.options.referrers {
-            let referrer = referrer.to_owned();
-            page.referrers.push(ReferrerCount { referrer, requests: counts.requests, own });
+        } else if is_own(referrer) {
+            page.origins.own += counts.requests;
+        } else {
+            page.origins.others += counts.requests;
         }
     }
-    for (_, page) in pages.values() {
+    let mut all = Origins::default();
+    for page in pages.values() {
         all.own += page.origins.own;
         all.others += page.origins.others;
         all.typed += page.origins.typed;
         all.probing += page.origins.probing;
     }
     let by = beyond.options.by;
-    let mut pages: Vec<(Counts, MissingPage)> = pages.into_values().collect();
-    pages.sort_by(|a, b| by.of(b.0).cmp(&by.of(a.0)).then_with(|| a.1.path.cmp(&b.1.path)));
-    let left = pages.iter().skip(beyond.options.top).map(|page| page.0);
+    let mut pages: Vec<(&str, Page)> = pages.into_iter().collect();
+    pages.sort_unstable_by(|a, b| by.of(b.1.counts).cmp(&by.of(a.1.counts)).then_with(|| a.0.cmp(b.0)));
+    let left = pages.iter().skip(beyond.options.top).map(|page| page.1.counts);
     beyond.leave_out("missing", left, survey.missing.let_go());
-    (pages.into_iter().take(beyond.options.top).map(|(_, page)| page).collect(), all)
-}
-
-fn empty(path: &str) -> MissingPage {
-    MissingPage {
-        path: path.to_owned(),
-        requests: 0,
-        without_referrer: 0,
-        referrers: Vec::new(),
-        origins: Origins::default(),
-        changes: Changes::new(),
+    pages.truncate(beyond.options.top);
+    // Pages that link there are gathered only for those that are shown.
+    let mut linking: HashMap<&str, Vec<ReferrerCount>, RandomState> =
+        pages.iter().map(|(path, _)| (*path, Vec::new())).collect();
+    for ((path, referrer), counts) in entries().filter(|((_, referrer), _)| !referrer.is_empty()) {
+        if let Some(linking) = linking.get_mut(path) {
+            let (referrer, own) = (referrer.to_owned(), is_own(referrer));
+            linking.push(ReferrerCount { referrer, requests: counts.requests, own });
+        }
     }
+    let told = pages.into_iter().map(|(path, page)| {
+        let mut referrers = linking.remove(path).unwrap_or_default();
+        referrers
+            .sort_unstable_by(|a, b| b.requests.cmp(&a.requests).then_with(|| a.referrer.cmp(&b.referrer)));
+        referrers.truncate(beyond.options.referrers);
+        MissingPage {
+            path: path.to_owned(),
+            requests: page.counts.requests,
+            without_referrer: page.without_referrer,
+            referrers,
+            origins: page.origins,
+            changes: Changes::new(),
+        }
+    });
+    (told.collect(), all)
 }

@@ -15,9 +15,9 @@ mod missing;
 mod slow;
 
 use super::calendar::{Calendar, date_of, weekday};
+use super::counted::{Bucket, Survey};
 use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
-use super::survey::{Bucket, Survey};
 pub use forms::*;
 use lists::{Apart, Lists, RankedList, VisitFigures};
 use serde::{Deserialize, Serialize};
@@ -225,13 +225,9 @@ struct Beyond<'o> {
 
 impl Beyond<'_> {
     fn cut<T>(&mut self, name: &str, ranking: &Ranking, entry: impl Fn(String, Counts) -> T) -> Vec<T> {
-        let entries = ranking.by(self.options.by);
-        self.leave_out(name, entries.iter().skip(self.options.top).map(|entry| entry.1), ranking.let_go());
-        entries
-            .into_iter()
-            .take(self.options.top)
-            .map(|(text, counts)| entry(text.to_owned(), counts))
-            .collect()
+        let (first, others) = ranking.top(self.options.by, self.options.top);
+        self.leave_out(name, others.into_iter().map(|entry| entry.1), ranking.let_go());
+        first.into_iter().map(|(text, counts)| entry(text.to_owned(), counts)).collect()
     }
 
     fn leave_out(&mut self, name: &str, beyond: impl Iterator<Item = Counts>, let_go: Counts) {

@@ -2,9 +2,9 @@
 
 use super::forms::{Changes, SlowMinute, SlowPath, SlowReport};
 use super::{Beyond, stamp};
+use crate::survey::counted::Survey;
 use crate::survey::durations::Spread;
 use crate::survey::plan::SurveyPlan;
-use crate::survey::survey::Survey;
 
 /// A path with fewer requests than this says little about how long it takes.
 const ENOUGH: u64 = 10;

@@ -1,0 +1,165 @@
+//! A trail as a page for the terminal.
+
+use crate::figures::{bytes, duration, grouped, several, share, shorten};
+use anstyle::{AnsiColor, Effects, Style};
+use exedra_core::trail::{Step, Trail, TrailVisit};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+const STRONG: Style = Style::new().effects(Effects::BOLD);
+const QUIET: Style = Style::new().effects(Effects::DIMMED);
+const TROUBLE: Style = AnsiColor::Red.on_default();
+const REPEATED: Style = AnsiColor::Yellow.on_default();
+
+/// How much is shown.
+pub struct Lengths {
+    /// Visits, the last ones.
+    pub visits: usize,
+    /// Steps of each, the first ones.
+    pub steps: usize,
+}
+
+/// The page.
+pub fn page(
+    client: &str,
+    country: Option<&str>,
+    trail: &Trail,
+    lengths: Lengths,
+    zone: &TimeZone,
+    width: usize,
+) -> String {
+    let mut lines = Vec::new();
+    let country = country.map_or(String::new(), |country| format!("  {QUIET}{country}{QUIET:#}"));
+    lines.push(format!("{STRONG}{}{STRONG:#}{country}", shorten(client, width - 4)));
+    let (Some(first), Some(last)) = (trail.visits.first(), trail.visits.last()) else {
+        lines.push("Nothing of this client is in these logs and this period.".to_owned());
+        return lines.join("\n") + "\n";
+    };
+    let zone_name = zone.iana_name().unwrap_or("UTC");
+    lines.push(format!(
+        "{QUIET}{} to {}, times of {zone_name}{QUIET:#}",
+        moment(first.first, zone),
+        moment(last.last, zone)
+    ));
+    lines.push(String::new());
+    let figures = [
+        (grouped(trail.requests), if trail.requests == 1 { "request" } else { "requests" }),
+        (grouped(trail.visits.len() as u64), if trail.visits.len() == 1 { "visit" } else { "visits" }),
+        (bytes(trail.bytes), "sent"),
+        (share(trail.errors, trail.requests), "answered 4xx or 5xx"),
+    ];
+    let figures = figures.map(|(figure, what)| format!("{STRONG}{figure}{STRONG:#} {what}"));
+    lines.push(figures.join("     "));
+    lines.push(String::new());
+    for agent in trail.agents.iter().take(3) {
+        let name = agent.name.as_deref().map_or(String::new(), |name| format!("{name}: "));
+        let said = if agent.agent.is_empty() { "names no agent" } else { &agent.agent };
+        let room = width.saturating_sub(15);
+        lines.push(format!(
+            "  {:>10}  {QUIET}{}{QUIET:#}",
+            grouped(agent.requests),
+            shorten(&format!("{name}{said}"), room)
+        ));
+    }
+    if trail.agents.len() > 3 {
+        lines.push(format!("  {:>10}  {QUIET}as {} other agents{QUIET:#}", "", trail.agents.len() - 3));
+    }
+    if !trail.repeats.is_empty() {
+        lines.push(String::new());
+        lines.push(format!("{STRONG}Again and again{STRONG:#}"));
+        for repeat in &trail.repeats {
+            let pace = repeat.every_s.map_or(String::new(), |every| format!(", one every {}", pace(every)));
+            let part = share(repeat.requests, trail.requests);
+            let words = format!("{:>7}  {}", part, shorten(&repeat.request, width.saturating_sub(50)));
+            lines.push(format!("  {:>10}  {words}{REPEATED}{pace}{REPEATED:#}", grouped(repeat.requests)));
+        }
+    }
+    let hidden = trail.visits.len().saturating_sub(lengths.visits);
+    if hidden > 0 {
+        lines.push(String::new());
+        let earlier = several(hidden as u64, "earlier visit is", "earlier visits are");
+        lines.push(format!("{QUIET}{earlier} not shown: --visits shows more{QUIET:#}"));
+    }
+    for visit in &trail.visits[hidden..] {
+        visit_lines(visit, &lengths, zone, width, &mut lines);
+    }
+    if trail.unkept > 0 {
+        let unkept = several(trail.unkept, "request", "requests");
+        lines.push(String::new());
+        lines.push(format!(
+            "{QUIET}{unkept} more came than can be kept, and stand in no visit: narrow the period{QUIET:#}"
+        ));
+    }
+    lines.join("\n") + "\n"
+}
+
+fn visit_lines(
+    visit: &TrailVisit,
+    lengths: &Lengths,
+    zone: &TimeZone,
+    width: usize,
+    lines: &mut Vec<String>,
+) {
+    lines.push(String::new());
+    let mut about =
+        vec![several(visit.requests, "request", "requests"), several(visit.pages, "page", "pages")];
+    about.push(bytes(visit.bytes));
+    if visit.last > visit.first {
+        about.push(format!("took {}", duration((visit.last - visit.first) as f64 / 1000.0)));
+    }
+    if let Some(pace) = visit.per_minute.filter(|_| visit.requests > 2) {
+        about.push(format!("{pace:.1} a minute"));
+    }
+    lines.push(format!(
+        "{STRONG}{}{STRONG:#}  {QUIET}{}{QUIET:#}",
+        moment(visit.first, zone),
+        about.join(", ")
+    ));
+    for step in visit.steps.iter().take(lengths.steps) {
+        step_lines(step, zone, width, lines);
+    }
+    let more = visit.steps.len().saturating_sub(lengths.steps);
+    if more > 0 {
+        let steps = several(more as u64, "more step", "more steps");
+        lines.push(format!("  {QUIET}{steps}: --steps shows further{QUIET:#}"));
+    }
+}
+
+fn step_lines(step: &Step, zone: &TimeZone, width: usize, lines: &mut Vec<String>) {
+    let stamp = Timestamp::from_millisecond(step.time).unwrap_or_default();
+    let time = stamp.to_zoned(zone.clone()).strftime("%H:%M:%S");
+    let after = step.after_s.map_or(String::new(), |after| format!("+{}", pace(after)));
+    let status = match step.status {
+        0 => "  –".to_owned(),
+        status @ 400.. => format!("{TROUBLE}{status}{TROUBLE:#}"),
+        status => status.to_string(),
+    };
+    let mut note = String::new();
+    if step.count > 1 {
+        let every = step.every_s.map_or(String::new(), |every| format!(", one every {}", pace(every)));
+        note = format!("  {} times{every}", grouped(step.count));
+    }
+    let method = if step.method == "GET" { String::new() } else { format!("{} ", step.method) };
+    let room = width.saturating_sub(36 + note.len());
+    let target = shorten(&format!("{method}{}", step.target), room);
+    lines.push(format!(
+        "  {time}  {QUIET}{after:>9}{QUIET:#}  {status}  {:>8}  {target}{REPEATED}{note}{REPEATED:#}",
+        bytes(step.bytes)
+    ));
+    if let Some(referrer) = &step.referrer {
+        let from = shorten(referrer, width.saturating_sub(42));
+        if step.after_s.is_none() {
+            lines.push(format!("  {:>34}  {QUIET}from {from}{QUIET:#}", ""));
+        }
+    }
+}
+
+fn moment(time: i64, zone: &TimeZone) -> String {
+    let stamp = Timestamp::from_millisecond(time).unwrap_or_default();
+    stamp.to_zoned(zone.clone()).strftime("%a %-d %b %Y %H:%M:%S").to_string()
+}
+
+/// A short length of time: tenths of seconds count below ten.
+fn pace(seconds: f64) -> String {
+    if seconds < 9.95 { format!("{seconds:.1} s") } else { duration(seconds) }
+}
