@@ -92,7 +92,11 @@ fn bench(names: &[String]) -> Result<(), Failed> {
 
 fn types() -> Result<(), Failed> {
     let root = root();
-    let write = ["test", "--profile", "quick", "--package", "exedra-service", "--lib", "the_description"];
-    run("the API's description", cargo(&root).args(write).env("EXEDRA_WRITE_DESCRIPTION", "1"))?;
+    let tests = ["test", "--profile", "quick", "--workspace", "--lib", "--bins"];
+    let write = ["--", "the_description", "the_published_schema"];
+    run(
+        "the API's description and the report's schema",
+        cargo(&root).args(tests).args(write).env("EXEDRA_WRITE_DESCRIPTION", "1"),
+    )?;
     console::types(&root)
 }

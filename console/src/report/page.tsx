@@ -155,7 +155,7 @@ function Traffic({ report }: { report: Report }) {
           )}
         </p>
       )}
-      <div className="grid gap-x-12 lg:grid-cols-2">
+      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Paths report={report} />
         <Named report={report} list="kinds" />
         <Named report={report} list="first_pages" visits />
@@ -179,7 +179,7 @@ function People({ report }: { report: Report }) {
           {apart.unnamed > 0 && <Figure value={percent(apart.unnamed, all)} name={said.unnamed} title={count(apart.unnamed)} />}
         </div>
       )}
-      <div className="grid gap-x-12 lg:grid-cols-2">
+      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Clients report={report} />
         {(["countries", "users", "crawlers", "browsers", "systems", "devices", "referring_sites", "referring_pages", "search_phrases"] as const).map((list) => (
           <Named key={list} report={report} list={list} />
@@ -205,7 +205,7 @@ function Trouble({ report }: { report: Report }) {
       {origins && report.missing.length > 0 && (
         <p className="mt-4 max-w-[70ch]">{said.origins(count(origins.own), count(origins.others), count(origins.typed), count(origins.probing))}</p>
       )}
-      <div className="grid gap-x-12 lg:grid-cols-2">
+      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Missing report={report} />
         <Statuses report={report} />
         <Slow report={report} />
@@ -223,7 +223,7 @@ function Transfer({ report }: { report: Report }) {
         <Figure value={bytes(report.totals.bytes)} name={said.sent} change={<ChangeNote change={report.totals.changes?.bytes} />} title={count(report.totals.bytes)} />
         {saved > 0 && <Figure value={bytes(saved)} name={said.saved} title={count(saved)} />}
       </div>
-      <div className="grid gap-x-12 lg:grid-cols-2">
+      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Named report={report} list="extensions" heavy />
         <Encodings report={report} />
         <Named report={report} list="embedding_sites" heavy />

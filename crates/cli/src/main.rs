@@ -14,6 +14,7 @@
 //! - [`password`]: the line that lets a user in
 //! - [`sign_in`]: prints a fresh link to the console
 //! - [`demo`]: Port Lindry, ready to be looked at
+//! - [`schema`]: what a report as JSON looks like
 //! - [`facts`], [`settings`]: the lists that rules and configurations are written by
 //! - [`service`]: asking the running one; [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
 
@@ -29,6 +30,7 @@ mod layout;
 mod password;
 mod reload;
 mod report;
+mod schema;
 mod scope;
 mod serve;
 mod service;
@@ -92,6 +94,8 @@ enum Command {
     Facts,
     /// List the settings of a configuration
     Settings,
+    /// Print the JSON Schema of `exedra report --as json`
+    Schema,
 }
 
 /// The form of what a command says.
@@ -137,6 +141,7 @@ fn main() -> ExitCode {
         Command::Demo(options) => demo::run(&options),
         Command::Facts => facts::run(),
         Command::Settings => settings::run(),
+        Command::Schema => schema::run(),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

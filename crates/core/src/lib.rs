@@ -15,6 +15,7 @@ pub mod config;
 pub mod encode;
 pub mod facts;
 pub mod logs;
+pub mod prelude;
 pub mod rules;
 pub mod scope;
 pub mod survey;

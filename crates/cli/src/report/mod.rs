@@ -1,12 +1,14 @@
 //! `exedra report`: what is in some logs.
 //!
 //! - [`sections`]: what it can be made of; [`table`]: one of them as comma-separated values
+//! - [`prelude`]: what was different before a burst
 //! - [`html`]: one file to be handed on
 //! - [`text`]: a survey as a page for the terminal
 //! - [`columns`]: the charts on it
 
 mod columns;
 mod html;
+mod prelude;
 mod sections;
 mod table;
 mod text;
@@ -58,6 +60,10 @@ pub struct Options {
     /// A request that takes longer is slow, as in "500 ms"
     #[arg(long, value_name = "LENGTH", default_value = "1s")]
     slow: String,
+    /// Say what was different before a burst instead: of 5xx, 4xx, a status, slow, all, or a stretch as in
+    /// 2026-09-14T10:00..2026-09-14T10:20
+    #[arg(long, value_name = "BURST", conflicts_with_all = ["against", "resume", "show"])]
+    prelude: Option<String>,
     /// Cut addresses to their networks (/24, /48) and leave out names of users, so that nothing finer is in the report
     #[arg(long)]
     mask_clients: bool,
@@ -114,6 +120,9 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     plan.parts = shown.parts();
     plan.slow = slow_threshold(&options.slow)?;
     plan.countries = options.scope.countries(config.as_ref())?;
+    if let Some(of) = &options.prelude {
+        return told_prelude(options, &asked, &plan, of);
+    }
     let other = match &options.against {
         Some(period) => Some(SurveyPlan { scope: other_scope(&plan, period)?, ..plan.clone() }),
         None => None,
@@ -161,18 +170,9 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         ReportForm::Text => text::page(&report, &read.sources, &shown, width()),
         ReportForm::Csv => table::table(&report, shown.names()[0])?,
     };
-    match &options.to {
-        Some(path) => {
-            let plain = match options.form {
-                ReportForm::Text => anstream::adapter::strip_str(&words).to_string(),
-                _ => words,
-            };
-            std::fs::write(path, plain)
-                .map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))?;
-        }
-        None if options.form == ReportForm::Text => anstream::stdout().write_all(words.as_bytes())?,
-        None => std::io::stdout().write_all(words.as_bytes())?,
-    }
+    put(options, words)?;
+    // The program is about to end: to give back every text of it one by one would take longer than to make the report.
+    std::mem::forget(survey);
     if !read.passed_over.is_empty() {
         anstream::eprintln!("No logs, and passed over: {}.", read.passed_over.join(", "));
     }
@@ -185,6 +185,36 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     match read.failures.is_empty() {
         true => Ok(()),
         false => Err(Failure(read.failures.join("\n"))),
+    }
+}
+
+/// The prelude of a burst, in place of a report.
+fn told_prelude(options: &Options, asked: &Asked, plan: &SurveyPlan, of: &str) -> Result<(), Failure> {
+    let as_json = match options.form {
+        ReportForm::Text => false,
+        ReportForm::Json => true,
+        ReportForm::Csv | ReportForm::Html => {
+            return Err(Failure("a prelude is sentences: ask for --as text or --as json".to_owned()));
+        }
+    };
+    let form = prelude::Form { as_json, masked: options.mask_clients };
+    let words = prelude::told(asked, plan, of, options.top, form)?;
+    put(options, words)
+}
+
+/// Writes to wherever it was asked for.
+fn put(options: &Options, words: String) -> Result<(), Failure> {
+    match &options.to {
+        Some(path) => {
+            let plain = match options.form {
+                ReportForm::Text => anstream::adapter::strip_str(&words).to_string(),
+                _ => words,
+            };
+            std::fs::write(path, plain)
+                .map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))
+        }
+        None if options.form == ReportForm::Text => Ok(anstream::stdout().write_all(words.as_bytes())?),
+        None => Ok(std::io::stdout().write_all(words.as_bytes())?),
     }
 }
 

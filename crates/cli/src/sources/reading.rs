@@ -15,9 +15,10 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
+use utoipa::ToSchema;
 
 /// A source, as it was understood.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Source {
     /// Its name as it was given.
     pub name: String,

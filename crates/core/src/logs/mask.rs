@@ -10,6 +10,12 @@ pub fn masked(address: IpAddr) -> IpAddr {
     }
 }
 
+/// The network of an address as it is written in a log, as in `192.0.2.0/24`; nothing where it is no address.
+pub fn network(client: &str) -> Option<String> {
+    let network = masked(client.parse().ok()?);
+    Some(format!("{network}/{}", if network.is_ipv4() { 24 } else { 48 }))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -21,5 +27,12 @@ mod tests {
     #[case("2001:db8:1:2:3:4:5:6", "2001:db8:1::")]
     fn networks(#[case] address: &str, #[case] network: &str) {
         assert_eq!(masked(address.parse().unwrap()), network.parse::<IpAddr>().unwrap());
+    }
+
+    #[test]
+    fn networks_in_words() {
+        assert_eq!(super::network("203.0.113.77").as_deref(), Some("203.0.113.0/24"));
+        assert_eq!(super::network("2001:db8:1:2::9").as_deref(), Some("2001:db8:1::/48"));
+        assert_eq!(super::network("pier.example"), None);
     }
 }

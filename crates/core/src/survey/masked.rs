@@ -3,9 +3,8 @@
 use super::counted::Survey;
 use super::ranking::Ranking;
 use super::report::Lines;
-use crate::logs::mask::masked;
+use crate::logs::mask::network;
 use std::borrow::Cow;
-use std::net::IpAddr;
 
 impl Survey {
     /// The same survey with nothing finer in it than networks: the first 24 bits of IPv4 addresses, the first 48 of IPv6.
@@ -15,13 +14,6 @@ impl Survey {
         self.users = Ranking::default();
         self
     }
-}
-
-/// The network of an address, as in `192.0.2.0/24`.
-fn network(client: &str) -> Option<String> {
-    let address: IpAddr = client.parse().ok()?;
-    let network = masked(address);
-    Some(format!("{network}/{}", if network.is_ipv4() { 24 } else { 48 }))
 }
 
 impl Lines {

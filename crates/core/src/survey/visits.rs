@@ -13,9 +13,9 @@ use std::sync::Arc;
 /// The longest gap within a visit, in milliseconds.
 pub const LONGEST_GAP: i64 = 30 * 60 * 1000;
 /// How many clients and agents are kept before the set becomes a sample.
-pub const MOST_VISITORS: usize = 1 << 17;
+pub const MOST_VISITORS: usize = 1 << 16;
 /// How many stretches are, all together.
-const MOST_STRETCHES: usize = 3 << 16;
+const MOST_STRETCHES: usize = 1 << 17;
 
 /// A page, and when it was asked for. The earlier comes first; of two at once, the one whose path does.
 pub type PageAt = (i64, Arc<str>);
@@ -104,6 +104,14 @@ impl Visits {
     /// How many visits each that is known stands for.
     pub fn weight(&self) -> u64 {
         1 << self.halvings
+    }
+
+    /// The standard error of the number of visits as a part of it, roughly; 0 while it is exact.
+    pub fn error(&self) -> f64 {
+        match self.halvings {
+            0 => 0.0,
+            _ => 1.0 / (self.by_visitor.len().max(1) as f64).sqrt(),
+        }
     }
 
     /// Visitors with a larger hash are not kept.

@@ -152,7 +152,11 @@ impl SurveyReport {
         }
         let weight = survey.visits.weight();
         if weight > 1 {
-            beyond.caveats.push(format!("visits are estimated from one visitor in {weight}"));
+            let error = survey.visits.error() * 100.0;
+            let words = format!(
+                "visits are estimated from one visitor in {weight}; standard error about {error:.1} %"
+            );
+            beyond.caveats.push(words);
         }
         let Lists { lists, apart, visits, own_hosts } = Lists::of(survey, plan, options);
         let (missing, missing_origins) = missing::missing(survey, &own_hosts, &mut beyond);

@@ -1,0 +1,224 @@
+//! `exedra report --prelude 5xx`: what was different before, and in, a burst of errors or slowness.
+
+use crate::Failure;
+use crate::figures::{grouped, several, shorten};
+use crate::sources::reading::{self, Taker};
+use crate::sources::{Asked, Progress};
+use anstyle::{AnsiColor, Effects, Style};
+use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
+use exedra_core::prelude::minutes::Burst;
+use exedra_core::prelude::{MINUTE, Minutes, Prelude, Tallies, Trouble, preludes};
+use exedra_core::scope::{Sieve, period};
+use exedra_core::survey::SurveyPlan;
+use exedra_core::trail::Place;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+use unicode_width::UnicodeWidthStr;
+
+const STRONG: Style = Style::new().effects(Effects::BOLD);
+const QUIET: Style = Style::new().effects(Effects::DIMMED);
+const TROUBLE: Style = AnsiColor::Red.on_default();
+
+/// How many bursts are told, where nobody asked for a number.
+const USUAL: usize = 3;
+
+/// A prelude as a program is given it.
+#[derive(Serialize)]
+struct Told<'p> {
+    /// What makes a burst.
+    trouble: &'p str,
+    time_zone: &'p str,
+    bursts: &'p [Prelude],
+}
+
+/// How it is told.
+#[derive(Clone, Copy)]
+pub struct Form {
+    /// For programs instead of people.
+    pub as_json: bool,
+    /// Whether no client is named.
+    pub masked: bool,
+}
+
+/// Reads twice, and says what was found.
+pub fn told(
+    asked: &Asked,
+    plan: &SurveyPlan,
+    of: &str,
+    top: Option<usize>,
+    form: Form,
+) -> Result<String, Failure> {
+    if asked.files.iter().any(|begun| begun.file.path.is_none()) {
+        let words = "a prelude reads its logs twice, and standard input can be read only once: write it to a file first";
+        return Err(Failure(words.to_owned()));
+    }
+    let (trouble, stretch) = understand(of, plan)?;
+    let texts = [TextColumn::Client, TextColumn::Path, TextColumn::Referrer, TextColumn::Agent];
+    let columns = [Column::Status, Column::Duration].into_iter().chain(texts.map(Column::Text));
+    let first: Projection =
+        [Column::Status, Column::Duration].into_iter().chain(plan.scope.columns()).collect();
+    let second: Projection = columns.chain(plan.scope.columns()).collect();
+    let progress = Progress::of(&asked.files);
+    let count =
+        || Follower::new(plan, Minutes::default(), |minutes, batch, row, _| minutes.add(batch, row, trouble));
+    let read = reading::read(asked, first, &progress, count)?;
+    drop(progress);
+    let mut minutes = Minutes::default();
+    read.made.into_iter().for_each(|share| minutes.merge(share));
+    let bursts: Vec<Burst> = match stretch {
+        Some((from, until)) => vec![minutes.stretch(from, until)],
+        None => minutes.bursts(top.unwrap_or(USUAL), &plan.zone),
+    };
+    let mut found = Vec::new();
+    if let Some(span) = minutes.span().filter(|_| !bursts.is_empty()) {
+        let empty = Tallies::new(&bursts, trouble, span, &plan.zone);
+        let progress = Progress::of(&asked.files);
+        let tally = || {
+            Follower::new(plan, empty.clone(), |tallies, batch, row, texts| tallies.add(batch, row, texts))
+        };
+        let read = reading::read(asked, second, &progress, tally)?;
+        let mut tallies = empty.clone();
+        read.made.into_iter().for_each(|share| tallies.merge(share));
+        found = preludes(bursts, &tallies, trouble, form.masked);
+    }
+    let zone = plan.zone.iana_name().unwrap_or("UTC");
+    let words = trouble.words();
+    if form.as_json {
+        return Ok(
+            serde_json::to_string_pretty(&Told { trouble: &words, time_zone: zone, bursts: &found })? + "\n"
+        );
+    }
+    Ok(page(&found, &words, trouble, &plan.zone, crate::figures::width()))
+}
+
+/// What makes a burst; and the stretch, where one was named, in minutes.
+fn understand(of: &str, plan: &SurveyPlan) -> Result<(Trouble, Option<(i64, i64)>), Failure> {
+    if let Some(trouble) = Trouble::understand(of, plan.slow) {
+        return Ok((trouble, None));
+    }
+    let Some((from, until)) = of.split_once("..") else {
+        return Err(Failure(format!(
+            "`{of}` is nothing that a prelude can be of: write 5xx, 4xx, a status as 404, slow, all, or a stretch of time as in \
+             2026-09-14T10:00..2026-09-14T10:20"
+        )));
+    };
+    let instant =
+        |text: &str| Ok::<i64, Failure>(period::instant(text.trim(), &plan.zone)?.div_euclid(MINUTE));
+    let (from, until) = (instant(from)?, instant(until)?);
+    match from < until {
+        true => Ok((Trouble::Any, Some((from, until)))),
+        false => Err(Failure(format!("`{of}` is no stretch of time: it ends before it begins"))),
+    }
+}
+
+/// Hands the requests of one thread that are within the scope to somebody who counts.
+struct Follower<M, F> {
+    sieve: Sieve,
+    batch: RequestBatch,
+    texts: Dictionaries,
+    made: M,
+    count: F,
+}
+
+impl<M, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries)> Follower<M, F> {
+    fn new(plan: &SurveyPlan, made: M, count: F) -> Self {
+        let sieve = Sieve::new(plan.scope.clone(), plan.countries.clone());
+        Follower { sieve, batch: RequestBatch::default(), texts: Dictionaries::default(), made, count }
+    }
+}
+
+impl<M: Send, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries) + Send> Taker for Follower<M, F> {
+    type Made = M;
+
+    fn take(&mut self, _: Place, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize) -> usize {
+        self.batch.clear();
+        let octets = read(&mut self.batch, &mut self.texts);
+        for row in 0..self.batch.rows() {
+            if self.sieve.keeps(&self.batch, row, &self.texts) {
+                (self.count)(&mut self.made, &self.batch, row, &self.texts);
+            }
+        }
+        if self.texts.are_full() {
+            self.texts = Dictionaries::default();
+            self.sieve.forget();
+        }
+        octets
+    }
+
+    fn finish(self) -> M {
+        self.made
+    }
+}
+
+fn page(found: &[Prelude], words: &str, trouble: Trouble, zone: &TimeZone, width: usize) -> String {
+    let mut lines = Vec::new();
+    if found.is_empty() {
+        lines.push(format!("There is no burst of {words} in these logs and this period."));
+        lines.push(format!(
+            "{QUIET}A burst is a run of minutes with far more of them than the hours around.{QUIET:#}"
+        ));
+    }
+    for prelude in found {
+        let burst = &prelude.burst;
+        let at = |minute: i64, format: &str| {
+            let stamp = Timestamp::from_millisecond(minute * MINUTE).unwrap_or_default();
+            stamp.to_zoned(zone.clone()).strftime(format).to_string()
+        };
+        let length = burst.until - burst.from;
+        let title = format!(
+            "{}, {}",
+            at(burst.from, "%a %-d %b %Y %H:%M"),
+            several(length as u64, "minute", "minutes")
+        );
+        if !lines.is_empty() {
+            lines.push(String::new());
+        }
+        let of_all = match trouble {
+            Trouble::Any => grouped(burst.requests),
+            _ => format!("{TROUBLE}{}{TROUBLE:#} of {}", grouped(burst.troubled), grouped(burst.requests)),
+        };
+        if burst.daily {
+            let days = several(burst.starts.len() as u64, "day", "days");
+            let title = format!("{} to {} on {days}", at(burst.from, "%H:%M"), at(burst.until, "%H:%M"));
+            lines.push(format!("{STRONG}{title}{STRONG:#}  {of_all} {words}, together"));
+            lines.push(format!("  A little every time, the last on {}.", at(burst.from, "%a %-d %b %Y")));
+        } else {
+            lines.push(format!("{STRONG}{title}{STRONG:#}  {of_all} {words}"));
+        }
+        if !burst.also_on.is_empty() && !burst.daily {
+            let days = several(burst.also_on.len() as u64, "other day", "other days");
+            let last = burst.also_on.last().map_or("", String::as_str);
+            lines.push(format!("  The same came at the same time on {days}, the last of them {last}."));
+        }
+        if prelude.witnesses.is_empty() {
+            lines.push("  Nothing else was out of the ordinary in it, or before.".to_owned());
+        }
+        for witness in &prelude.witnesses {
+            let (said, beside) = witness.words.split_once("; ").unwrap_or((&witness.words, ""));
+            let surprise = format!("  {QUIET}{:>6.0}{QUIET:#}  ", witness.surprise);
+            match said.width() + beside.width() + 12 <= width {
+                true => lines.push(format!("{surprise}{said}; {QUIET}{beside}{QUIET:#}")),
+                false => {
+                    lines.push(format!("{surprise}{}", shorten(said, width.saturating_sub(10))));
+                    lines.push(format!("          {QUIET}{beside}{QUIET:#}"));
+                }
+            }
+        }
+        let usual = match prelude.days {
+            0 => "No other day in the log has this time; usual is what was there before.".to_owned(),
+            _ if burst.daily => "Usual is an hour before and after.".to_owned(),
+            days => format!("Usual is the same time on {}.", several(days, "other day", "other days")),
+        };
+        lines.push(format!("  {QUIET}{usual}{QUIET:#}"));
+    }
+    if !found.is_empty() {
+        lines.push(String::new());
+        let note = format!(
+            "Times of {}. The figures on the left are bits of surprise.",
+            zone.iana_name().unwrap_or("UTC")
+        );
+        lines.push(format!("{QUIET}{note}{QUIET:#}"));
+    }
+    lines.join("\n") + "\n"
+}

@@ -1,0 +1,71 @@
+//! What must hold whatever octets come: of templates of layouts, and of lines of logs.
+
+use exedra_core::logs::{
+    Dictionaries, Layout, LineReader, LogTemplate, LoggedRequest, Projection, RequestBatch,
+};
+use std::borrow::Cow;
+
+/// A template is understood or refused. One that is understood reads lines without harm; and what it writes is one line
+/// that the fastest and the plain way of reading find nothing wrong with.
+pub fn layout(octets: &[u8]) {
+    let Ok(text) = std::str::from_utf8(octets) else { return };
+    // The first line is the template, the rest are lines for it.
+    let (template, lines) = text.split_once('\n').unwrap_or((text, ""));
+    let Ok(layout) = Layout::understand(template) else { return };
+    read(std::slice::from_ref(&layout), lines.as_bytes());
+    let request = LoggedRequest {
+        time: 1_793_577_600_123,
+        status: 404,
+        bytes: 7,
+        full_bytes: 9,
+        duration: 1234,
+        client: "192.0.2.1",
+        user: "ann \"pier\" \\",
+        method: "GET",
+        target: Cow::Borrowed(b"/a b?c=\"d\"\n\x1b"),
+        protocol: "HTTP/1.1",
+        referrer: b"https://a.example/\xff\r\n",
+        agent: b"boat] \"1\"\x00",
+        scheme: "https",
+        host: "a.example",
+        encoding: "br",
+        rule: "exedra.toml:7",
+    };
+    let mut line = Vec::new();
+    LogTemplate::new(&layout).write(&request, &mut line);
+    assert_eq!(line.iter().filter(|octet| **octet == b'\n').count(), 1, "one request, one line");
+    assert!(line.ends_with(b"\n"));
+    read(&[layout], &line);
+}
+
+/// Lines are read or counted as unread, each once, whatever the layout and wherever the log is cut.
+pub fn lines(octets: &[u8]) {
+    let layouts = Layout::all_named();
+    let whole = read(&layouts, octets);
+    for layout in &layouts {
+        read(std::slice::from_ref(layout), octets);
+    }
+    // Cut after some line: the same lines are read. (A list of fields holds only for what comes after it in the same block.)
+    if !octets.contains(&b'#') {
+        let middle =
+            octets[..octets.len() / 2].iter().rposition(|octet| *octet == b'\n').map_or(0, |at| at + 1);
+        let parts = [&octets[..middle], &octets[middle..]].map(|part| read(&layouts, part));
+        assert_eq!(whole, (parts[0].0 + parts[1].0, parts[0].1 + parts[1].1), "wherever it is cut");
+    }
+}
+
+/// Reads everything; gives how many lines were read and unread.
+fn read(layouts: &[Layout], octets: &[u8]) -> (u64, u64) {
+    let mut reader = LineReader::new(layouts, Projection::everything());
+    let (mut batch, mut texts) = (RequestBatch::default(), Dictionaries::default());
+    let (mut at, mut line) = (0, 0);
+    while at < octets.len() {
+        batch.clear();
+        let took = reader.read_block(&octets[at..], 0, &mut line, &mut batch, &mut texts);
+        assert!(took > 0, "it goes on");
+        at += took;
+    }
+    let lines = octets.split_inclusive(|octet| *octet == b'\n').count() as u64;
+    assert_eq!(reader.read + reader.unread.lines() + reader.directives, lines, "every line once");
+    (reader.read, reader.unread.lines())
+}
