@@ -139,6 +139,8 @@ export const words = {
       embedding_sites: "Sites whose pages load files from here",
       users: "Who signed in",
       countries: "Where they are",
+      sites: "By site",
+      servers: "By server",
     },
     lines: (read: string, unread: string) => (unread === "0" ? `${read} lines were read, every one.` : `${read} lines were read, ${unread} could not be:`),
     days: (days: string, first: string, last: string) => `${days} days with requests, from ${first} to ${last}.`,

@@ -157,6 +157,11 @@ function Traffic({ report }: { report: Report }) {
       )}
       <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Paths report={report} />
+        {(["sites", "servers"] as const)
+          .filter((list) => (report.lists?.[list]?.entries.length ?? 0) > 1)
+          .map((list) => (
+            <Named key={list} report={report} list={list} />
+          ))}
         <Named report={report} list="kinds" />
         <Named report={report} list="first_pages" visits />
         <Named report={report} list="last_pages" visits />

@@ -33,6 +33,12 @@ pub struct ScopeOptions {
     /// One month, as in 2026-09
     #[arg(long, value_name = "MONTH", conflicts_with_all = ["from", "until", "last", "day", "week"])]
     pub month: Option<String>,
+    /// Only this site; may be repeated
+    #[arg(long, value_name = "NAME")]
+    pub site: Vec<String>,
+    /// Only what this machine wrote; may be repeated
+    #[arg(long, value_name = "NAME")]
+    pub server: Vec<String>,
     /// Count only these requests, as in status=404 or 'path=/notices/*'
     #[arg(long, value_name = "COLUMN=VALUE")]
     pub only: Vec<String>,
@@ -82,7 +88,11 @@ impl ScopeOptions {
     /// The scope.
     pub fn scope(&self, zone: &TimeZone) -> Result<Scope, Failure> {
         let now = jiff::Timestamp::now().as_millisecond();
-        let mut filters = filters(&self.only, &self.without)?;
+        let named = |column: &str, values: &[String]| {
+            values.iter().map(|value| format!("{column}={value}")).collect::<Vec<_>>()
+        };
+        let only = [self.only.clone(), named("site", &self.site), named("server", &self.server)].concat();
+        let mut filters = filters(&only, &self.without)?;
         if self.people || self.crawlers {
             filters.push(people_or_crawlers(self.crawlers));
         }

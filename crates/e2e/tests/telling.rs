@@ -387,3 +387,40 @@ fn countries_come_from_a_file_and_may_be_a_scope() {
     let without = exedra(&["report", "--only", &only, &text(&log.path)]);
     assert!(String::from_utf8_lossy(&without.stderr).contains("--countries"), "{without:?}");
 }
+
+#[test]
+fn logs_of_several_machines_are_one_and_can_be_told_apart() {
+    let folder = tempfile::tempdir().unwrap();
+    let log = |machine: &str, times: u64| {
+        std::fs::create_dir_all(folder.path().join(machine)).unwrap();
+        let path = folder.path().join(machine).join("access.log");
+        let lines: Vec<String> = (0..times).map(|minute| Line { minute, ..Line::USUAL }.written()).collect();
+        std::fs::write(&path, lines.concat()).unwrap();
+        text(&path)
+    };
+    let (quay, pier) = (log("quay", 3), log("pier", 5));
+    let told = |arguments: &[&str]| -> Value {
+        let output = exedra(&[&["report", "--as", "json"], arguments].concat());
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap()
+    };
+    let by_folder = told(&[&quay, &pier]);
+    let servers = &by_folder["lists"]["servers"]["entries"];
+    assert_eq!(entry(servers, "value", "quay")["requests"], 3);
+    assert_eq!(entry(servers, "value", "pier")["requests"], 5);
+    // One client on two machines is one visitor and one visit.
+    assert_eq!(
+        (&by_folder["totals"]["visitors"], &by_folder["visits"]["visits"]),
+        (&Value::from(1), &Value::from(1))
+    );
+    assert_eq!(told(&["--server", "pier", &quay, &pier])["totals"]["requests"], 5);
+    assert_eq!(told(&["--without", "server=pier", &quay, &pier])["totals"]["requests"], 3);
+    let only_quay = format!("source={quay}");
+    assert_eq!(told(&["--only", &only_quay, &quay, &pier])["totals"]["requests"], 3);
+    let named =
+        told(&[&format!("east={quay}"), &format!("west={pier}"), "--server", "east", "--server", "west"]);
+    assert_eq!(entry(&named["lists"]["servers"]["entries"], "value", "west")["requests"], 5);
+    let wrong = exedra(&["report", "--server", "jetty", &quay, &pier]);
+    let words = String::from_utf8_lossy(&wrong.stderr).into_owned();
+    assert!(!wrong.status.success() && words.contains("server is one of pier, quay"), "{words}");
+}

@@ -15,6 +15,7 @@ use crate::sources::packed::unpacked;
 use crate::{Failure, Form};
 use clap::Args;
 use exedra_core::logs::reader::LONGEST_LINE;
+use exedra_core::scope::Scope;
 use serde::Serialize;
 use std::io::{BufRead, BufReader, Read};
 use trial::Trial;
@@ -48,7 +49,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let config = options.sources.config()?;
     let layouts = options.sources.layouts(config.as_ref())?;
     let mut all = Vec::new();
-    for Begun { file, .. } in options.sources.files(config.as_ref(), None)? {
+    for Begun { file, .. } in options.sources.files(config.as_ref(), None, &Scope::default())? {
         let lines = match &file.path {
             Some(path) => open_from(path, 0),
             None => unpacked(std::io::stdin()),

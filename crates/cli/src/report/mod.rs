@@ -109,13 +109,13 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let config = options.sources.config()?;
     let zone = options.scope.zone(config.as_ref())?;
     let bookmark = options.resume.as_deref().map(Bookmark::open).transpose()?;
+    let scope = options.scope.scope(&zone)?;
     let asked = Asked {
-        files: options.sources.files(config.as_ref(), bookmark.as_ref())?,
+        files: options.sources.files(config.as_ref(), bookmark.as_ref(), &scope)?,
         layouts: options.sources.layouts(config.as_ref())?,
         leaves_open_line: bookmark.is_some(),
         threads: options.sources.threads(),
     };
-    let scope = options.scope.scope(&zone)?;
     let mut plan = SurveyPlan::new(scope, zone, random_key());
     plan.parts = shown.parts();
     plan.slow = slow_threshold(&options.slow)?;
@@ -130,7 +130,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let plans: Vec<SurveyPlan> = [plan.clone()].into_iter().chain(other.clone()).collect();
     let surveys = Surveys::new(&plans);
     let progress = Progress::of(&asked.files);
-    let read = reading::read(&asked, surveys.projection(), &progress, || SurveyWorker::new(&surveys))?;
+    let mut read = reading::read(&asked, surveys.projection(), &progress, || SurveyWorker::new(&surveys))?;
     drop(progress);
     let mut surveys = surveys.finish().into_iter();
     let mut next = || {
@@ -138,6 +138,9 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         if options.mask_clients { survey.masked() } else { survey }
     };
     let survey = next();
+    for (source, counts) in read.sources.iter_mut().zip(&survey.sources) {
+        (source.requests, source.bytes) = (counts.requests, counts.bytes);
+    }
     let hosts = config.iter().flat_map(|config| &config.sites).flat_map(|site| &site.hosts);
     let lengths = ReportOptions {
         top: options.top.unwrap_or(match options.form {
@@ -151,6 +154,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         },
         referrers: if options.form == ReportForm::Text { 2 } else { ReportOptions::default().referrers },
         own_hosts: hosts.map(|host| host.value.clone()).collect(),
+        origins: read.sources.iter().map(Source::origin).collect(),
     };
     let mut report = SurveyReport::new(&survey, &plan, &lengths);
     if let Some(other) = &other {

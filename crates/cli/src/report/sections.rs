@@ -37,6 +37,8 @@ pub const SECTIONS: &[Section] = &[
     section("referring_sites", "people", &[Part::Referrers]),
     section("referring_pages", "people", &[Part::Referrers]),
     section("search_phrases", "people", &[Part::Referrers]),
+    section("sites", "traffic", &[]),
+    section("servers", "traffic", &[]),
     section("statuses", "trouble", &[]),
     section("missing", "trouble", &[Part::Missing, Part::Referrers]),
     section("slow", "trouble", &[Part::Durations, Part::Paths]),

@@ -58,7 +58,10 @@ impl Page {
         self.line("");
         let line = match beside {
             "" => format!("{STRONG}{title}{STRONG:#}"),
-            beside => format!("{STRONG}{title}{STRONG:#}  {QUIET}{beside}{QUIET:#}"),
+            beside if title.width() + beside.width() + 2 <= self.width => {
+                format!("{STRONG}{title}{STRONG:#}  {QUIET}{beside}{QUIET:#}")
+            }
+            beside => format!("{STRONG}{title}{STRONG:#}\n{QUIET}{}{QUIET:#}", shorten(beside, self.width)),
         };
         self.line(line);
     }
@@ -186,6 +189,12 @@ impl Page {
             let line =
                 format!("  {:>10}  {QUIET}they took {mean} on average, the middle one {middle}{QUIET:#}", "");
             self.line(line);
+        }
+        for (name, title) in [("sites", "By site"), ("servers", "By server")] {
+            let length = report.lists.get(name).map_or(0, |list| list.entries.len());
+            if length > 1 || !shown.shortens {
+                self.list(report, shown, name, title, "requests, share, bytes sent");
+            }
         }
         if shown.has("paths") {
             self.title("What was asked for", "requests, share, bytes sent");
@@ -609,7 +618,11 @@ mod tests {
             "by_hour": (0..24).map(|hour| serde_json::json!({ "hour": hour, "requests": hour * hour, "bytes": 0 })).collect::<Vec<_>>(),
             "timeline": [],
             "paths": [{ "path": "/tides/today.html", "requests": 900, "bytes": 5_000_000 }, { "path": format!("/notices/{}/end.html", "long/".repeat(30)), "requests": 3, "bytes": 1_500 }],
-            "missing": [{ "path": "/mariners/berthing.html", "requests": 30, "without_referrer": 4, "referrers": [{ "referrer": "https://pilots.saltwater.example/links", "requests": 20 }] }],
+            "missing": [{ "path": "/mariners/berthing.html", "requests": 30, "without_referrer": 4, "referrers": [{ "referrer": "https://pilots.saltwater.example/links", "requests": 20 }], "origins": { "own": 6, "others": 20, "typed": 3, "probing": 1 } }],
+            "missing_origins": { "own": 6, "others": 20, "typed": 3, "probing": 1 },
+            "slow": { "threshold_ms": 500.0, "measured": 1234, "slow": 7, "p50_ms": 0.35, "p90_ms": 12.0, "p99_ms": 1250.0, "minutes": [],
+                "paths": [{ "path": "/tides/today.html", "requests": 900, "slow": 7, "p50_ms": 0.41, "p90_ms": 99.96, "p99_ms": 90_000.0, "total_ms": 9000.0 }] },
+            "encodings": [{ "encoding": "br", "requests": 800, "bytes": 3_000_000, "saved": 9_000_000 }],
             "clients": [{ "client": "2001:db8::7", "requests": 800, "bytes": 4_000_000 }],
             "apart": { "people": 934, "people_bytes": 5_000_000, "crawlers": 300, "crawler_bytes": 2_890_123, "unnamed": 0 },
             "visits": { "visits": 60, "short": 15, "pages": 150, "seconds": 195.4, "middle_seconds": 41.0, "by_crawlers": 3 },
@@ -628,7 +641,14 @@ mod tests {
 
     #[test]
     fn a_page_for_the_terminal() {
-        let sources = [Source { name: "access.log".into(), layout: "combined".into() }];
+        let sources = [Source {
+            name: "access.log".into(),
+            layout: "combined".into(),
+            site: None,
+            server: None,
+            requests: 0,
+            bytes: 0,
+        }];
         let page = anstream::adapter::strip_str(&page(&survey(), &sources, &usual(), 100)).to_string();
         assert!(page.lines().all(|line| line.width() <= 100), "{page}");
         insta::assert_snapshot!(page);
@@ -636,8 +656,14 @@ mod tests {
 
     #[test]
     fn a_narrow_terminal_is_kept_to() {
-        let sources =
-            [Source { name: "a-rather-long-name-of-a-log-file-somewhere.log".into(), layout: "full".into() }];
+        let sources = [Source {
+            name: "a-rather-long-name-of-a-log-file-somewhere.log".into(),
+            layout: "full".into(),
+            site: None,
+            server: None,
+            requests: 0,
+            bytes: 0,
+        }];
         let page = anstream::adapter::strip_str(&page(&survey(), &sources, &usual(), 80)).to_string();
         assert!(page.lines().all(|line| line.width() <= 80), "{page}");
     }

@@ -87,7 +87,7 @@ impl Bookmark {
                 return Err(Failure("standard input cannot be taken up again: name a file".to_owned()));
             };
             for path in siblings(path)?.into_iter().filter(|path| !is_named(path)) {
-                let sibling = Found { name: path.display().to_string(), path: Some(path), incidental: true };
+                let sibling = Found::file(path, true);
                 files.push((sibling, is_first));
             }
             files.push((found.clone(), false));
@@ -205,8 +205,7 @@ mod tests {
             .map_or_else(|_| Bookmark::default(), |text| serde_json::from_slice(&text).unwrap());
         bookmark.path = path;
         let named = names.iter().map(|name| folder.join(name));
-        let named =
-            named.map(|path| Found { name: path.display().to_string(), path: Some(path), incidental: false });
+        let named = named.map(|path| Found::file(path, false));
         let begun = bookmark.begin(named.collect()).ok().unwrap();
         let (mut text, mut kept) = (String::new(), Vec::new());
         for Begun { file, read } in begun {

@@ -109,13 +109,13 @@ impl<'a> Feed<'a> {
             // Of an emptied log nothing is said when it was read before.
             let only = Some(&self.asked.layouts).filter(|layouts| layouts.len() == 1);
             let layout = only.map_or(String::new(), |layouts| layouts[0].name.clone());
-            self.sources.push(Source { name: name.clone(), layout });
+            self.sources.push(source(begun, layout));
             self.read.push((begun.file.path.clone(), begun.read));
             return Ok(None);
         };
         let layouts = layouts_for(name, &self.asked.layouts, &first)?;
         let layout = layouts.first().map_or(String::new(), |layout| layout.name.clone());
-        self.sources.push(Source { name: name.clone(), layout });
+        self.sources.push(source(begun, layout));
         self.open = Some(Open { begun, input, blocks, layouts: layouts.into(), next: 0 });
         Ok(self.hand_over(first))
     }
@@ -144,6 +144,18 @@ impl<'a> Feed<'a> {
         let number = open.next;
         open.next += 1;
         Some(Block { source, number, directives, layouts: Arc::clone(&open.layouts), octets })
+    }
+}
+
+fn source(begun: &Begun, layout: String) -> Source {
+    let file = &begun.file;
+    Source {
+        name: file.name.clone(),
+        layout,
+        site: file.site.clone(),
+        server: file.server.clone(),
+        requests: 0,
+        bytes: 0,
     }
 }
 

@@ -2,9 +2,10 @@
 
 use crate::Failure;
 use exedra_core::config::Config;
+use exedra_core::logs::Origin;
 use exedra_service::error_log::ERRORS;
 use exedra_service::journal::generations::generations;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
 /// A file to be read, or standard input.
@@ -16,22 +17,35 @@ pub struct Found {
     pub path: Option<PathBuf>,
     /// Whether it was only found in a folder: what is no log there is passed over.
     pub incidental: bool,
+    /// The site whose log it is, where that is known.
+    pub site: Option<String>,
+    /// The machine that wrote it, where that is known.
+    pub server: Option<String>,
 }
 
 impl Found {
-    fn file(path: PathBuf, incidental: bool) -> Self {
-        Found { name: path.display().to_string(), path: Some(path), incidental }
+    /// A file that nothing more is known of.
+    pub fn file(path: PathBuf, incidental: bool) -> Self {
+        Found { name: path.display().to_string(), path: Some(path), incidental, site: None, server: None }
+    }
+
+    /// What is known of it before it is read.
+    pub fn origin(&self) -> Origin {
+        Origin { site: self.site.clone(), server: self.server.clone(), source: Some(self.name.clone()) }
     }
 }
 
 /// The files behind some names, each once, in the order of the names. A name is a path, a pattern with `*`, `?` or `[…]`,
-/// a folder, `-`, or a site of the configuration. `rotated` takes the siblings of files along, the oldest first.
+/// a folder, `-`, or a site of the configuration; `SERVER=NAME` says which machine wrote it. `rotated` takes the siblings of files along, the oldest first.
 pub fn find(names: &[String], rotated: bool, config: Option<&Config>) -> Result<Vec<Found>, Failure> {
-    let mut all = Vec::new();
-    for name in names {
+    let mut all: Vec<Found> = Vec::new();
+    for named in names {
+        let (server, name) = server_of(named);
         let path = Path::new(name);
+        let before = all.len();
         if name == "-" {
-            all.push(Found { name: "standard input".to_owned(), path: None, incidental: false });
+            let name = "standard input".to_owned();
+            all.push(Found { name, path: None, incidental: false, site: None, server: None });
         } else if path.is_dir() {
             let mut files = files_in(path)?;
             files.sort();
@@ -45,7 +59,8 @@ pub fn find(names: &[String], rotated: bool, config: Option<&Config>) -> Result<
             }
             all.push(Found::file(path.to_owned(), false));
         } else if let Some(site) = config.and_then(|config| logs_of(config, name)) {
-            all.extend(site?.into_iter().map(|path| Found::file(path, false)));
+            let of_site = |path| Found { site: Some(name.to_owned()), ..Found::file(path, false) };
+            all.extend(site?.into_iter().map(of_site));
         } else if name.contains(['*', '?', '[']) {
             let pattern = glob::glob(name).map_err(|error| {
                 Failure(format!(
@@ -65,13 +80,60 @@ pub fn find(names: &[String], rotated: bool, config: Option<&Config>) -> Result<
         } else {
             return Err(Failure(missing(name, config)));
         }
+        if let Some(server) = server {
+            all[before..].iter_mut().for_each(|found| found.server = Some(server.to_owned()));
+        }
     }
     let mut seen = HashSet::new();
     all.retain(|found| match &found.path {
         Some(path) => seen.insert(path.canonicalize().unwrap_or_else(|_| path.clone())),
         None => seen.insert(PathBuf::from("-")),
     });
+    tell_servers_apart(&mut all);
+    if let Some(config) = config {
+        tell_sites(&mut all, config);
+    }
     Ok(all)
+}
+
+/// The machine that a name begins with, as in `quay=logs/access.log`, and the rest of it.
+fn server_of(name: &str) -> (Option<&str>, &str) {
+    match name.split_once('=') {
+        Some((server, rest)) if !server.is_empty() && !server.contains('/') && !Path::new(name).exists() => {
+            (Some(server), rest)
+        }
+        _ => (None, name),
+    }
+}
+
+/// Where logs of one name lie in several folders, each folder is a machine's: `quay/access.log`, `pier/access.log`.
+fn tell_servers_apart(all: &mut [Found]) {
+    let folder = |found: &Found| Some(found.path.as_ref()?.parent()?.file_name()?.to_str()?.to_owned());
+    let file = |found: &Found| Some(found.path.as_ref()?.file_name()?.to_str()?.to_owned());
+    let mut folders: HashMap<String, HashSet<String>> = HashMap::new();
+    for found in all.iter() {
+        if let (Some(file), Some(folder)) = (file(found), folder(found)) {
+            folders.entry(file).or_default().insert(folder);
+        }
+    }
+    for found in all.iter_mut().filter(|found| found.server.is_none()) {
+        if file(found).is_some_and(|file| folders.get(&file).is_some_and(|folders| folders.len() > 1)) {
+            found.server = folder(found);
+        }
+    }
+}
+
+/// The site of the configuration whose log it is.
+fn tell_sites(all: &mut [Found], config: &Config) {
+    let folder = config.service.logs.value.canonicalize().ok();
+    for found in all.iter_mut().filter(|found| found.site.is_none()) {
+        let Some(path) = found.path.as_ref().and_then(|path| path.canonicalize().ok()) else { continue };
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        let is_of = |site: &str| name.strip_prefix(site).is_some_and(|rest| rest.starts_with('.'));
+        if path.parent() == folder.as_deref() {
+            found.site = config.sites.iter().map(|site| site.name.value.clone()).find(|site| is_of(site));
+        }
+    }
 }
 
 fn missing(name: &str, config: Option<&Config>) -> String {

@@ -1,12 +1,13 @@
 //! What a command that reads logs is told of them.
 
 use super::bookmark::{Begun, Bookmark};
-use super::found::find;
+use super::found::{Found, find};
 use crate::{Failure, configuration};
 use clap::Args;
 use exedra_core::config::Config;
-use exedra_core::logs::Layout;
 use exedra_core::logs::layout::is_named;
+use exedra_core::logs::{Layout, Origin, OriginColumn};
+use exedra_core::scope::Scope;
 use std::path::{Path, PathBuf};
 
 /// The configuration that is read where none is named and one is there.
@@ -15,7 +16,7 @@ const USUAL: &str = "exedra.toml";
 /// Which logs, and how they are written.
 #[derive(Args)]
 pub struct SourceOptions {
-    /// Access logs: files, patterns, folders, names of sites; `-` is standard input
+    /// Access logs: files, patterns, folders, names of sites; `-` is standard input; SERVER=SOURCE names the machine
     #[arg(required = true, value_name = "SOURCE")]
     pub sources: Vec<String>,
     /// The layout of the lines, instead of looking for one: a name or a template
@@ -44,8 +45,18 @@ impl SourceOptions {
     }
 
     /// The files, from their beginnings or from where a bookmark lies.
-    pub fn files(&self, config: Option<&Config>, bookmark: Option<&Bookmark>) -> Result<Vec<Begun>, Failure> {
-        let found = find(&self.sources, self.rotated, config)?;
+    pub fn files(
+        &self,
+        config: Option<&Config>,
+        bookmark: Option<&Bookmark>,
+        scope: &Scope,
+    ) -> Result<Vec<Begun>, Failure> {
+        let mut found = find(&self.sources, self.rotated, config)?;
+        let origins: Vec<Origin> = found.iter().map(Found::origin).collect();
+        found.retain(|file| scope.takes(&file.origin()));
+        if found.is_empty() {
+            return Err(Failure(none_of(&origins)));
+        }
         match bookmark {
             Some(bookmark) => bookmark.begin(found),
             None => Ok(found.into_iter().map(|file| Begun { file, read: 0 }).collect()),
@@ -79,4 +90,19 @@ impl SourceOptions {
     pub fn threads(&self) -> usize {
         self.threads.or(std::thread::available_parallelism().ok()).map_or(1, usize::from)
     }
+}
+
+/// Why no source is left.
+fn none_of(origins: &[Origin]) -> String {
+    let list = |column: OriginColumn| {
+        let mut values: Vec<&str> = origins.iter().filter_map(|origin| column.of(origin)).collect();
+        values.sort_unstable();
+        values.dedup();
+        match values.is_empty() {
+            true => format!("no {} is known of them", column.name()),
+            false => format!("{} is one of {}", column.name(), values.join(", ")),
+        }
+    };
+    let known = OriginColumn::ALL.map(list);
+    format!("none of these sources is within the scope: {}", known.join("; "))
 }

@@ -7,7 +7,7 @@ use super::bookmark::Begun;
 use super::feed::{Block, Feed};
 use super::progress::Progress;
 use crate::Failure;
-use exedra_core::logs::{Dictionaries, Layout, LineReader, Projection, RequestBatch, Unread};
+use exedra_core::logs::{Dictionaries, Layout, LineReader, Origin, Projection, RequestBatch, Unread};
 use exedra_core::survey::SurveyWorker;
 use exedra_core::survey::report::{Lines, UnreadLine, UnreadReason};
 use exedra_core::trail::Place;
@@ -24,6 +24,23 @@ pub struct Source {
     pub name: String,
     /// The layout that was found.
     pub layout: String,
+    /// The site whose log it is, where that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
+    /// The machine that wrote it, where that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub server: Option<String>,
+    /// Requests of it that are within the scope.
+    pub requests: u64,
+    /// Their body bytes.
+    pub bytes: u64,
+}
+
+impl Source {
+    /// What all its lines share.
+    pub fn origin(&self) -> Origin {
+        Origin { site: self.site.clone(), server: self.server.clone(), source: Some(self.name.clone()) }
+    }
 }
 
 /// What is to be read, and how.
@@ -57,8 +74,12 @@ pub trait Taker: Send {
 impl Taker for SurveyWorker<'_> {
     type Made = ();
 
-    fn take(&mut self, _: Place, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize) -> usize {
-        self.fill(read)
+    fn take(
+        &mut self,
+        place: Place,
+        read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize,
+    ) -> usize {
+        self.fill_from(place.source, read)
     }
 
     fn finish(self) {

@@ -55,7 +55,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let countries = options.scope.countries(config.as_ref())?;
     let scope = options.scope.scope(&zone)?;
     let asked = Asked {
-        files: options.sources.files(config.as_ref(), None)?,
+        files: options.sources.files(config.as_ref(), None, &scope)?,
         layouts: options.sources.layouts(config.as_ref())?,
         leaves_open_line: false,
         threads: options.sources.threads(),

@@ -9,6 +9,7 @@
 //! - [`cutter`]: any of these, ready to cut lines
 //! - [`moment`]: times as logs write them
 //! - [`escape`]: what a field may contain without breaking its line, and back
+//! - [`origin`]: what all lines of one source share
 //! - [`mask`]: addresses cut to their network
 //! - [`reader`]: lines into batches, counting what could not be read
 //! - [`writer`]: a finished request into a line
@@ -25,6 +26,7 @@ pub mod mask;
 pub mod meaning;
 pub mod moment;
 pub mod objects;
+pub mod origin;
 pub mod plan;
 pub mod reader;
 pub mod template;
@@ -35,5 +37,6 @@ pub use columns::{Column, Projection, TextColumn};
 pub use cutter::Cutter;
 pub use dictionary::{Dictionaries, Dictionary};
 pub use layout::Layout;
+pub use origin::{Origin, OriginColumn};
 pub use reader::{LineReader, Unread};
 pub use writer::{LogTemplate, LoggedRequest};

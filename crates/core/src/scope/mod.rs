@@ -7,7 +7,7 @@
 pub mod period;
 
 use crate::classify::{Countries, Derived};
-use crate::logs::{Column, Dictionaries, RequestBatch};
+use crate::logs::{Column, Dictionaries, Origin, OriginColumn, RequestBatch};
 use std::borrow::Cow;
 use std::sync::Arc;
 use thiserror::Error;
@@ -33,12 +33,28 @@ impl Scope {
 
     /// Whether requests of this site belong.
     pub fn has_site(&self, site: &str) -> bool {
-        self.sites.is_empty() || self.sites.iter().any(|name| name == site)
+        self.takes(&Origin { site: Some(site.to_owned()), ..Origin::default() })
+    }
+
+    /// Whether requests of a source belong, as far as that can be told before any is read.
+    pub fn takes(&self, origin: &Origin) -> bool {
+        let is_of_site =
+            self.sites.is_empty() || origin.site.as_ref().is_some_and(|site| self.sites.contains(site));
+        is_of_site
+            && self.filters.iter().all(|filter| match filter.column {
+                Property::Shared(column) => {
+                    let value = column.of(origin);
+                    let holds = value
+                        .is_some_and(|value| filter.patterns.iter().any(|pattern| pattern.matches(value)));
+                    holds != filter.without
+                }
+                Property::Logged(_) | Property::Derived(_) => true,
+            })
     }
 
     /// The columns that the filters look at.
     pub fn columns(&self) -> impl Iterator<Item = Column> + '_ {
-        self.filters.iter().map(|filter| filter.column.base())
+        self.filters.iter().filter_map(|filter| filter.column.base())
     }
 }
 
@@ -49,6 +65,8 @@ pub enum Property {
     Logged(Column),
     /// What follows from one.
     Derived(Derived),
+    /// What all lines of a source share.
+    Shared(OriginColumn),
 }
 
 impl Property {
@@ -56,13 +74,16 @@ impl Property {
     pub fn named(name: &str) -> Option<Property> {
         let derived = Derived::ALL.into_iter().find(|derived| derived.name() == name).map(Property::Derived);
         let logged = || Column::named(name).filter(|column| *column != Column::Time).map(Property::Logged);
-        derived.or_else(logged)
+        let shared =
+            || OriginColumn::ALL.into_iter().find(|column| column.name() == name).map(Property::Shared);
+        derived.or_else(logged).or_else(shared)
     }
 
     /// Every name there is.
     pub fn names() -> impl Iterator<Item = &'static str> {
         let logged = Column::ALL.into_iter().filter(|column| *column != Column::Time).map(Column::name);
-        logged.chain(Derived::ALL.into_iter().map(Derived::name))
+        let derived = Derived::ALL.into_iter().map(Derived::name);
+        logged.chain(derived).chain(OriginColumn::ALL.into_iter().map(OriginColumn::name))
     }
 
     /// The name people use for it.
@@ -70,14 +91,16 @@ impl Property {
         match self {
             Property::Logged(column) => column.name(),
             Property::Derived(derived) => derived.name(),
+            Property::Shared(column) => column.name(),
         }
     }
 
-    /// The column it is read from.
-    pub fn base(self) -> Column {
+    /// The column of lines that it is read from, if it is from one.
+    pub fn base(self) -> Option<Column> {
         match self {
-            Property::Logged(column) => column,
-            Property::Derived(derived) => Column::Text(derived.base()),
+            Property::Logged(column) => Some(column),
+            Property::Derived(derived) => Some(Column::Text(derived.base())),
+            Property::Shared(_) => None,
         }
     }
 }
@@ -163,7 +186,8 @@ fn understand(text: &str) -> Result<(Property, Pattern), FilterError> {
     let number = match &pattern {
         Pattern::Exactly(value) | Pattern::Beginning(value) => value,
     };
-    if column.base().as_text().is_none() && !number.bytes().all(|byte| byte.is_ascii_digit()) {
+    let is_number = column.base().is_some_and(|base| base.as_text().is_none());
+    if is_number && !number.bytes().all(|byte| byte.is_ascii_digit()) {
         return Err(FilterError::NoNumber { column: column.name(), value: value.to_owned() });
     }
     Ok((column, pattern))
@@ -199,7 +223,8 @@ impl Sieve {
 
     /// Whether there is nothing to sieve out, so that rows need not be asked about.
     pub fn lets_all_through(&self) -> bool {
-        self.scope.from.is_none() && self.scope.until.is_none() && self.scope.filters.is_empty()
+        let looks = self.scope.filters.iter().any(|filter| filter.column.base().is_some());
+        self.scope.from.is_none() && self.scope.until.is_none() && !looks
     }
 
     /// Forgets what was learnt of texts: new dictionaries are coming.
@@ -216,7 +241,9 @@ impl Sieve {
             return false;
         }
         self.scope.filters.iter().zip(&mut self.verdicts).all(|(filter, verdicts)| {
-            let holds = match filter.column.base().as_text() {
+            // Sources were chosen before.
+            let Some(base) = filter.column.base() else { return true };
+            let holds = match base.as_text() {
                 Some(column) => match batch.code(column, row) {
                     Some(code) => {
                         let text = || dictionaries.of(column).text(code);
@@ -224,9 +251,7 @@ impl Sieve {
                     }
                     None => false,
                 },
-                None => batch
-                    .number(filter.column.base(), row)
-                    .is_some_and(|number| number_holds(&filter.patterns, number)),
+                None => batch.number(base, row).is_some_and(|number| number_holds(&filter.patterns, number)),
             };
             holds != filter.without
         })
@@ -246,7 +271,7 @@ fn text_holds<'t>(
     }
     if verdicts[index] == Verdict::Open {
         let text = match filter.column {
-            Property::Logged(_) => Some(Cow::Borrowed(text())),
+            Property::Logged(_) | Property::Shared(_) => Some(Cow::Borrowed(text())),
             Property::Derived(derived) => derived.of(text(), countries),
         };
         let holds = text.is_some_and(|text| filter.patterns.iter().any(|pattern| pattern.matches(&text)));

@@ -95,6 +95,8 @@ pub struct Survey {
     pub probes: Ranking,
     /// Distinct clients and agents of each day.
     pub visitors: Visitors,
+    /// By source, in their order, where requests come from several.
+    pub sources: Vec<Counts>,
 }
 
 impl Survey {
@@ -129,6 +131,8 @@ impl Survey {
         week.for_each(|(ours, theirs)| ours.merge(*theirs));
         let timeline = other.timeline.iter();
         timeline.for_each(|(key, bucket)| self.timeline.entry(*key).or_default().merge(*bucket));
+        self.sources.resize(self.sources.len().max(other.sources.len()), Counts::default());
+        self.sources.iter_mut().zip(&other.sources).for_each(|(ours, theirs)| ours.merge(*theirs));
         other.encodings.iter().for_each(|(name, encoded)| self.add_encoded(name, *encoded));
     }
 

@@ -7,6 +7,7 @@ use super::open_visits::{OpenVisits, Request};
 use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
 use super::visitors::VisitorKey;
+use super::visits::Visits;
 use crate::classify::agents;
 use crate::classify::paths::{self, Kind};
 use crate::logs::batch::NO_TEXT;
@@ -33,6 +34,8 @@ pub struct Surveyor {
     texts: Learnt,
     embeds: Embeds,
     open_visits: OpenVisits,
+    /// Visits of visitors with a larger hash are not kept.
+    threshold: u64,
     day: (i32, Bucket),
     rows: Vec<u32>,
     /// The hash of client and agent of each of those rows.
@@ -106,6 +109,7 @@ impl Surveyor {
             texts: Learnt::default(),
             embeds: Embeds::default(),
             open_visits: OpenVisits::default(),
+            threshold: u64::MAX,
             day: (i32::MIN, Bucket::default()),
             rows: Vec::new(),
             pairs: Vec::new(),
@@ -115,8 +119,8 @@ impl Surveyor {
 
     /// Counts the requests of a batch that are within the scope.
     ///
-    /// Column by column: each pass does one thing to one array, so that its waits for memory overlap.
-    pub fn add(&mut self, batch: &RequestBatch, dictionaries: &Dictionaries) {
+    /// `source` is the place of their source, where they are told apart. Column by column: each pass does one thing to one array, so that its waits for memory overlap.
+    pub fn add(&mut self, batch: &RequestBatch, dictionaries: &Dictionaries, source: usize) {
         let mut rows = std::mem::take(&mut self.rows);
         rows.clear();
         let all = 0..batch.rows() as u32;
@@ -127,6 +131,7 @@ impl Surveyor {
         self.learn(dictionaries);
         self.find_pairs(batch, &rows);
         self.add_times(batch, &rows);
+        self.add_source(batch, &rows, source);
         self.add_texts(batch, &rows, dictionaries);
         if self.plan.parts.has(Part::Visits) {
             self.add_visits(batch, &rows, dictionaries);
@@ -152,21 +157,21 @@ impl Surveyor {
         self.by_code.missing.len() > MOST_PAIRS
     }
 
-    /// Turns codes into texts of a survey; new dictionaries may come then.
-    pub fn settle(&mut self, dictionaries: &Dictionaries, survey: &mut Survey) {
-        self.settle_visits(dictionaries);
-        self.settle_texts(dictionaries, survey);
+    /// Whether so many visits are known by codes that they should be settled.
+    pub fn has_many_visits(&self) -> bool {
+        self.open_visits.are_many()
     }
 
-    /// Settles what visits know by codes.
-    pub fn settle_visits(&mut self, dictionaries: &Dictionaries) {
-        self.open_visits.settle(dictionaries.of(TextColumn::Path), &mut self.survey.visits);
-        self.open_visits.forget();
+    /// Settles visits that are known by codes. From there on only visitors are looked at that are kept there.
+    pub fn settle_visits(&mut self, dictionaries: &Dictionaries, visits: &mut Visits) {
+        self.open_visits.settle(dictionaries.of(TextColumn::Path), visits);
+        self.threshold = visits.threshold();
     }
 
-    /// Settles everything else that is known by codes.
+    /// Settles everything else that is known by codes; new dictionaries may come then.
     pub fn settle_texts(&mut self, dictionaries: &Dictionaries, survey: &mut Survey) {
         self.sieve.forget();
+        self.open_visits.forget();
         self.texts = Learnt::default();
         let by_code = std::mem::take(&mut self.by_code);
         let texts = |column| dictionaries.of(column);
@@ -200,7 +205,7 @@ impl Surveyor {
             .for_each(|(name, encoded)| survey.add_encoded(name, encoded));
     }
 
-    /// Hands over what needs no texts, once visits have been settled.
+    /// Hands over what needs no texts.
     pub fn finish(&mut self, survey: &mut Survey) {
         self.turn_to(i32::MIN);
         for (status, counts) in self.statuses.iter().enumerate().filter(|(_, counts)| counts.requests > 0) {
@@ -215,7 +220,8 @@ impl Surveyor {
     /// The survey, where all texts came from one set of dictionaries.
     pub fn into_survey(mut self, dictionaries: &Dictionaries) -> Survey {
         let mut survey = Survey::default();
-        self.settle(dictionaries, &mut survey);
+        self.settle_visits(dictionaries, &mut survey.visits);
+        self.settle_texts(dictionaries, &mut survey);
         self.finish(&mut survey);
         survey
     }
@@ -291,6 +297,15 @@ impl Surveyor {
         self.turn_to(self.day.0);
     }
 
+    fn add_source(&mut self, batch: &RequestBatch, rows: &[u32], source: usize) {
+        let sources = &mut self.survey.sources;
+        if sources.len() <= source {
+            sources.resize(source + 1, Counts::default());
+        }
+        let bytes = rows.iter().map(|&row| bytes_of(batch, row as usize)).fold(0, u64::saturating_add);
+        sources[source].merge(Counts { requests: rows.len() as u64, bytes });
+    }
+
     /// Sets aside what was counted of the day at hand, and takes up another.
     fn turn_to(&mut self, day: i32) {
         let (last, bucket) = std::mem::replace(&mut self.day, (day, Bucket::default()));
@@ -326,9 +341,8 @@ impl Surveyor {
     fn add_visits(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
         let [agents, paths] =
             [TextColumn::Agent, TextColumn::Path].map(|column| &batch.texts[column.index()][..]);
-        let mut threshold = self.survey.visits.threshold();
         for (row, &visitor) in rows.iter().map(|&row| row as usize).zip(&self.pairs) {
-            if visitor > threshold {
+            if visitor > self.threshold {
                 continue;
             }
             let is_answered = matches!(batch.status[row], 200..=299 | 304);
@@ -341,10 +355,6 @@ impl Surveyor {
                 page: is_page.then_some(page),
                 is_crawler: self.texts.is_program(agents[row], dictionaries.of(TextColumn::Agent)),
             });
-            if self.open_visits.are_many() {
-                self.open_visits.settle(dictionaries.of(TextColumn::Path), &mut self.survey.visits);
-                threshold = self.survey.visits.threshold();
-            }
         }
     }
 
@@ -441,7 +451,7 @@ mod tests {
         reader.read_block(lines.concat().as_bytes(), 0, &mut 0, &mut batch, &mut dictionaries);
         assert_eq!(reader.read as usize, lines.len());
         let mut surveyor = Surveyor::new(plan.clone());
-        surveyor.add(&batch, &dictionaries);
+        surveyor.add(&batch, &dictionaries, 0);
         surveyor.into_survey(&dictionaries)
     }
 

@@ -72,14 +72,28 @@ impl<'s> SurveyWorker<'s> {
 
     /// Counts what a reader puts into the batch.
     pub fn fill<T>(&mut self, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T) -> T {
+        self.fill_from(0, read)
+    }
+
+    /// The same, from the source at a place in their order.
+    pub fn fill_from<T>(
+        &mut self,
+        source: usize,
+        read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T,
+    ) -> T {
         let result = read(&mut self.batch, &mut self.dictionaries);
-        self.surveyors.iter_mut().for_each(|surveyor| surveyor.add(&self.batch, &self.dictionaries));
+        self.surveyors.iter_mut().for_each(|surveyor| surveyor.add(&self.batch, &self.dictionaries, source));
         self.batch.clear();
-        if self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full) {
-            for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
-                surveyor.settle_visits(&self.dictionaries);
+        let is_full = self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
+        for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
+            if is_full || surveyor.has_many_visits() {
+                surveyor.settle_visits(&self.dictionaries, &mut lock(&made.rest).visits);
+            }
+            if is_full {
                 surveyor.settle_texts(&self.dictionaries, &mut lock(&made.texts));
             }
+        }
+        if is_full {
             self.dictionaries = Dictionaries::default();
         }
         result
@@ -90,16 +104,21 @@ impl<'s> SurveyWorker<'s> {
         let SurveyWorker { surveys, surveyors, batch, dictionaries } = self;
         drop(batch);
         for (mut surveyor, made) in surveyors.into_iter().zip(&surveys.made) {
-            surveyor.settle_visits(&dictionaries);
-            match made.texts.try_lock() {
-                Ok(mut texts) => {
-                    surveyor.settle_texts(&dictionaries, &mut texts);
-                    drop(texts);
-                    surveyor.finish(&mut lock(&made.rest));
+            // Visits need the codes of pages, so they are settled before texts are forgotten.
+            let hand_over_the_rest = |surveyor: &mut Surveyor| {
+                let rest = &mut *lock(&made.rest);
+                surveyor.settle_visits(&dictionaries, &mut rest.visits);
+                surveyor.finish(rest);
+            };
+            match made.rest.try_lock() {
+                Ok(rest) => {
+                    drop(rest);
+                    hand_over_the_rest(&mut surveyor);
+                    surveyor.settle_texts(&dictionaries, &mut lock(&made.texts));
                 }
                 Err(_) => {
-                    surveyor.finish(&mut lock(&made.rest));
                     surveyor.settle_texts(&dictionaries, &mut lock(&made.texts));
+                    hand_over_the_rest(&mut surveyor);
                 }
             }
         }

@@ -5,6 +5,7 @@
 use super::forms::Changes;
 use super::{Measure, ReportOptions};
 use crate::classify::{agents, paths, referrers};
+use crate::logs::OriginColumn;
 use crate::survey::counted::Survey;
 use crate::survey::plan::{Part, SurveyPlan};
 use crate::survey::ranking::{Counts, Ranking};
@@ -118,7 +119,7 @@ pub struct Lists {
 }
 
 /// The names of all lists.
-pub const NAMES: [&str; 15] = [
+pub const NAMES: [&str; 17] = [
     "kinds",
     "extensions",
     "first_pages",
@@ -134,6 +135,8 @@ pub const NAMES: [&str; 15] = [
     "embedding_sites",
     "users",
     "countries",
+    "sites",
+    "servers",
 ];
 
 impl Lists {
@@ -157,6 +160,7 @@ impl Lists {
         all.paths(&survey.paths);
         all.clients(survey, plan);
         all.referrers(survey, &own_hosts);
+        all.sources(survey, options);
         let visits = all.visits(survey);
         let mut ranked: BTreeMap<String, RankedList> = NAMES
             .into_iter()
@@ -226,6 +230,17 @@ impl Gathered {
         let Some(countries) = &plan.countries else { return };
         for (client, counts) in survey.clients.entries() {
             self.add("countries", countries.of_text(client).unwrap_or("(unknown)"), counts);
+        }
+    }
+
+    fn sources(&mut self, survey: &Survey, options: &ReportOptions) {
+        for (origin, counts) in
+            options.origins.iter().zip(&survey.sources).filter(|(_, counts)| counts.requests > 0)
+        {
+            let named = [("sites", OriginColumn::Site), ("servers", OriginColumn::Server)];
+            for (list, column) in named {
+                column.of(origin).into_iter().for_each(|value| self.add(list, value, *counts));
+            }
         }
     }
 

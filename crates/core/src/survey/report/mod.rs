@@ -18,6 +18,7 @@ use super::calendar::{Calendar, date_of, weekday};
 use super::counted::{Bucket, Survey};
 use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
+use crate::logs::Origin;
 pub use forms::*;
 use lists::{Apart, Lists, RankedList, VisitFigures};
 use serde::{Deserialize, Serialize};
@@ -58,11 +59,19 @@ pub struct ReportOptions {
     pub referrers: usize,
     /// Hosts of the sites themselves, where they are known.
     pub own_hosts: Vec<String>,
+    /// What is known of the sources, in their order.
+    pub origins: Vec<Origin>,
 }
 
 impl Default for ReportOptions {
     fn default() -> Self {
-        ReportOptions { top: 1000, by: Measure::Requests, referrers: 20, own_hosts: Vec::new() }
+        ReportOptions {
+            top: 1000,
+            by: Measure::Requests,
+            referrers: 20,
+            own_hosts: Vec::new(),
+            origins: Vec::new(),
+        }
     }
 }
 
