@@ -120,8 +120,10 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     plan.parts = shown.parts();
     plan.slow = slow_threshold(&options.slow)?;
     plan.countries = options.scope.countries(config.as_ref())?;
+    let hosts = config.iter().flat_map(|config| &config.sites).flat_map(|site| &site.hosts);
+    let own_hosts: Vec<String> = hosts.map(|host| host.value.clone()).collect();
     if let Some(of) = &options.prelude {
-        return told_prelude(options, &asked, &plan, of);
+        return told_prelude(options, &asked, &plan, of, &own_hosts);
     }
     let other = match &options.against {
         Some(period) => Some(SurveyPlan { scope: other_scope(&plan, period)?, ..plan.clone() }),
@@ -141,7 +143,6 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     for (source, counts) in read.sources.iter_mut().zip(&survey.sources) {
         (source.requests, source.bytes) = (counts.requests, counts.bytes);
     }
-    let hosts = config.iter().flat_map(|config| &config.sites).flat_map(|site| &site.hosts);
     let lengths = ReportOptions {
         top: options.top.unwrap_or(match options.form {
             ReportForm::Text => 10,
@@ -153,7 +154,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             By::Bytes => Measure::Bytes,
         },
         referrers: if options.form == ReportForm::Text { 2 } else { ReportOptions::default().referrers },
-        own_hosts: hosts.map(|host| host.value.clone()).collect(),
+        own_hosts,
         origins: read.sources.iter().map(Source::origin).collect(),
     };
     let mut report = SurveyReport::new(&survey, &plan, &lengths);
@@ -193,7 +194,13 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 }
 
 /// The prelude of a burst, in place of a report.
-fn told_prelude(options: &Options, asked: &Asked, plan: &SurveyPlan, of: &str) -> Result<(), Failure> {
+fn told_prelude(
+    options: &Options,
+    asked: &Asked,
+    plan: &SurveyPlan,
+    of: &str,
+    own_hosts: &[String],
+) -> Result<(), Failure> {
     let as_json = match options.form {
         ReportForm::Text => false,
         ReportForm::Json => true,
@@ -202,7 +209,7 @@ fn told_prelude(options: &Options, asked: &Asked, plan: &SurveyPlan, of: &str) -
         }
     };
     let form = prelude::Form { as_json, masked: options.mask_clients };
-    let words = prelude::told(asked, plan, of, options.top, form)?;
+    let words = prelude::told(asked, plan, of, options.top, form, own_hosts)?;
     put(options, words)
 }
 

@@ -41,13 +41,14 @@ pub struct Form {
     pub masked: bool,
 }
 
-/// Reads twice, and says what was found.
+/// Reads twice, and says what was found. Links from hosts of one's own say nothing.
 pub fn told(
     asked: &Asked,
     plan: &SurveyPlan,
     of: &str,
     top: Option<usize>,
     form: Form,
+    own_hosts: &[String],
 ) -> Result<String, Failure> {
     if asked.files.iter().any(|begun| begun.file.path.is_none()) {
         let words = "a prelude reads its logs twice, and standard input can be read only once: write it to a file first";
@@ -72,7 +73,7 @@ pub fn told(
     };
     let mut found = Vec::new();
     if let Some(span) = minutes.span().filter(|_| !bursts.is_empty()) {
-        let empty = Tallies::new(&bursts, trouble, span, &plan.zone);
+        let empty = Tallies::new(&bursts, trouble, span, &plan.zone, own_hosts);
         let progress = Progress::of(&asked.files);
         let tally = || {
             Follower::new(plan, empty.clone(), |tallies, batch, row, texts| tallies.add(batch, row, texts))

@@ -5,12 +5,14 @@
 //! - [`packed`]: a file as it was before it was compressed
 //! - [`blocks`]: blocks of whole lines; [`feed`]: those of all sources, one after another
 //! - [`reading`]: lines into requests, over threads; [`progress`]: how far that has come
+//! - [`load`]: standing back where a machine has enough to do
 //! - [`bookmark`]: where the last reading stopped, also when logs were rotated since
 
 pub mod blocks;
 pub mod bookmark;
 pub mod feed;
 pub mod found;
+pub mod load;
 pub mod options;
 pub mod packed;
 pub mod progress;

@@ -5,6 +5,7 @@
 
 use super::bookmark::Begun;
 use super::feed::{Block, Feed};
+use super::load::stand_back_when_high;
 use super::progress::Progress;
 use crate::Failure;
 use exedra_core::logs::{Dictionaries, Layout, LineReader, Origin, Projection, RequestBatch, Unread};
@@ -119,6 +120,7 @@ pub fn read<T: Taker>(
     progress: &Progress,
     taker: impl Fn() -> T + Sync,
 ) -> Result<ReadAll<T::Made>, Failure> {
+    stand_back_when_high();
     let feed = Mutex::new(Feed::new(asked, progress));
     let done: Vec<(T::Made, Share)> = std::thread::scope(|scope| {
         let work = || work(&feed, projection, taker());

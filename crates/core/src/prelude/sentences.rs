@@ -244,7 +244,7 @@ mod tests {
         let bursts = minutes.bursts(3, &TimeZone::UTC);
         // Two threads see what one sees.
         let parts = [0, 1].map(|part| {
-            let mut tallies = Tallies::new(&bursts, trouble, minutes.span().unwrap(), &TimeZone::UTC);
+            let mut tallies = Tallies::new(&bursts, trouble, minutes.span().unwrap(), &TimeZone::UTC, &[]);
             (0..batch.rows()).filter(|row| row % 2 == part).for_each(|row| tallies.add(&batch, row, &texts));
             tallies
         });

@@ -2,6 +2,7 @@
 
 use super::minutes::Burst;
 use super::{BEFORE, MINUTE, Trouble};
+use crate::classify::paths::{self, Kind};
 use crate::classify::{agents, referrers};
 use crate::logs::mask::network;
 use crate::logs::{Dictionaries, RequestBatch, TextColumn};
@@ -9,7 +10,7 @@ use crate::survey::ranking::{Counts, Ranking};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use serde::Serialize;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// How many days before and after are the usual.
@@ -92,6 +93,7 @@ pub struct Around {
 #[derive(Debug, Clone)]
 pub struct Tallies {
     trouble: Trouble,
+    own_hosts: HashSet<String>,
     /// For each minute the windows that it lies in.
     places: Arc<HashMap<i64, Vec<(usize, Window)>>>,
     /// By burst.
@@ -104,8 +106,14 @@ pub struct Tallies {
 const MOST_AGENTS: usize = 10_000;
 
 impl Tallies {
-    /// Ready to count around bursts, in a log that spans these minutes.
-    pub fn new(bursts: &[Burst], trouble: Trouble, span: (i64, i64), zone: &TimeZone) -> Self {
+    /// Ready to count around bursts, in a log that spans these minutes. Links from hosts of one's own say nothing.
+    pub fn new(
+        bursts: &[Burst],
+        trouble: Trouble,
+        span: (i64, i64),
+        zone: &TimeZone,
+        own_hosts: &[String],
+    ) -> Self {
         let mut places: HashMap<i64, Vec<(usize, Window)>> = HashMap::new();
         let mut around = vec![Around::default(); bursts.len()];
         for (place, burst) in bursts.iter().enumerate() {
@@ -138,7 +146,8 @@ impl Tallies {
                 }
             }
         }
-        Tallies { trouble, places: Arc::new(places), around, named: HashMap::new() }
+        let own_hosts = own_hosts.iter().cloned().collect();
+        Tallies { trouble, own_hosts, places: Arc::new(places), around, named: HashMap::new() }
     }
 
     /// Counts a request, where it is in any window.
@@ -149,8 +158,14 @@ impl Tallies {
         let agent = text(TextColumn::Agent).map(|agent| self.name_of(agent));
         let client = text(TextColumn::Client);
         let network = client.and_then(network);
-        let host = text(TextColumn::Referrer).and_then(referrers::host);
-        let values = [text(TextColumn::Path), client, network.as_deref(), agent.as_deref(), host.as_deref()];
+        let path = text(TextColumn::Path);
+        let is_troubled = self.trouble != Trouble::Any && self.trouble.is(batch, row);
+        // What a page loads follows from the page.
+        let follows = path.is_some_and(|path| paths::kind(path) == Kind::Asset) && !is_troubled;
+        let host = text(TextColumn::Referrer).filter(|_| !follows).and_then(referrers::host);
+        let host = host.filter(|host| !self.own_hosts.contains(host));
+        let values =
+            [path.filter(|_| !follows), client, network.as_deref(), agent.as_deref(), host.as_deref()];
         let one = Counts { requests: 1, bytes: 0 };
         for (burst, window) in places {
             let around = &mut self.around[*burst];

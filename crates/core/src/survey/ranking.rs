@@ -139,6 +139,11 @@ impl Ranking {
         ranking
     }
 
+    /// Whether nothing was counted.
+    pub fn is_empty(&self) -> bool {
+        self.counts.is_empty() && self.let_go.requests == 0
+    }
+
     /// Everything counted: for texts that are kept and for those that were let go of.
     pub fn total(&self) -> Counts {
         let mut total = self.let_go;

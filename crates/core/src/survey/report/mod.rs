@@ -167,6 +167,7 @@ impl SurveyReport {
             );
             beyond.caveats.push(words);
         }
+        beyond.caveats.extend(untold(survey, plan));
         let Lists { lists, apart, visits, own_hosts } = Lists::of(survey, plan, options);
         let (missing, missing_origins) = missing::missing(survey, &own_hosts, &mut beyond);
         let by_day = days(survey, plan);
@@ -227,6 +228,21 @@ impl SurveyReport {
             caveats: beyond.caveats,
         }
     }
+}
+
+/// What is not known, because no line says it.
+fn untold(survey: &Survey, plan: &SurveyPlan) -> Option<String> {
+    let looked_for = [
+        (Part::Clients, survey.clients.is_empty(), "clients"),
+        (Part::Agents, survey.agents.is_empty(), "agents"),
+        (Part::Referrers, survey.referrers.is_empty(), "referrers"),
+        (Part::Durations, survey.durations.is_empty(), "durations"),
+        (Part::Encodings, survey.encodings.is_empty(), "content codings"),
+    ];
+    let untold = looked_for.iter().filter(|(part, is_empty, _)| plan.parts.has(*part) && *is_empty);
+    let untold: Vec<&str> = untold.map(|(.., name)| *name).collect();
+    let any = survey.total.counts.requests > 0 && !untold.is_empty();
+    any.then(|| format!("not known, because no line says it: {}", untold.join(", ")))
 }
 
 /// What does not come into the lists, gathered while they are made.
