@@ -69,10 +69,12 @@ pub fn shorten(text: &str, room: usize) -> String {
 /// A length of time as people say it.
 pub fn duration(seconds: f64) -> String {
     let whole = seconds.round() as u64;
-    match whole {
-        0..60 => format!("{whole} s"),
-        60..3600 => format!("{} min {} s", whole / 60, whole % 60),
-        _ => format!("{} h {} min", whole / 3600, whole % 3600 / 60),
+    match (whole / 3600, whole % 3600 / 60, whole % 60) {
+        (0, 0, seconds) => format!("{seconds} s"),
+        (0, minutes, 0) => format!("{minutes} min"),
+        (0, minutes, seconds) => format!("{minutes} min {seconds} s"),
+        (hours, 0, _) => format!("{hours} h"),
+        (hours, minutes, _) => format!("{hours} h {minutes} min"),
     }
 }
 
@@ -85,6 +87,16 @@ pub fn width() -> usize {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case(0.4, "0 s")]
+    #[case(120.0, "2 min")]
+    #[case(89.2, "1 min 29 s")]
+    #[case(3600.0, "1 h")]
+    #[case(10_799.0, "2 h 59 min")]
+    fn lengths_of_time(#[case] seconds: f64, #[case] words: &str) {
+        assert_eq!(duration(seconds), words);
+    }
 
     #[rstest]
     #[case(0, "0", "0 B")]

@@ -62,7 +62,9 @@ pub fn page(
         ));
     }
     if trail.agents.len() > 3 {
-        lines.push(format!("  {:>10}  {QUIET}as {} other agents{QUIET:#}", "", trail.agents.len() - 3));
+        let others = trail.agents.iter().skip(3).map(|agent| agent.requests).sum();
+        let many = trail.agents.len() - 3;
+        lines.push(format!("  {:>10}  {QUIET}as {many} other agents{QUIET:#}", grouped(others)));
     }
     if !trail.repeats.is_empty() {
         lines.push(String::new());
@@ -115,7 +117,12 @@ fn visit_lines(
         moment(visit.first, zone),
         about.join(", ")
     ));
+    let mut day = date(visit.first, zone);
     for step in visit.steps.iter().take(lengths.steps) {
+        let begun = std::mem::replace(&mut day, date(step.time, zone));
+        if begun != day {
+            lines.push(format!("  {QUIET}{day}{QUIET:#}"));
+        }
         step_lines(step, zone, width, lines);
     }
     let more = visit.steps.len().saturating_sub(lengths.steps);
@@ -140,18 +147,24 @@ fn step_lines(step: &Step, zone: &TimeZone, width: usize, lines: &mut Vec<String
         note = format!("  {} times{every}", grouped(step.count));
     }
     let method = if step.method == "GET" { String::new() } else { format!("{} ", step.method) };
-    let room = width.saturating_sub(36 + note.len());
+    let room = width.saturating_sub(39 + note.len());
     let target = shorten(&format!("{method}{}", step.target), room);
     lines.push(format!(
-        "  {time}  {QUIET}{after:>9}{QUIET:#}  {status}  {:>8}  {target}{REPEATED}{note}{REPEATED:#}",
+        "  {time}  {QUIET}{after:>12}{QUIET:#}  {status}  {:>8}  {target}{REPEATED}{note}{REPEATED:#}",
         bytes(step.bytes)
     ));
     if let Some(referrer) = &step.referrer {
-        let from = shorten(referrer, width.saturating_sub(42));
+        let from = shorten(referrer, width.saturating_sub(45));
         if step.after_s.is_none() {
-            lines.push(format!("  {:>34}  {QUIET}from {from}{QUIET:#}", ""));
+            lines.push(format!("  {:>37}  {QUIET}from {from}{QUIET:#}", ""));
         }
     }
+}
+
+/// The day of an instant.
+fn date(time: i64, zone: &TimeZone) -> String {
+    let stamp = Timestamp::from_millisecond(time).unwrap_or_default();
+    stamp.to_zoned(zone.clone()).strftime("%a %-d %b %Y").to_string()
 }
 
 fn moment(time: i64, zone: &TimeZone) -> String {

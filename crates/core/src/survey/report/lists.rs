@@ -114,8 +114,6 @@ pub struct Lists {
     pub apart: Apart,
     /// Visits of people.
     pub visits: VisitFigures,
-    /// Hosts whose links and pages are the sites' own.
-    pub own_hosts: Vec<String>,
 }
 
 /// The names of all lists.
@@ -139,19 +137,21 @@ pub const NAMES: [&str; 17] = [
     "servers",
 ];
 
+/// Hosts whose links and pages are the sites' own: those that are known, or else those whose pages load style sheets and
+/// scripts. Pages of others show pictures from here, but do not look like ours.
+pub fn own_hosts(survey: &Survey, known: &[String]) -> Vec<String> {
+    if !known.is_empty() {
+        return known.to_vec();
+    }
+    let loaded = survey.styles.by_requests();
+    let enough = survey.styles.total().requests / OWN_SHARE;
+    let own = loaded.iter().filter(|(_, counts)| counts.requests > enough);
+    own.map(|(host, _)| (*host).to_owned()).collect()
+}
+
 impl Lists {
-    /// Makes the lists of a survey. Without known hosts of one's own, those are taken for them whose pages load style sheets
-    /// and scripts: pages of others show pictures from here, but do not look like ours.
-    pub fn of(survey: &Survey, plan: &SurveyPlan, options: &ReportOptions) -> Lists {
-        let own_hosts = match &options.own_hosts[..] {
-            [] => {
-                let loaded = survey.styles.by_requests();
-                let enough = survey.styles.total().requests / OWN_SHARE;
-                let own = loaded.iter().filter(|(_, counts)| counts.requests > enough);
-                own.map(|(host, _)| (*host).to_owned()).collect()
-            }
-            known => known.to_vec(),
-        };
+    /// Makes the lists of a survey.
+    pub fn of(survey: &Survey, plan: &SurveyPlan, options: &ReportOptions, own_hosts: &[String]) -> Lists {
         let mut all = Gathered::default();
         let apart = match plan.parts.has(Part::Agents) {
             true => all.agents(&survey.agents, survey.total.counts),
@@ -159,7 +159,7 @@ impl Lists {
         };
         all.paths(&survey.paths);
         all.clients(survey, plan);
-        all.referrers(survey, &own_hosts);
+        all.referrers(survey, own_hosts);
         all.sources(survey, options);
         let visits = all.visits(survey);
         let mut ranked: BTreeMap<String, RankedList> = NAMES
@@ -169,7 +169,7 @@ impl Lists {
         for (name, ranking) in [("agents", &survey.agents), ("users", &survey.users)] {
             ranked.insert(name.to_owned(), rank(Some(ranking), options.top, options.by));
         }
-        Lists { lists: ranked, apart, visits, own_hosts }
+        Lists { lists: ranked, apart, visits }
     }
 }
 

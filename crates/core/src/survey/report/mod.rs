@@ -168,8 +168,16 @@ impl SurveyReport {
             beyond.caveats.push(words);
         }
         beyond.caveats.extend(untold(survey, plan));
-        let Lists { lists, apart, visits, own_hosts } = Lists::of(survey, plan, options);
-        let (missing, missing_origins) = missing::missing(survey, &own_hosts, &mut beyond);
+        let own_hosts = lists::own_hosts(survey, &options.own_hosts);
+        // Large surveys have many missing pages and long lists: both are gone through at the same time.
+        let mut beyond_missing = Beyond { options, rest: BTreeMap::new(), caveats: Vec::new() };
+        let (Lists { lists, apart, visits }, (missing, missing_origins)) = std::thread::scope(|scope| {
+            let missing = scope.spawn(|| missing::missing(survey, &own_hosts, &mut beyond_missing));
+            let lists = Lists::of(survey, plan, options, &own_hosts);
+            (lists, missing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        });
+        beyond.rest.extend(beyond_missing.rest);
+        beyond.caveats.extend(beyond_missing.caveats);
         let by_day = days(survey, plan);
         SurveyReport {
             version: VERSION,
