@@ -355,6 +355,8 @@ export interface components {
              * @description Body bytes sent.
              */
             bytes: number;
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /** @description Its name (RFC 9110 §8.4.1). */
             encoding: string;
             /**
@@ -867,6 +869,8 @@ export interface components {
         };
         /** @description How long answers for one path took. */
         SlowPath: {
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /**
              * Format: double
              * @description Half of all took no longer: milliseconds.
@@ -1196,6 +1200,8 @@ export interface components {
              * @description Body bytes sent.
              */
             bytes: number;
+            /** @description Beside the other period. */
+            changes?: components["schemas"]["BTreeMap"];
             /** @description Requests of each hour, all twenty-four. */
             hours: number[];
             /**

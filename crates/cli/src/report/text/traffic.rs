@@ -5,7 +5,7 @@ use super::{CHART, HEIGHT, HOURS, Page, QUIET, STRONG};
 use crate::figures::{bytes, duration, grouped, share, shorten};
 use crate::report::columns::columns;
 use crate::report::sections::Shown;
-use exedra_core::survey::report::{Changes, DayCount, SurveyReport};
+use exedra_core::survey::report::{DayCount, SurveyReport};
 use jiff::civil::Date;
 
 impl Page {
@@ -56,7 +56,7 @@ impl Page {
             self.title("By day of the week", "requests, share, bytes sent");
             let most = report.by_weekday.iter().map(|day| day.requests).max().unwrap_or(0);
             for day in &report.by_weekday {
-                let (all, changes) = (report.totals.requests, &Changes::new());
+                let (all, changes) = (report.totals.requests, &day.changes);
                 let bytes = bytes(day.bytes);
                 self.row(&Figures { requests: day.requests, all, most, bytes, changes }, &day.weekday);
             }

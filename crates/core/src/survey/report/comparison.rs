@@ -1,6 +1,6 @@
 //! Another period beside a report: for every figure what it was there, and the change.
 
-use super::forms::{Change, Changes, Mover, OtherPeriod};
+use super::forms::{Change, Changes, Mover, OtherPeriod, SlowPath};
 use super::lists::RankedList;
 use super::{SurveyReport, stamp};
 use crate::scope::Scope;
@@ -77,6 +77,32 @@ pub fn compare(report: &mut SurveyReport, now: &Survey, other: SurveyReport, bef
     ];
     for (name, now, then) in percentiles {
         slow.changes.insert(name.to_owned(), change(now, then));
+    }
+    let slow_then: HashMap<&str, &SlowPath> =
+        other.slow.paths.iter().map(|path| (&*path.path, path)).collect();
+    for path in &mut report.slow.paths {
+        let then = slow_then.get(&*path.path);
+        path.changes = changes(&[
+            ("requests", path.requests, then.map_or(0, |then| then.requests)),
+            ("slow", path.slow, then.map_or(0, |then| then.slow)),
+        ]);
+        if let Some(then) = then {
+            path.changes.insert("p50_ms".to_owned(), change(path.p50_ms, then.p50_ms));
+            path.changes.insert("p90_ms".to_owned(), change(path.p90_ms, then.p90_ms));
+            path.changes.insert("p99_ms".to_owned(), change(path.p99_ms, then.p99_ms));
+        }
+    }
+    for (now, then) in report.by_weekday.iter_mut().zip(&other.by_weekday) {
+        now.changes = changes(&[("requests", now.requests, then.requests), ("bytes", now.bytes, then.bytes)]);
+    }
+    for now in &mut report.encodings {
+        let then = other.encodings.iter().find(|then| then.encoding == now.encoding);
+        let (requests, bytes, saved) = then.map_or((0, 0, 0), |then| (then.requests, then.bytes, then.saved));
+        now.changes = changes(&[
+            ("requests", now.requests, requests),
+            ("bytes", now.bytes, bytes),
+            ("saved", now.saved, saved),
+        ]);
     }
     let length = report.paths.len().min(MOST_MOVERS);
     report.against = Some(OtherPeriod {

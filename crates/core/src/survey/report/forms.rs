@@ -265,7 +265,7 @@ pub struct MonthCount {
 }
 
 /// Requests of one day of the week.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct WeekdayCount {
     /// Its name, as in `Monday`.
     pub weekday: String,
@@ -275,10 +275,13 @@ pub struct WeekdayCount {
     pub bytes: u64,
     /// Requests of each hour, all twenty-four.
     pub hours: Vec<u64>,
+    /// Beside the other period.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub changes: Changes,
 }
 
 /// Answers in one content coding.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct EncodingCount {
     /// Its name (RFC 9110 §8.4.1).
     pub encoding: String,
@@ -288,6 +291,9 @@ pub struct EncodingCount {
     pub bytes: u64,
     /// Body bytes that it saved, of those answers whose size before is known.
     pub saved: u64,
+    /// Beside the other period.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub changes: Changes,
 }
 
 /// How long answers took. All zero where no source says so.
@@ -331,6 +337,9 @@ pub struct SlowPath {
     pub p99_ms: f64,
     /// All of them together: milliseconds.
     pub total_ms: f64,
+    /// Beside the other period.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub changes: Changes,
 }
 
 /// Slow requests of one minute.

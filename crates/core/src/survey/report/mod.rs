@@ -353,6 +353,7 @@ fn weekdays(survey: &Survey) -> Vec<WeekdayCount> {
         requests: hours.iter().map(|hour| hour.requests).sum(),
         bytes: hours.iter().map(|hour| hour.bytes).sum(),
         hours: hours.iter().map(|hour| hour.requests).collect(),
+        changes: Changes::new(),
     };
     WEEKDAYS.iter().zip(&survey.week).map(count).collect()
 }
@@ -371,6 +372,7 @@ fn encodings(survey: &Survey) -> Vec<EncodingCount> {
             requests: encoded.counts.requests,
             bytes: encoded.counts.bytes,
             saved: encoded.before.saturating_sub(encoded.after),
+            changes: Changes::new(),
         })
         .collect();
     all.sort_by(|a, b| b.requests.cmp(&a.requests).then_with(|| a.encoding.cmp(&b.encoding)));

@@ -69,6 +69,7 @@ fn slow_path(path: &str, spread: &Spread, slow: u64) -> SlowPath {
         p90_ms: milliseconds(spread.p90),
         p99_ms: milliseconds(spread.p99),
         total_ms: milliseconds(spread.sum),
+        changes: Changes::new(),
     }
 }
 
