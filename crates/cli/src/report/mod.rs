@@ -162,6 +162,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         put_beside(&mut report, &survey, other, &next(), &lengths);
     }
     report.masked = options.mask_clients;
+    if !options.show.is_empty() && options.form != ReportForm::Text {
+        report
+            .caveats
+            .push(format!("only what these sections need was counted: {}", shown.names().join(", ")));
+    }
     report.lines = Some(if options.mask_clients { read.lines.without_examples() } else { read.lines });
     let words = match options.form {
         ReportForm::Json => {

@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use std::hash::BuildHasherDefault;
 
 /// How many pairs of path and duration are kept.
-const MOST_PAIRS: usize = 1 << 19;
+const MOST_PAIRS: usize = 1 << 18;
 /// How many leading binary digits of durations are kept, from exact to coarse.
 const DIGITS: [u32; 7] = [64, 9, 8, 7, 6, 5, 4];
 /// How many minutes with slow requests are kept.
