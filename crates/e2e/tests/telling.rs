@@ -330,6 +330,15 @@ fn a_prelude_says_what_came_before_and_what_failed() {
     );
     let masked = drawn(&exedra(&["report", "--prelude", "5xx", "--mask-clients", &text(&log.path)]));
     assert!(masked.contains("203.0.113.0/24") && !masked.contains("203.0.113.9"), "{masked}");
+    // A source that is no log is not kept quiet about.
+    let other = log.path.with_file_name("notes.txt");
+    std::fs::write(&other, "what is this\n").unwrap();
+    let partly = exedra(&["report", "--prelude", "5xx", &text(&log.path), &text(&other)]);
+    assert!(
+        !partly.status.success() && String::from_utf8_lossy(&partly.stderr).contains("notes.txt"),
+        "{partly:?}"
+    );
+    assert!(drawn(&partly).contains("203.0.113.9"));
     let wrong = exedra(&["report", "--prelude", "often", &text(&log.path)]);
     assert!(!wrong.status.success() && String::from_utf8_lossy(&wrong.stderr).contains("5xx"));
 }

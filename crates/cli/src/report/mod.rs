@@ -167,7 +167,8 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             .caveats
             .push(format!("only what these sections need was counted: {}", shown.names().join(", ")));
     }
-    report.lines = Some(if options.mask_clients { read.lines.without_examples() } else { read.lines });
+    let lines = std::mem::take(&mut read.lines);
+    report.lines = Some(if options.mask_clients { lines.without_examples() } else { lines });
     let words = match options.form {
         ReportForm::Json => {
             serde_json::to_string_pretty(&Report { sources: &read.sources, report: &report })? + "\n"
@@ -183,19 +184,13 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     put(options, words)?;
     // The program is about to end: to give back every text of it one by one would take longer than to make the report.
     std::mem::forget(survey);
-    if !read.passed_over.is_empty() {
-        anstream::eprintln!("No logs, and passed over: {}.", read.passed_over.join(", "));
-    }
     if let Some(bookmark) = bookmark {
         let unasked = asked.files.iter().filter(|begun| begun.read == ALL);
         let unasked = unasked.filter_map(|begun| Some((begun.file.path.clone()?, ALL)));
         let read = read.read.iter().filter_map(|(path, octets)| Some((path.clone()?, *octets)));
         bookmark.keep(&read.chain(unasked).collect::<Vec<_>>())?;
     }
-    match read.failures.is_empty() {
-        true => Ok(()),
-        false => Err(Failure(read.failures.join("\n"))),
-    }
+    read.own_up()
 }
 
 /// The prelude of a burst, in place of a report.
@@ -214,8 +209,9 @@ fn told_prelude(
         }
     };
     let form = prelude::Form { as_json, masked: options.mask_clients };
-    let words = prelude::told(asked, plan, of, options.top, form, own_hosts)?;
-    put(options, words)
+    let (words, read) = prelude::told(asked, plan, of, options.top, form, own_hosts)?;
+    put(options, words)?;
+    read.own_up()
 }
 
 /// Writes to wherever it was asked for.

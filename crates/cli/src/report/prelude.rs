@@ -2,7 +2,7 @@
 
 use crate::Failure;
 use crate::figures::{grouped, several, shorten};
-use crate::sources::reading::{self, Taker};
+use crate::sources::reading::{self, ReadAll, Taker};
 use crate::sources::{Asked, Progress};
 use anstyle::{AnsiColor, Effects, Style};
 use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
@@ -41,7 +41,7 @@ pub struct Form {
     pub masked: bool,
 }
 
-/// Reads twice, and says what was found. Links from hosts of one's own say nothing.
+/// Reads twice, and says what was found; and what the first reading could not read. Links from hosts of one's own say nothing.
 pub fn told(
     asked: &Asked,
     plan: &SurveyPlan,
@@ -49,7 +49,7 @@ pub fn told(
     top: Option<usize>,
     form: Form,
     own_hosts: &[String],
-) -> Result<String, Failure> {
+) -> Result<(String, ReadAll<Minutes>), Failure> {
     if asked.files.iter().any(|begun| begun.file.path.is_none()) {
         let words = "a prelude reads its logs twice, and standard input can be read only once: write it to a file first";
         return Err(Failure(words.to_owned()));
@@ -63,10 +63,10 @@ pub fn told(
     let progress = Progress::of(&asked.files);
     let count =
         || Follower::new(plan, Minutes::default(), |minutes, batch, row, _| minutes.add(batch, row, trouble));
-    let read = reading::read(asked, first, &progress, count)?;
+    let mut first_read = reading::read(asked, first, &progress, count)?;
     drop(progress);
     let mut minutes = Minutes::default();
-    read.made.into_iter().for_each(|share| minutes.merge(share));
+    first_read.made.drain(..).for_each(|share| minutes.merge(share));
     let bursts: Vec<Burst> = match stretch {
         Some((from, until)) => vec![minutes.stretch(from, until)],
         None => minutes.bursts(top.unwrap_or(USUAL), &plan.zone),
@@ -85,12 +85,13 @@ pub fn told(
     }
     let zone = plan.zone.iana_name().unwrap_or("UTC");
     let words = trouble.words();
-    if form.as_json {
-        return Ok(
+    let told = match form.as_json {
+        true => {
             serde_json::to_string_pretty(&Told { trouble: &words, time_zone: zone, bursts: &found })? + "\n"
-        );
-    }
-    Ok(page(&found, &words, trouble, &plan.zone, crate::figures::width()))
+        }
+        false => page(&found, &words, trouble, &plan.zone, crate::figures::width()),
+    };
+    Ok((told, first_read))
 }
 
 /// What makes a burst; and the stretch, where one was named, in minutes.

@@ -14,6 +14,7 @@ use exedra_core::survey::report::{Lines, UnreadLine, UnreadReason};
 use exedra_core::trail::Place;
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::panic::resume_unwind;
 use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
 use utoipa::ToSchema;
@@ -104,6 +105,19 @@ pub struct ReadAll<M> {
     pub read: Vec<(Option<PathBuf>, u64)>,
 }
 
+impl<M> ReadAll<M> {
+    /// Says what was passed over, and fails where a source could not be read: the last thing a command does.
+    pub fn own_up(&self) -> Result<(), Failure> {
+        if !self.passed_over.is_empty() {
+            anstream::eprintln!("No logs, and passed over: {}.", self.passed_over.join(", "));
+        }
+        match self.failures.is_empty() {
+            true => Ok(()),
+            false => Err(Failure(self.failures.join("\n"))),
+        }
+    }
+}
+
 /// What one thread knows of its lines.
 #[derive(Default)]
 struct Share {
@@ -126,7 +140,11 @@ pub fn read<T: Taker>(
         let work = || work(&feed, projection, taker());
         let workers: Vec<_> = (1..asked.threads).map(|_| scope.spawn(work)).collect();
         let own = work();
-        workers.into_iter().filter_map(|worker| worker.join().ok()).chain([own]).collect()
+        workers
+            .into_iter()
+            .map(|worker| worker.join().unwrap_or_else(|panic| resume_unwind(panic)))
+            .chain([own])
+            .collect()
     });
     let Feed { sources, failures, passed_over, read, .. } =
         feed.into_inner().unwrap_or_else(PoisonError::into_inner);

@@ -79,10 +79,10 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         texts: Dictionaries::default(),
         keeper: Keeper::default(),
     };
-    let read = reading::read(&asked, projection, &progress, taker)?;
+    let mut read = reading::read(&asked, projection, &progress, taker)?;
     drop(progress);
     let mut keeper = Keeper::default();
-    read.made.into_iter().for_each(|share| keeper.merge(share));
+    read.made.drain(..).for_each(|share| keeper.merge(share));
     let trail = Trail::of(keeper);
     let country = countries.as_ref().and_then(|countries| countries.of_text(&options.client));
     let words = match options.form {
@@ -96,10 +96,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         }
     };
     anstream::stdout().write_all(words.as_bytes())?;
-    match read.failures.is_empty() {
-        true => Ok(()),
-        false => Err(Failure(read.failures.join("\n"))),
-    }
+    read.own_up()
 }
 
 /// Which clients are followed.

@@ -104,12 +104,12 @@ impl<'s> SurveyWorker<'s> {
         let SurveyWorker { surveys, surveyors, batch, dictionaries } = self;
         drop(batch);
         for (mut surveyor, made) in surveyors.into_iter().zip(&surveys.made) {
-            // Visits need the codes of pages, so they are settled before texts are forgotten.
             let hand_over_the_rest = |surveyor: &mut Surveyor| {
                 let rest = &mut *lock(&made.rest);
                 surveyor.settle_visits(&dictionaries, &mut rest.visits);
                 surveyor.finish(rest);
             };
+            // Only a hint: whoever loses the race waits, and nothing else comes of it.
             match made.rest.try_lock() {
                 Ok(rest) => {
                     drop(rest);
