@@ -13,6 +13,7 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
@@ -238,6 +239,14 @@ impl Program {
         self.child.id()
     }
 
+    /// The memory it has, in bytes.
+    pub fn resident(&self) -> u64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.process()));
+        let status = status.expect("what the system says of the process");
+        let line = status.lines().find(|line| line.starts_with("VmRSS:")).expect("a line of its memory");
+        line.split_whitespace().nth(1).and_then(|number| number.parse::<u64>().ok()).expect("a number") * 1024
+    }
+
     /// Sends octets as they are, and gives what comes back until the connection ends.
     pub fn raw(&self, octets: &[u8]) -> String {
         let mut socket = TcpStream::connect(&self.sites).expect("a connection");
@@ -302,6 +311,15 @@ pub fn client() -> Client {
 /// A header field of an answer, empty when it is not there.
 pub fn field<'a>(answer: &'a Response, name: &str) -> &'a str {
     answer.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default()
+}
+
+/// Tells threads to stop when it is dropped, also by a test that fails.
+pub struct Stops<'a>(pub &'a AtomicBool);
+
+impl Drop for Stops<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
 }
 
 /// A path as text.

@@ -1,6 +1,6 @@
 //! A service whose configuration changes while requests come in, and how it begins: sockets and privileges.
 
-use exedra_e2e::{Place, Program, client, drawn, exedra, text, until};
+use exedra_e2e::{Place, Program, Stops, client, drawn, exedra, text, until};
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::process::Command;
@@ -206,11 +206,9 @@ fn listeners_come_and_go_while_the_others_keep_their_sockets() {
 }
 
 /// Open descriptors of a process, and its resident memory in bytes.
-fn held(process: u32) -> (usize, u64) {
-    let files = std::fs::read_dir(format!("/proc/{process}/fd")).unwrap().count();
-    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();
-    let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
-    (files, line.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap() * 1024)
+fn held(program: &Program) -> (usize, u64) {
+    let files = std::fs::read_dir(format!("/proc/{}/fd", program.process())).unwrap().count();
+    (files, program.resident())
 }
 
 #[test]
@@ -249,6 +247,7 @@ fn reloading_again_and_again_under_load_fails_no_request_and_leaks_nothing() {
                 }
             });
         }
+        let stops = Stops(&done);
         for number in 0..times {
             // The same site by other settings each time.
             let rule = format!("[[site.rules]]\npath = \"/never/{number}\"\ngone = true\n");
@@ -257,15 +256,15 @@ fn reloading_again_and_again_under_load_fails_no_request_and_leaks_nothing() {
             let (well, words) = reload(&place, &program);
             assert!(well, "{words}");
             if number == 9 {
-                before = held(program.process());
+                before = held(&program);
             }
         }
         let after = until("everything old is let go", || {
-            let now = held(program.process());
+            let now = held(&program);
             (now.0 <= before.0 + 8).then_some(now)
         });
         assert!(after.1 < before.1 + (24 << 20), "{} bytes, after {} at first", after.1, before.1);
-        done.store(true, Ordering::SeqCst);
+        drop(stops);
     });
     assert_eq!(failed.load(Ordering::SeqCst), 0, "of {}", asked.load(Ordering::SeqCst));
     assert!(asked.load(Ordering::SeqCst) > times);

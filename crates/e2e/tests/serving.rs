@@ -1,6 +1,6 @@
 //! Sites as visitors meet them.
 
-use exedra_e2e::{Place, client, exedra, field, until};
+use exedra_e2e::{Place, Stops, client, exedra, field, until};
 use rstest::rstest;
 use std::io::{Read, Write};
 use std::net::TcpStream;
@@ -379,15 +379,6 @@ fn a_file_that_changes_is_never_sent_half_old_and_half_new() {
             }
         }
     });
-}
-
-/// Tells a thread to stop when it is dropped.
-struct Stops<'a>(&'a std::sync::atomic::AtomicBool);
-
-impl Drop for Stops<'_> {
-    fn drop(&mut self) {
-        self.0.store(true, std::sync::atomic::Ordering::Relaxed);
-    }
 }
 
 #[test]

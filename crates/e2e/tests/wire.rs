@@ -1,6 +1,8 @@
 //! Octets on the wire, as clients of all kinds send them: well-formed, malformed, hostile.
 
 use exedra_e2e::{Place, Program, field, until};
+use rand::rngs::StdRng;
+use rand::{RngExt, SeedableRng};
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::io::{Read, Write};
@@ -112,9 +114,7 @@ fn where_all_places_are_taken_the_longest_idle_makes_room() {
         socket
     };
     let mut first = open();
-    // The clock that idle time is told by ticks a few times a second.
-    let began = Instant::now();
-    until("the clock ticks", || (began.elapsed() > Duration::from_millis(300)).then_some(()));
+    moment();
     let _others = (open(), open());
     let _newcomer = open();
     assert_eq!(first.read(&mut [0; 10]).unwrap_or(0), 0, "the first one was closed");
@@ -372,59 +372,133 @@ fn find(octets: &[u8], what: &[u8]) -> Option<usize> {
     octets.windows(what.len()).position(|window| window == what)
 }
 
-/// However requests are cut up and run together on their way, each gets the answer it gets alone.
-#[test]
-fn however_requests_arrive_each_gets_its_own_answer() {
-    use rand::{RngExt, SeedableRng};
-    let place = Place::new();
-    let program = place.serve();
-    let head = |line: &str, more: &str| {
-        format!("{line} HTTP/1.1\r\nHost: harbour.example\r\n{more}\r\n").into_bytes()
-    };
-    let heads = [
-        head("GET /notes.txt", ""),
-        head("GET /tides/today.html", ""),
-        head("GET /tides/today.html", "Range: bytes=5-30\r\n"),
-        head("HEAD /notes.txt", ""),
-        head("GET /nowhere", "Accept: application/json\r\n"),
-        head("GET /tides", ""),
-        head("GET /notes.txt", "If-None-Match: *\r\n"),
+/// What clients ask for, and the answer that each of them gets alone, on a connection of its own whose end is the answer's.
+fn asked(program: &Program) -> Vec<(Vec<u8>, String)> {
+    let asked = [
+        ("GET /notes.txt", ""),
+        ("GET /tides/today.html", ""),
+        ("GET /tides/today.html", "Range: bytes=5-30\r\n"),
+        ("HEAD /notes.txt", ""),
+        ("GET /nowhere", "Accept: application/json\r\n"),
+        ("GET /tides", ""),
+        ("GET /notes.txt", "If-None-Match: *\r\n"),
     ];
-    // Each alone, on a connection of its own, whose end is the answer's.
-    let alone: Vec<String> = heads
-        .iter()
-        .map(|head| {
-            let without_end = head.strip_suffix(b"\r\n").unwrap();
-            let answer = program.raw(&[without_end, b"Connection: close\r\n\r\n"].concat());
-            timeless(&answer.replace("connection: close\r\n", ""))
-        })
-        .collect();
-    let mut random = rand::rngs::StdRng::seed_from_u64(7);
-    for round in 0..150 {
-        let chosen: Vec<usize> =
-            (0..random.random_range(1..12)).map(|_| random.random_range(0..heads.len())).collect();
-        let mut octets: Vec<u8> = chosen.iter().flat_map(|&which| heads[which].clone()).collect();
+    let with_answer = |(line, more): (&str, &str)| {
+        let head = |end: &str| format!("{line} HTTP/1.1\r\nHost: harbour.example\r\n{more}{end}\r\n");
+        let answer = program.raw(head("Connection: close\r\n").as_bytes());
+        (head("").into_bytes(), timeless(&answer.replace("connection: close\r\n", "")))
+    };
+    asked.into_iter().map(with_answer).collect()
+}
+
+/// Some requests on their way, cut up and run together.
+struct Conversation {
+    socket: TcpStream,
+    pieces: Vec<Vec<u8>>,
+    expected: String,
+}
+
+impl Conversation {
+    fn new(program: &Program, asked: &[(Vec<u8>, String)], most: usize, random: &mut StdRng) -> Self {
+        let chosen: Vec<&(Vec<u8>, String)> =
+            (0..random.random_range(1..most)).map(|_| &asked[random.random_range(0..asked.len())]).collect();
+        let mut octets: Vec<u8> = chosen.iter().flat_map(|(head, _)| head.clone()).collect();
         octets.extend_from_slice(CLOSE.as_bytes());
-        let mut socket = connected(&program);
-        socket.set_nodelay(true).unwrap();
-        let mut rest = &octets[..];
+        let (mut pieces, mut rest) = (Vec::new(), &octets[..]);
         while !rest.is_empty() {
             // Often whole heads, so that remembered ones come as such; often not.
             let whole = find(rest, b"\r\n\r\n").map_or(rest.len(), |at| at + 4);
             let length = if random.random_bool(0.6) { whole } else { random.random_range(1..=rest.len()) };
-            socket.write_all(&rest[..length]).unwrap();
+            pieces.push(rest[..length].to_vec());
             rest = &rest[length..];
+        }
+        let socket = connected(program);
+        socket.set_nodelay(true).unwrap();
+        Conversation { socket, pieces, expected: chosen.iter().map(|(_, answer)| answer.clone()).collect() }
+    }
+
+    fn send(&mut self, piece: usize) {
+        if let Some(piece) = self.pieces.get(piece) {
+            self.socket.write_all(piece).unwrap();
+        }
+    }
+
+    fn ends_as_expected(mut self) {
+        let mut answer = String::new();
+        self.socket.read_to_string(&mut answer).unwrap();
+        let found = timeless(&answer);
+        let last = found.rfind("HTTP/1.1 200 OK").unwrap();
+        assert_eq!(squeezed(&found[..last]), squeezed(&self.expected), "{:?}", self.pieces);
+    }
+}
+
+/// However requests are cut up and run together on their way, each gets the answer it gets alone.
+#[test]
+fn however_requests_arrive_each_gets_its_own_answer() {
+    let place = Place::new();
+    let program = place.serve();
+    let asked = asked(&program);
+    let mut random = StdRng::seed_from_u64(7);
+    for _ in 0..150 {
+        let mut conversation = Conversation::new(&program, &asked, 12, &mut random);
+        for piece in 0..conversation.pieces.len() {
+            conversation.send(piece);
             // Let it be answered before the next piece, now and then.
             if random.random_bool(0.5) {
                 program.get("lamp.example", "/").bytes().unwrap();
             }
         }
-        let mut answer = String::new();
-        socket.read_to_string(&mut answer).unwrap();
-        let expected: String = chosen.iter().map(|&which| alone[which].clone()).collect::<Vec<_>>().concat();
-        let found = timeless(&answer);
-        let last = found.rfind("HTTP/1.1 200 OK").unwrap();
-        assert_eq!(squeezed(&found[..last]), squeezed(&expected), "round {round}: {chosen:?}");
+        conversation.ends_as_expected();
+    }
+}
+
+/// Passes so much time that the clock which tells idle times has ticked.
+fn moment() {
+    let began = Instant::now();
+    until("a moment has passed", || (began.elapsed() > Duration::from_millis(250)).then_some(()));
+}
+
+/// A connection that has been idle gives back what it had for HTTP; nothing of what it brings is lost by that.
+#[test]
+fn a_connection_that_rests_now_and_then_answers_all_the_same() {
+    let place = Place::new();
+    let program = place.serve();
+    let asked = asked(&program);
+    let mut random = StdRng::seed_from_u64(11);
+    let mut all: Vec<Conversation> =
+        (0..100).map(|_| Conversation::new(&program, &asked, 5, &mut random)).collect();
+    for piece in 0..all.iter().map(|conversation| conversation.pieces.len()).max().unwrap() {
+        all.iter_mut().for_each(|conversation| conversation.send(piece));
+        moment();
+    }
+    all.into_iter().for_each(Conversation::ends_as_expected);
+}
+
+/// What is idle costs its socket, and little besides.
+#[test]
+fn idle_connections_cost_next_to_nothing() {
+    const BATCHES: u64 = 7;
+    const EACH: u64 = 100;
+    let place = Place::new();
+    let program = place.serve();
+    let opened = |number| {
+        let mut socket = connected(&program);
+        // Each asks for something else, so that nobody is answered from memory without HTTP.
+        let head = format!("GET /notes.txt?{number} HTTP/1.1\r\nHost: harbour.example\r\n\r\n");
+        exchange(&mut socket, head.as_bytes(), b"short");
+        socket
+    };
+    let mut sockets: Vec<TcpStream> = (0..EACH).map(opened).collect();
+    let before = program.resident();
+    for batch in 1..=BATCHES {
+        // Those that are there rest, and newcomers take what they gave back.
+        moment();
+        sockets.extend((batch * EACH..(batch + 1) * EACH).map(opened));
+    }
+    let each = program.resident().saturating_sub(before) / (BATCHES * EACH);
+    assert!(each < 6_000, "{each} bytes for each connection");
+    for mut socket in sockets {
+        exchange(&mut socket, PLAIN, b"short");
     }
 }
 

@@ -4,6 +4,7 @@
 //! it: in memory, bounded, and on disk, named by what was encoded, so that a restart finds it again. What
 //! does not get smaller is remembered too, and sent as it is from then on.
 
+use crate::background::step_back;
 use crate::disk::{Disk, Kept};
 use crate::near::{MOST_COPIED, Near, Owner};
 use bytes::Bytes;
@@ -99,6 +100,7 @@ impl Encodings {
         let encodings = Arc::new(encodings);
         let worker = Arc::downgrade(&encodings);
         std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {
+            step_back();
             settle_all(&waiting, &disk, || worker.upgrade());
         })?;
         Ok(encodings)

@@ -11,6 +11,7 @@
 //! - [`folders`]: what folders say of themselves; [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
 //!   [`near`]: copies that threads keep for themselves; [`memory`]: whole answers, by the octets they answer
 //! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
+//! - [`background`]: work that nobody waits for
 //! - [`journal`]: files that lines are written to; [`access_log`], [`error_log`]: what those lines say
 //! - [`explaining`]: why a request is answered as it is; [`exposure`]: what strangers could reach and should not
 //! - [`ingest`]: the lines into the records
@@ -19,6 +20,7 @@
 pub mod access_log;
 pub mod attempt;
 pub mod authority;
+pub mod background;
 pub mod body;
 pub mod buffers;
 pub mod certificates;

@@ -18,6 +18,7 @@ use exedra_core::facts::{Facts, Fields, Known, Scheme};
 use http::header::{self, HeaderValue};
 use http::{HeaderMap, Request, Response, StatusCode};
 use hyper::body::Incoming;
+use hyper::service::Service;
 use std::convert::Infallible;
 use std::future::Future;
 use std::net::IpAddr;
@@ -58,13 +59,28 @@ pub struct Peer {
     pub tls: Option<&'static str>,
 }
 
-/// Answers one request that came from somewhere.
-pub fn respond(
-    current: &Arc<Current>,
-    request: Request<Incoming>,
-    peer: Peer,
-    pulse: &Arc<Pulse>,
-) -> Responding {
+/// Answers the requests of one connection.
+#[derive(Clone)]
+pub struct Responder {
+    /// By what.
+    pub current: Arc<Current>,
+    /// Whose they are.
+    pub peer: Peer,
+    /// What the connection is doing.
+    pub pulse: Arc<Pulse>,
+}
+
+impl Service<Request<Incoming>> for Responder {
+    type Response = Response<LoggedBody>;
+    type Error = Infallible;
+    type Future = Responding;
+
+    fn call(&self, request: Request<Incoming>) -> Responding {
+        respond(&self.current, request, self.peer, &self.pulse)
+    }
+}
+
+fn respond(current: &Arc<Current>, request: Request<Incoming>, peer: Peer, pulse: &Arc<Pulse>) -> Responding {
     let site = &current.load_full();
     // Requests that come beside each other end when their connection does.
     let is_last = pulse.answering() >= site.config.limits.requests && !pulse.is_shared();

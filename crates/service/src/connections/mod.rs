@@ -3,6 +3,7 @@
 //! - [`accept`]: the listening socket, and how many may come in
 //! - [`worker`]: a thread with its own event loop, which serves the connections it was given to their end
 //! - [`announced`]: whom a connection comes from, where somebody in front says so
+//! - [`rested`]: a connection that costs next to nothing while nothing happens on it
 //! - [`watched`]: a socket that knows what its client is doing; [`pulse`]: that knowledge, and the time-outs
 //!
 //! Each worker is single-threaded: what belongs to a connection never travels between cores, and no request
@@ -11,6 +12,7 @@
 pub mod accept;
 pub mod announced;
 pub mod pulse;
+pub mod rested;
 pub mod watched;
 pub mod worker;
 

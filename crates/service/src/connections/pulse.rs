@@ -13,6 +13,8 @@ use std::time::{Duration, Instant};
 
 /// How often the clock ticks and time-outs are looked for.
 pub const TICK: Duration = Duration::from_millis(100);
+/// How long nothing must have happened before a connection gives back what it needs for HTTP.
+const TIRED: Duration = TICK;
 /// How much of a request's head is kept for the log, in case nothing can be made of it.
 const KEPT_HEAD: usize = 2048;
 
@@ -52,6 +54,17 @@ pub enum Phase {
     Answering,
 }
 
+/// Whether a connection has what HTTP needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Rest {
+    /// It has.
+    None,
+    /// It has, and should give it back when nothing is under way.
+    Wanted,
+    /// It has not.
+    Taken,
+}
+
 /// What the client of one connection is doing.
 #[derive(Debug)]
 pub struct Pulse {
@@ -61,6 +74,9 @@ pub struct Pulse {
     /// Whether octets wait that the client does not take.
     stuck: AtomicBool,
     expired: AtomicBool,
+    /// Whether the service stops, so that the request under way is the last.
+    ending: AtomicBool,
+    rest: AtomicU8,
     waker: AtomicWaker,
     head: Mutex<Vec<u8>>,
     /// The status of an answer that was given without asking us.
@@ -88,6 +104,8 @@ impl Pulse {
             since,
             stuck: AtomicBool::new(false),
             expired: AtomicBool::new(false),
+            ending: AtomicBool::new(false),
+            rest: AtomicU8::new(Rest::Taken as u8),
             waker: AtomicWaker::new(),
             head: Mutex::default(),
             refused: AtomicU16::new(0),
@@ -175,8 +193,9 @@ impl Pulse {
             && !self.has_expired()
     }
 
-    /// A request was answered without anybody else hearing of it.
+    /// A request was answered without anybody else hearing of it. The next may well be, too.
     pub fn answered_at_once(&self) {
+        self.tire();
         self.requests.fetch_add(1, Ordering::Relaxed);
         self.stuck.store(false, Ordering::Relaxed);
         self.since.store(self.clock.now(), Ordering::Relaxed);
@@ -224,6 +243,44 @@ impl Pulse {
         self.waker.register(waker);
     }
 
+    /// What is under way is the last, as the service stops.
+    pub fn end(&self) {
+        self.ending.store(true, Ordering::Relaxed);
+        self.waker.wake();
+    }
+
+    /// Whether what is under way is the last.
+    pub fn is_ending(&self) -> bool {
+        self.ending.load(Ordering::Relaxed)
+    }
+
+    /// From now on the connection has what HTTP needs.
+    pub fn wakes_up(&self) {
+        self.rest.store(Rest::None as u8, Ordering::Relaxed);
+    }
+
+    /// Gives whether a connection that has what HTTP needs should do without now. It begins afresh then: what
+    /// comes in next is the beginning of a request.
+    pub fn takes_rest(&self) -> bool {
+        if self.rest.load(Ordering::Relaxed) != Rest::Wanted as u8 {
+            return false;
+        }
+        let takes = self.idle_since().is_some() && self.flushed.load(Ordering::Relaxed) && !self.is_ending();
+        self.rest.store(if takes { Rest::Taken } else { Rest::None } as u8, Ordering::Relaxed);
+        if takes {
+            self.alone.store(true, Ordering::Relaxed);
+            *self.head() = Vec::new();
+        }
+        takes
+    }
+
+    /// Asks a connection that has what HTTP needs to do without.
+    fn tire(&self) -> bool {
+        let (had, wanted) = (Rest::None as u8, Rest::Wanted as u8);
+        !self.is_shared()
+            && self.rest.compare_exchange(had, wanted, Ordering::Relaxed, Ordering::Relaxed).is_ok()
+    }
+
     /// Whether time is up.
     pub fn has_expired(&self) -> bool {
         self.expired.load(Ordering::Relaxed)
@@ -235,7 +292,7 @@ impl Pulse {
         idle.then(|| self.since.load(Ordering::Relaxed))
     }
 
-    /// Ends the connection if the client has used up its time.
+    /// Ends the connection if the client has used up its time; lets it rest if it has been idle for a moment.
     pub fn judge(&self, limits: &Limits) {
         let allowed = match (self.phase(), self.stuck.load(Ordering::Relaxed)) {
             (Phase::Head, false) => limits.head_time,
@@ -247,6 +304,8 @@ impl Pulse {
         let spent = self.clock.now().saturating_sub(self.since.load(Ordering::Relaxed));
         if Duration::from_millis(spent) > allowed {
             self.expire();
+        } else if Duration::from_millis(spent) > TIRED && self.idle_since().is_some() && self.tire() {
+            self.waker.wake();
         }
     }
 

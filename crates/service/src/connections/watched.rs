@@ -1,12 +1,14 @@
 //! A socket that writes down what passes through it, and answers what it has answered before.
 //!
 //! Between two requests, octets that are exactly a head whose answer is remembered are answered on the spot:
-//! whoever reads from the socket never sees them.
+//! whoever reads from the socket never sees them. Whoever polls it sees to it that the pulse can wake them.
 
 use super::pulse::{Phase, Pulse};
 use crate::memory::{Remembered, recall};
 use crate::site::Current;
+use bytes::Bytes;
 use std::io::{self, IoSlice};
+use std::mem::MaybeUninit;
 use std::net::IpAddr;
 use std::pin::Pin;
 use std::sync::Arc;
@@ -22,6 +24,8 @@ const TOO_SLOW: &[u8] = b"HTTP/1.1 408 Request Timeout\r\nConnection: close\r\nC
 const SMALL: usize = 2048;
 /// How many requests are answered in a row before other connections have their turn.
 const IN_A_ROW: usize = 32;
+/// How much of a request is read before there is a buffer for the whole.
+const BEGINNING: usize = 4096;
 
 /// What octets come and go by.
 pub trait Socket: AsyncRead + AsyncWrite + Unpin {
@@ -56,6 +60,8 @@ pub struct Watched<S> {
     current: Arc<Current>,
     client: IpAddr,
     sending: Option<Box<Sending>>,
+    /// What has come in and was not read by anybody yet.
+    ahead: Bytes,
 }
 
 /// A remembered answer that the socket could not take all at once.
@@ -70,7 +76,27 @@ struct Sending {
 impl<S: Socket> Watched<S> {
     /// Watches a socket.
     pub fn new(stream: S, pulse: Arc<Pulse>, current: Arc<Current>, client: IpAddr) -> Self {
-        Watched { stream, pulse, current, client: client.to_canonical(), sending: None }
+        Watched { stream, pulse, current, client: client.to_canonical(), sending: None, ahead: Bytes::new() }
+    }
+
+    /// Waits for the beginning of a request that cannot be answered on the spot. Gives whether there is one: not
+    /// when the client has gone.
+    pub fn poll_beginning(&mut self, context: &mut Context<'_>) -> Poll<io::Result<bool>> {
+        if self.ahead.is_empty() {
+            let mut octets = [MaybeUninit::uninit(); BEGINNING];
+            let mut buffer = ReadBuf::uninit(&mut octets);
+            ready!(Pin::new(&mut *self).poll_read(context, &mut buffer))?;
+            self.ahead = Bytes::copy_from_slice(buffer.filled());
+        }
+        Poll::Ready(Ok(!self.ahead.is_empty()))
+    }
+
+    /// Takes back what was read between two requests and belongs to the next.
+    pub fn put_back(&mut self, octets: Bytes) {
+        if !octets.is_empty() {
+            self.pulse.came(&octets);
+            self.ahead = octets;
+        }
     }
 
     fn went(&self, octets: &[u8], result: Poll<io::Result<usize>>) -> Poll<io::Result<usize>> {
@@ -122,7 +148,6 @@ impl<S: Socket> Watched<S> {
             let rest = &sending.octets[sending.sent..];
             let result = Pin::new(&mut self.stream).poll_write(context, rest);
             if result.is_pending() {
-                self.pulse.waits(context.waker());
                 self.pulse.stuck();
                 if self.pulse.has_expired() {
                     return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
@@ -170,11 +195,16 @@ impl<S: Socket> AsyncRead for Watched<S> {
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
         let watched = self.get_mut();
+        if !watched.ahead.is_empty() {
+            let read = watched.ahead.split_to(watched.ahead.len().min(buffer.remaining()));
+            buffer.put_slice(&read);
+            return Poll::Ready(Ok(()));
+        }
         for _ in 0..IN_A_ROW {
             ready!(watched.poll_rest(context))?;
             let before = buffer.filled().len();
             if Pin::new(&mut watched.stream).poll_read(context, buffer)?.is_pending() {
-                return watched.wait(context);
+                return watched.wait();
             }
             let came = &buffer.filled()[before..];
             match watched.recalled(came) {
@@ -197,8 +227,7 @@ impl<S: Socket> AsyncRead for Watched<S> {
 
 impl<S: Socket> Watched<S> {
     /// Nothing has come in: waits, unless time is up.
-    fn wait(&self, context: &Context<'_>) -> Poll<io::Result<()>> {
-        self.pulse.waits(context.waker());
+    fn wait(&self) -> Poll<io::Result<()>> {
         if !self.pulse.has_expired() {
             return Poll::Pending;
         }
@@ -216,9 +245,6 @@ impl<S: Socket> AsyncWrite for Watched<S> {
         ready!(watched.poll_rest(context))?;
         watched.pulse.set_flushed(false);
         let result = Pin::new(&mut watched.stream).poll_write(context, octets);
-        if result.is_pending() {
-            watched.pulse.waits(context.waker());
-        }
         watched.went(octets, result)
     }
 
@@ -242,9 +268,6 @@ impl<S: Socket> AsyncWrite for Watched<S> {
         }
         watched.pulse.set_flushed(false);
         let result = Pin::new(&mut watched.stream).poll_write_vectored(context, pieces);
-        if result.is_pending() {
-            watched.pulse.waits(context.waker());
-        }
         watched.went(pieces.first().map_or(&[], |piece| piece), result)
     }
 

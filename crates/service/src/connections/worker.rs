@@ -3,18 +3,19 @@
 use super::accept::Manner;
 use super::announced::announced;
 use super::pulse::{Clock, Pulse, TICK};
+use super::rested::Rested;
 use super::watched::{Socket, Watched};
 use crate::Counters;
-use crate::respond::{Peer, respond};
+use crate::respond::{Peer, Responder};
 use crate::site::{Current, Site};
 use exedra_core::config::Limits;
 use exedra_core::facts::Scheme;
 use hyper::server::conn::{http1, http2};
-use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo};
-use hyper_util::server::graceful::{GracefulConnection, GracefulShutdown, Watcher};
+use std::future::poll_fn;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
+use std::pin::pin;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
@@ -90,7 +91,7 @@ impl Workers {
                 current: Arc::clone(&current),
                 clock: Arc::clone(clock),
                 open: Arc::clone(&open),
-                graceful: GracefulShutdown::new(),
+                ended: watch::Sender::new(()),
             };
             let stop = stop.clone();
             let thread = std::thread::Builder::new().name(format!("worker {number}"));
@@ -167,7 +168,8 @@ struct Serving {
     current: Arc<Current>,
     clock: Arc<Clock>,
     open: Arc<Open>,
-    graceful: GracefulShutdown,
+    /// Each connection holds a receiver as long as it is there.
+    ended: watch::Sender<()>,
 }
 
 impl Serving {
@@ -194,7 +196,8 @@ impl Serving {
         while let Ok(newcomer) = coming.try_recv() {
             self.take(newcomer);
         }
-        if tokio::time::timeout(LAST_TIME, self.graceful.shutdown()).await.is_err() {
+        self.open.pulses().iter().for_each(|pulse| pulse.end());
+        if tokio::time::timeout(LAST_TIME, self.ended.closed()).await.is_err() {
             tracing::warn!("some requests took longer than {LAST_TIME:?} to finish and were cut off");
         }
     }
@@ -211,39 +214,33 @@ impl Serving {
         };
         let pulse = Pulse::new(Arc::clone(&self.clock));
         self.open.pulses().push(Arc::clone(&pulse));
-        let connection = Connection {
+        let connection = Connection(Responder {
             current: Arc::clone(&self.current),
-            pulse,
             peer: Peer { address: peer.ip(), scheme: Scheme::Http, tls: None },
-            watcher: self.graceful.watcher(),
-        };
-        let open = Arc::clone(&self.open);
+            pulse,
+        });
+        let (open, present) = (Arc::clone(&self.open), self.ended.subscribe());
         tokio::spawn(async move {
             if let Err(error) = connection.serve(stream, manner).await {
                 tracing::debug!(%peer, "a connection ended early: {error}");
             }
             open.count.fetch_sub(1, Ordering::Relaxed);
-            drop(place);
+            drop((place, present));
         });
     }
 }
 
 /// A connection that is served to its end.
-struct Connection {
-    current: Arc<Current>,
-    pulse: Arc<Pulse>,
-    peer: Peer,
-    watcher: Watcher,
-}
+struct Connection(Responder);
 
 impl Connection {
     async fn serve(mut self, mut stream: TcpStream, manner: Manner) -> io::Result<()> {
-        let site = self.current.load_full();
+        let site = self.0.current.load_full();
         let patience = site.config.limits.head_time;
         let beginning = async {
             if manner.announced {
                 let forwarders = &site.config.service.forwarders;
-                self.peer.address = announced(&mut stream, self.peer.address, forwarders).await?;
+                self.0.peer.address = announced(&mut stream, self.0.peer.address, forwarders).await?;
             }
             match (manner.https, &site.tls) {
                 (false, _) => Ok(Either::Bare(stream)),
@@ -254,20 +251,21 @@ impl Connection {
                     .map(|stream| Either::Secured(Box::new(stream))),
             }
         };
-        let begun = tokio::time::timeout(patience, beginning).await;
+        // The beginning needs far more room than what follows, which is there for as long as the connection.
+        let begun = Box::pin(tokio::time::timeout(patience, beginning)).await;
         // What a connection is served by is looked up for each request; nothing keeps an old configuration alive.
         drop(site);
         let is_secured = manner.https;
         if is_secured {
-            self.peer.scheme = Scheme::Https;
+            self.0.peer.scheme = Scheme::Https;
         }
         match begun.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?? {
             Either::Bare(stream) => self.serve_one_by_one(stream).await,
             Either::Secured(stream) => {
                 let (_, session) = stream.get_ref();
-                self.peer.tls = session.protocol_version().and_then(version);
+                self.0.peer.tls = session.protocol_version().and_then(version);
                 match session.alpn_protocol() {
-                    Some(b"h2") => self.serve_beside_each_other(*stream).await,
+                    Some(b"h2") => Box::pin(self.serve_beside_each_other(*stream)).await,
                     _ => self.serve_one_by_one(*stream).await,
                 }
             }
@@ -276,15 +274,15 @@ impl Connection {
 
     /// HTTP/1.
     async fn serve_one_by_one<S: Socket + Send + 'static>(self, stream: S) -> io::Result<()> {
-        let Connection { current, pulse, peer, watcher } = self;
-        let most = usize::try_from(current.load().config.limits.head_size).unwrap_or(64 << 10);
+        let most = usize::try_from(self.0.current.load().config.limits.head_size).unwrap_or(64 << 10);
         let mut http = http1::Builder::new();
         // Time-outs are ours: a timer for each request is what costs most about them.
         http.header_read_timeout(None).max_buf_size(most);
-        let (answering, beating) = (Arc::clone(&current), Arc::clone(&pulse));
-        let service = service_fn(move |request| respond(&answering, request, peer, &beating));
+        let responder = self.0;
+        let (current, peer, pulse) =
+            (Arc::clone(&responder.current), responder.peer, Arc::clone(&responder.pulse));
         let watched = Watched::new(stream, Arc::clone(&pulse), Arc::clone(&current), peer.address);
-        let ended = watch(watcher, http.serve_connection(TokioIo::new(watched), service)).await;
+        let ended = Rested::new(http, responder, watched).await;
         if let Some((status, head)) = pulse.unfinished() {
             record_unfinished(&current, peer.address, peer.scheme, status, &head);
         }
@@ -293,28 +291,29 @@ impl Connection {
 
     /// HTTP/2.
     async fn serve_beside_each_other(self, stream: TlsStream<TcpStream>) -> io::Result<()> {
-        let Connection { current, pulse, peer, watcher } = self;
-        let most = u32::try_from(current.load().config.limits.head_size).unwrap_or(u32::MAX);
+        let responder = self.0;
+        let most = u32::try_from(responder.current.load().config.limits.head_size).unwrap_or(u32::MAX);
+        let pulse = Arc::clone(&responder.pulse);
         pulse.share();
         let mut http = http2::Builder::new(TokioExecutor::new());
         http.max_concurrent_streams(MOST_STREAMS).max_header_list_size(most);
-        let (answering, beating) = (Arc::clone(&current), Arc::clone(&pulse));
-        let service = service_fn(move |request| respond(&answering, request, peer, &beating));
-        let watched = Watched::new(stream, pulse, current, peer.address);
-        watch(watcher, http.serve_connection(TokioIo::new(watched), service)).await
+        let (current, client) = (Arc::clone(&responder.current), responder.peer.address);
+        let watched = Watched::new(stream, Arc::clone(&pulse), current, client);
+        let mut connection = pin!(http.serve_connection(TokioIo::new(watched), responder));
+        let ended = poll_fn(|context| {
+            pulse.waits(context.waker());
+            if pulse.is_ending() {
+                connection.as_mut().graceful_shutdown();
+            }
+            connection.as_mut().poll(context)
+        });
+        ended.await.map_err(io::Error::other)
     }
 }
 
 enum Either {
     Bare(TcpStream),
     Secured(Box<TlsStream<TcpStream>>),
-}
-
-async fn watch<C: GracefulConnection<Error = hyper::Error>>(
-    watcher: Watcher,
-    connection: C,
-) -> io::Result<()> {
-    watcher.watch(connection).await.map(|_| ()).map_err(io::Error::other)
 }
 
 fn record_unfinished(current: &Current, client: IpAddr, scheme: Scheme, status: u16, head: &[u8]) {

@@ -1,0 +1,108 @@
+//! A connection of HTTP/1 that costs next to nothing while nothing happens on it.
+//!
+//! Reading and writing HTTP takes some 20 KB of buffers and states for each connection, and most connections do
+//! nothing most of the time. So a connection gets them when octets have come in that need them, and gives them
+//! back when it has been idle for a moment; what stays is its socket. Answers that are remembered whole need
+//! none of it at all.
+
+use super::watched::{Socket, Watched};
+use crate::respond::Responder;
+use hyper::server::conn::http1;
+use hyper_util::rt::TokioIo;
+use std::io;
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
+use tokio::io::AsyncWrite;
+
+/// A connection, to its end.
+pub struct Rested<S> {
+    http: http1::Builder,
+    responder: Responder,
+    state: State<S>,
+}
+
+enum State<S> {
+    /// Waits for the next request.
+    Resting(Watched<S>),
+    /// Reads and writes HTTP.
+    Serving(Box<http1::Connection<TokioIo<Watched<S>>, Responder>>),
+    /// Says goodbye.
+    Leaving(Watched<S>),
+    /// There is no connection any longer.
+    Ended,
+}
+
+impl<S: Socket + Send + 'static> Rested<S> {
+    /// A connection on which nothing has happened yet.
+    pub fn new(http: http1::Builder, responder: Responder, stream: Watched<S>) -> Self {
+        Rested { http, responder, state: State::Resting(stream) }
+    }
+
+    fn poll_state(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        loop {
+            match &mut self.state {
+                State::Resting(stream) => {
+                    let begun = match stream.poll_beginning(context) {
+                        Poll::Pending if self.responder.pulse.is_ending() => false,
+                        begun => ready!(begun)?,
+                    };
+                    match begun {
+                        true => self.serve(),
+                        false => self.leave(),
+                    }
+                }
+                State::Serving(connection) => {
+                    let mut connection = Pin::new(&mut **connection);
+                    if self.responder.pulse.is_ending() {
+                        connection.as_mut().graceful_shutdown();
+                    }
+                    if let Poll::Ready(ended) = connection.poll(context) {
+                        return Poll::Ready(ended.map_err(io::Error::other));
+                    }
+                    if !self.responder.pulse.takes_rest() {
+                        return Poll::Pending;
+                    }
+                    self.rest();
+                }
+                State::Leaving(stream) => {
+                    ready!(Pin::new(stream).poll_shutdown(context))?;
+                    self.state = State::Ended;
+                }
+                State::Ended => return Poll::Ready(Ok(())),
+            }
+        }
+    }
+
+    fn serve(&mut self) {
+        if let State::Resting(stream) = std::mem::replace(&mut self.state, State::Ended) {
+            let connection = self.http.serve_connection(TokioIo::new(stream), self.responder.clone());
+            self.state = State::Serving(Box::new(connection));
+            self.responder.pulse.wakes_up();
+        }
+    }
+
+    fn leave(&mut self) {
+        if let State::Resting(stream) = std::mem::replace(&mut self.state, State::Ended) {
+            self.state = State::Leaving(stream);
+        }
+    }
+
+    fn rest(&mut self) {
+        if let State::Serving(connection) = std::mem::replace(&mut self.state, State::Ended) {
+            let parts = connection.into_parts();
+            let mut stream = parts.io.into_inner();
+            stream.put_back(parts.read_buf);
+            self.state = State::Resting(stream);
+        }
+    }
+}
+
+impl<S: Socket + Send + 'static> Future for Rested<S> {
+    type Output = io::Result<()>;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
+        let rested = self.get_mut();
+        rested.responder.pulse.waits(context.waker());
+        rested.poll_state(context)
+    }
+}
