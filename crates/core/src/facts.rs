@@ -131,8 +131,10 @@ pub struct Facts<'a> {
     pub query: Known<&'a str>,
     /// Header fields.
     pub fields: Fields<'a>,
-    /// When it came in.
+    /// When it came in, by local clocks.
     pub time: Known<LocalTime>,
+    /// The same, in seconds since 1970 UTC.
+    pub now: Known<i64>,
 }
 
 impl<'a> Facts<'a> {
@@ -150,6 +152,7 @@ impl<'a> Facts<'a> {
         query: Known::Unknown,
         fields: Fields::Unknown,
         time: Known::Unknown,
+        now: Known::Unknown,
     };
 
     /// The first value of a header field, where it is text.

@@ -28,6 +28,16 @@ fn files_with_type_length_validators_and_conditions() {
         assert!(same.bytes().unwrap().is_empty());
     }
 
+    // A date that is yet to come is told to nobody (RFC 9110 §8.8.2.1).
+    let coming = std::time::SystemTime::now() + std::time::Duration::from_secs(5000);
+    place.write("harbour/dated.txt", "tomorrow");
+    let file = std::fs::File::options().write(true).open(place.path("harbour/dated.txt")).unwrap();
+    file.set_modified(coming).unwrap();
+    for _ in 0..3 {
+        let dated = program.get("harbour.example", "/dated.txt");
+        assert_eq!((dated.status().as_u16(), field(&dated, "last-modified")), (200, ""));
+    }
+
     // A change shows within a second.
     place.write("harbour/index.html", "<h1>Another page</h1>");
     until("the change shows", || {

@@ -232,6 +232,7 @@ fn facts(finished: &Finished) -> Facts<'_> {
         query: request.uri.query().into(),
         fields: Fields::All(&request.headers),
         time: finished.service.local_time(finished.time),
+        now: Known::Is(finished.time.div_euclid(1000)),
     }
 }
 

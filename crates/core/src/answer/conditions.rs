@@ -21,7 +21,7 @@ pub enum Outcome {
 
 /// Holds the conditions of a request against what would be sent.
 pub fn evaluate(facts: &Facts<'_>, tag: &str, file: &FileFacts) -> Outcome {
-    let changed = i64::try_from(file.modified.div_euclid(1_000_000_000)).unwrap_or(i64::MAX);
+    let changed = file.changed();
     let date = |name| {
         let time = httpdate::parse_http_date(facts.field(&name).value()?).ok()?;
         time.duration_since(std::time::UNIX_EPOCH).ok().map(|since| since.as_secs() as i64)
@@ -41,7 +41,8 @@ pub fn evaluate(facts: &Facts<'_>, tag: &str, file: &FileFacts) -> Outcome {
 }
 
 /// Whether a request for parts still holds (RFC 9110 §13.1.5): there is no `If-Range`, or it names exactly
-/// what would be sent.
+/// what would be sent. A date does so only once its second has passed: until then the file may change again
+/// without another date (§8.8.2.2).
 pub fn parts_hold(facts: &Facts<'_>, tag: &str, file: &FileFacts) -> bool {
     match facts.field(&header::IF_RANGE).value() {
         None => true,
@@ -49,7 +50,8 @@ pub fn parts_hold(facts: &Facts<'_>, tag: &str, file: &FileFacts) -> bool {
         Some(date) => {
             let known = httpdate::parse_http_date(date).ok();
             let known = known.and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
-            known.is_some_and(|since| i128::from(since.as_secs()) == file.modified.div_euclid(1_000_000_000))
+            let has_passed = facts.now.value().is_none_or(|now| file.changed() < now);
+            has_passed && known.is_some_and(|since| i64::try_from(since.as_secs()) == Ok(file.changed()))
         }
     }
 }
@@ -122,5 +124,18 @@ mod tests {
             ..Facts::UNKNOWN
         };
         assert_eq!(evaluate(&facts, "\"t\"", &FILE), expected);
+    }
+
+    #[rstest]
+    #[case::same_tag("\"t\"", 784_111_777, true)]
+    #[case::weak_tag("W/\"t\"", 784_111_999, false)]
+    #[case::same_date(THEN, 784_111_778, true)]
+    #[case::older_date(BEFORE, 784_111_999, false)]
+    #[case::may_change_yet(THEN, 784_111_777, false)]
+    #[case::no_date("yesterday", 784_111_999, false)]
+    fn parts(#[case] known: &'static str, #[case] now: i64, #[case] expected: bool) {
+        let map = HeaderMap::from_iter([(header::IF_RANGE, HeaderValue::from_static(known))]);
+        let facts = Facts { fields: Fields::All(&map), now: Known::Is(now), ..Facts::UNKNOWN };
+        assert_eq!(parts_hold(&facts, "\"t\"", &FILE), expected);
     }
 }

@@ -274,6 +274,13 @@ pub struct FileFacts {
     pub stamp: u64,
 }
 
+impl FileFacts {
+    /// When it last changed, in whole seconds since 1970 UTC, as header fields tell it.
+    pub fn changed(&self) -> i64 {
+        i64::try_from(self.modified.div_euclid(1_000_000_000)).unwrap_or(i64::MAX)
+    }
+}
+
 /// What [`answer`] comes back with.
 #[derive(Debug)]
 pub enum Turn<'a, W = ()> {

@@ -72,6 +72,11 @@ impl<'a, W: Witness> Deciding<'a, W> {
             found = represent::represent(compress, file, liked.map(|_| &[][..]), known);
         }
         let Representation { form, size, mut headers, tag } = found;
+        if facts.now.value().is_some_and(|now| file.facts.changed() > now) {
+            // A date that is yet to come is told to nobody (RFC 9110 §8.8.2.1), and will be in time.
+            headers.remove(header::LAST_MODIFIED);
+            self.depends = true;
+        }
         for (codec, verdict) in self.verdicts(compress, file, known, form, range.is_some()) {
             self.witness.see(|| Step::Codec { codec, verdict });
         }
@@ -97,6 +102,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         let Some((field, size)) = range.zip(size) else {
             return self.done(StatusCode::OK, headers, Body::File { path, form });
         };
+        self.depends |= facts.field(&header::IF_RANGE).value().is_some();
         let ranges =
             conditions::parts_hold(&facts, tag, &file.facts).then(|| ranges::understand(field, size));
         self.witness.see(|| Step::Range { written: field.to_owned(), ranges: ranges.clone() });

@@ -66,6 +66,7 @@ impl Probe {
             query: self.query.as_deref().into(),
             fields: Fields::All(&self.headers),
             time: Known::Is(self.time),
+            now: Known::Unknown,
         }
     }
 

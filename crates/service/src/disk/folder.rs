@@ -17,6 +17,8 @@ use std::sync::{Arc, PoisonError, RwLock};
 
 /// How many entries of a folder are listed.
 const MOST_NAMES: usize = 100_000;
+/// How often a file is read that keeps changing.
+const MOST_TRIES: usize = 5;
 
 /// A site's folder.
 pub struct Folder {
@@ -180,26 +182,44 @@ impl Opened {
         (!inside.as_os_str().is_empty() && inside.as_os_str() != place).then(|| inside.to_owned())
     }
 
-    /// Reads a file and what it is in one go: a file that changes meanwhile is read again.
+    /// Reads a file and what it is in one go: a file that changes meanwhile is read again. One that does not
+    /// stop changing, or is no longer small, is there without its content.
     pub fn read_small(&self, question: &Question) -> (Entry, Option<Bytes>) {
-        for _ in 0..3 {
-            let read = || -> io::Result<(FileFacts, FileFacts, Vec<u8>)> {
+        let mut entry = Entry::Failed;
+        for _ in 0..MOST_TRIES {
+            let read = || -> io::Result<(FileFacts, Option<Bytes>)> {
                 let file = self.open_file(question)?;
-                let before = facts_of(&Metadata::from_file(&file)?);
+                let found = Metadata::from_file(&file)?;
+                let before = facts_of(&found);
+                if before.size > SMALL {
+                    return Ok((before, None));
+                }
                 let mut content = Vec::with_capacity(before.size as usize + 1);
                 (&file).take(SMALL + 1).read_to_end(&mut content)?;
-                Ok((before, facts_of(&Metadata::from_file(&file)?), content))
+                let after = Metadata::from_file(&file)?;
+                let is_same = content.len() as u64 == before.size && is_unwritten(&found, &after);
+                Ok((before, is_same.then(|| content.into())))
             };
             match read() {
                 Err(error) => return (entry_of_error(&error), None),
-                Ok((before, after, content)) if before == after && content.len() as u64 == before.size => {
-                    return (Entry::File(before), Some(content.into()));
+                Ok((facts, content)) => {
+                    entry = Entry::File(facts);
+                    if content.is_some() || facts.size > SMALL {
+                        return (entry, content);
+                    }
                 }
-                Ok(_) => {}
             }
         }
-        (Entry::Failed, None)
+        (entry, None)
     }
+}
+
+/// Whether nothing was written to an open file between two looks at it. That another took its place in the
+/// folder meanwhile changes nothing about what was read.
+fn is_unwritten(before: &Metadata, after: &Metadata) -> bool {
+    let is_replaced = after.nlink() < before.nlink();
+    let (before, after) = (facts_of(before), facts_of(after));
+    before == after || is_replaced && (before.size, before.modified) == (after.size, after.modified)
 }
 
 /// What stands at a place, of what the system says.

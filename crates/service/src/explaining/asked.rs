@@ -91,7 +91,7 @@ impl Described {
     }
 
     /// What the decision sees of it.
-    pub fn facts<'a>(&'a self, country: Known<&'a str>, time: LocalTime) -> Facts<'a> {
+    pub fn facts<'a>(&'a self, country: Known<&'a str>, now: &jiff::Zoned) -> Facts<'a> {
         let (host, port) = split(&self.authority);
         Facts {
             client: Known::Is(self.client),
@@ -105,7 +105,8 @@ impl Described {
             path: Known::Is(&self.path),
             query: self.query.as_deref().into(),
             fields: Fields::All(&self.headers),
-            time: Known::Is(time),
+            time: Known::Is(LocalTime::from(now)),
+            now: Known::Is(now.timestamp().as_second()),
         }
     }
 

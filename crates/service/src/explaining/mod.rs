@@ -14,7 +14,7 @@ use exedra_api::explaining::{Codec, Explanation, FactValue, Outcome, Step};
 use exedra_core::answer::{self, Answer, Body, Trace, answer_traced, trace::Place};
 use exedra_core::config::folder::FILE_NAME;
 use exedra_core::config::{Config, SiteId};
-use exedra_core::facts::{FACTS, FactName, Facts, Known, LocalTime};
+use exedra_core::facts::{FACTS, FactName, Facts, Known};
 use http::{HeaderValue, header};
 use looking::Looking;
 
@@ -27,7 +27,7 @@ pub fn explain(looking: &Looking<'_>, described: &Described) -> Explanation {
         None => Known::Unknown,
     };
     let now = jiff::Timestamp::now().to_zoned(config.service.time_zone.clone());
-    let facts = described.facts(country, LocalTime::from(&now));
+    let facts = described.facts(country, &now);
     let (answer, trace) = answer_traced(config, facts, Trace::complete())
         .finish_with(|question| looking.reply(question), |credentials| looking.guards.check(credentials));
     let site = answer.site.map(|id| config.site(id));
