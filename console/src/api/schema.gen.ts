@@ -286,7 +286,7 @@ export interface components {
             requests: number;
         };
         /** @description Requests of one client. */
-        ClientCount: {
+        ClientCount: components["schemas"]["Measured"] & {
             /**
              * Format: int64
              * @description Body bytes sent.
@@ -455,7 +455,7 @@ export interface components {
             unread: number;
         };
         /** @description One value of a list. */
-        ListEntry: {
+        ListEntry: components["schemas"]["Measured"] & {
             /**
              * Format: int64
              * @description Body bytes sent.
@@ -498,8 +498,31 @@ export interface components {
              */
             unread: number;
         };
+        /**
+         * @description What lists are ranked by. Visitors and time are counted for entries of lists only when they are asked for.
+         * @enum {string}
+         */
+        Measure: "requests" | "visitors" | "bytes" | "time";
+        /** @description Measures that are counted for entries of lists only when lists are ranked by them. */
+        Measured: {
+            /**
+             * Format: double
+             * @description How long the answers took together: milliseconds.
+             */
+            time_ms?: number | null;
+            /**
+             * Format: int64
+             * @description Visitors.
+             */
+            visitors?: number | null;
+        };
         /** @description A page that was asked for and is not there. */
-        MissingPage: {
+        MissingPage: components["schemas"]["Measured"] & {
+            /**
+             * Format: int64
+             * @description Body bytes sent.
+             */
+            bytes?: number;
             /** @description Beside the other period. */
             changes?: components["schemas"]["BTreeMap"];
             /** @description Where the requests came from. */
@@ -648,7 +671,7 @@ export interface components {
             status: number;
         };
         /** @description Requests of one path. */
-        PathCount: {
+        PathCount: components["schemas"]["Measured"] & {
             /**
              * Format: int64
              * @description Body bytes sent.
@@ -1012,6 +1035,8 @@ export interface components {
             against?: components["schemas"]["OtherPeriod"] | null;
             /** @description People and programs apart. */
             apart?: components["schemas"]["Apart"];
+            /** @description What the lists are ranked by. */
+            by?: components["schemas"]["Measure"];
             /** @description By class of status. */
             by_class: components["schemas"]["ClassCount"][];
             /** @description By day, in order; days without a request are left out. */
@@ -1106,6 +1131,11 @@ export interface components {
              * @description Requests.
              */
             requests: number;
+            /**
+             * Format: double
+             * @description How long the answers took together, in milliseconds, where lists are ranked by that.
+             */
+            time_ms?: number | null;
             /**
              * Format: int64
              * @description Client addresses and agents within a day, summed over days.

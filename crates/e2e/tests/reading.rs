@@ -213,6 +213,8 @@ const REFERRERS: [Option<&str>; 4] = [
     Some("https://forum.example/thread?page=2"),
     Some("https://find.example/?q=Tide+table"),
 ];
+/// A configuration that says which host is one's own, so that no guess is needed.
+const OWN_HOST: &str = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"harbour\"\nhosts = [\"harbour.example\"]\nfolder = \".\"\n";
 /// 2026-11-02 00:00 UTC.
 const MONDAY: i64 = 1_793_577_600;
 
@@ -335,11 +337,9 @@ fn every_layout_and_scope_gives_what_a_naive_count_does(
     let all = told(4_000);
     let path = folder.path().join("access.log");
     std::fs::write(&path, written(&all, how)).unwrap();
-    // So that no guess is needed of which host is one's own.
-    let config = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"harbour\"\nhosts = [\"harbour.example\"]\nfolder = \".\"\n\
-                  [[layout]]\nname = \"own\"\ntemplate = \"{date}|{clock}|{client}|{path}|{status}|{bytes}|{referrer}|{agent}\"\n";
+    let config = "[[layout]]\nname = \"own\"\ntemplate = \"{date}|{clock}|{client}|{path}|{status}|{bytes}|{referrer}|{agent}\"\n";
     let config_path = folder.path().join("exedra.toml");
-    std::fs::write(&config_path, config).unwrap();
+    std::fs::write(&config_path, format!("{OWN_HOST}{config}")).unwrap();
     let is_program = |request: &Told| request.agent.starts_with("LeafTurner");
     let (arguments, expected): (&[&str], Value) = match scope {
         "people" => (&["--people"], by_hand(&all, |request| !is_program(request))),
@@ -360,6 +360,67 @@ fn every_layout_and_scope_gives_what_a_naive_count_does(
     let report = report(&arguments);
     assert_eq!(report["sources"][0]["layout"], how);
     assert_eq!(reported(&report), expected);
+}
+
+/// Ranked by visitors and by time, lists hold what counting each entry by itself gives.
+#[test]
+fn lists_by_visitors_and_time_agree_with_a_naive_count() {
+    let folder = tempfile::tempdir().unwrap();
+    let all = told(4_000);
+    let path = folder.path().join("access.log");
+    let took = |request: &Told| u64::from(request.bytes) * 7;
+    let lines: String = written(&all, "own")
+        .lines()
+        .zip(&all)
+        .map(|(line, request)| format!("{line}|{}\n", took(request)))
+        .collect();
+    std::fs::write(&path, lines).unwrap();
+    const LAYOUT: &str =
+        "{date}|{clock}|{client}|{path}|{status}|{bytes}|{referrer}|{agent}|{duration:microseconds}";
+    let config = folder.path().join("exedra.toml");
+    std::fs::write(&config, OWN_HOST).unwrap();
+    let (config, path) = (text(&config), text(&path));
+    let common = ["--config", &config, "--layout", LAYOUT, "--time-zone", "UTC", "--threads", "2", &path];
+    let ranked = |by: &str| report(&[&["--by", by], &common[..]].concat());
+    let from = |request: &Told, host: &str| request.referrer.is_some_and(|page| page.contains(host));
+    type Keeps<'k> = &'k dyn Fn(&Told) -> bool;
+    let entries: [(&str, &str, Keeps<'_>); 10] = [
+        ("paths", PATHS[3], &|request| request.path == 3),
+        ("clients", "192.0.2.7", &|request| request.client == 7),
+        ("missing", PATHS[1], &|request| request.path == 1 && request.status == 404),
+        ("kinds", "asset", &|request| [2, 4].contains(&request.path)),
+        ("devices", "tablet", &|request| request.agent.contains("iPad")),
+        ("agents", AGENTS[0], &|request| request.agent == AGENTS[0]),
+        ("referring_sites", "forum.example", &|request| from(request, "forum.example") && request.path < 2),
+        ("referring_pages", "https://forum.example/thread?page=2", &|request| from(request, "forum.example")),
+        ("embedding_sites", "forum.example", &|request| from(request, "forum.example") && request.path >= 2),
+        ("search_phrases", "tide table", &|request| from(request, "find.example")),
+    ];
+    let (visitors, time) = (ranked("visitors"), ranked("time"));
+    let rows = |report: &Value, list: &str| match list {
+        "paths" | "clients" | "missing" => report[list].clone(),
+        list => report["lists"][list]["entries"].clone(),
+    };
+    for (list, value, keeps) in entries {
+        let kept: Vec<&Told> = all.iter().filter(|request| keeps(request)).collect();
+        let distinct: BTreeSet<(i64, u8, &str)> =
+            kept.iter().map(|request| (request.second / 86_400, request.client, request.agent)).collect();
+        let of = |report: &Value, measure: &str| {
+            let rows = rows(report, list);
+            let named = |row: &&Value| ["path", "client", "value"].iter().any(|name| row[*name] == value);
+            rows.as_array().unwrap().iter().find(named).map_or(Value::Null, |row| row[measure].clone())
+        };
+        assert_eq!(of(&visitors, "visitors"), distinct.len(), "{list} {value}");
+        let took: u64 = kept.iter().map(|request| took(request)).sum();
+        assert!((of(&time, "time_ms").as_f64().unwrap() - took as f64 / 1e3).abs() < 1e-3, "{list} {value}");
+        for (report, measure) in [(&visitors, "visitors"), (&time, "time_ms")] {
+            let rows = rows(report, list);
+            let figures = rows.as_array().unwrap().iter().map(|row| row[measure].as_f64().unwrap());
+            assert!(figures.is_sorted_by(|a, b| a >= b), "{list} by {measure}");
+        }
+    }
+    let whole: u64 = all.iter().map(took).sum();
+    assert!((time["totals"]["time_ms"].as_f64().unwrap() - whole as f64 / 1e3).abs() < 1e-3);
 }
 
 #[test]

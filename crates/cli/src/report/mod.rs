@@ -74,8 +74,23 @@ pub struct Options {
 enum By {
     /// How often
     Requests,
+    /// By how many: one address and agent within one day
+    Visitors,
     /// How much was sent
     Bytes,
+    /// How long the answers took, all together
+    Time,
+}
+
+impl From<By> for Measure {
+    fn from(by: By) -> Self {
+        match by {
+            By::Requests => Measure::Requests,
+            By::Visitors => Measure::Visitors,
+            By::Bytes => Measure::Bytes,
+            By::Time => Measure::Time,
+        }
+    }
 }
 
 /// The form of a report.
@@ -118,6 +133,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     };
     let mut plan = SurveyPlan::new(scope, zone, random_key());
     plan.parts = shown.parts();
+    plan.by = options.by.into();
     plan.slow = slow_threshold(&options.slow)?;
     plan.countries = options.scope.countries(config.as_ref())?;
     let hosts = config.iter().flat_map(|config| &config.sites).flat_map(|site| &site.hosts);
@@ -137,7 +153,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let mut surveys = surveys.finish().into_iter();
     let mut next = || {
         let survey = surveys.next().unwrap_or_default();
-        if options.mask_clients { survey.masked() } else { survey }
+        if options.mask_clients { survey.masked(plan.key) } else { survey }
     };
     let survey = next();
     for (source, counts) in read.sources.iter_mut().zip(&survey.sources) {
@@ -149,10 +165,6 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             ReportForm::Html => 100,
             ReportForm::Json | ReportForm::Csv => 1000,
         }),
-        by: match options.by {
-            By::Requests => Measure::Requests,
-            By::Bytes => Measure::Bytes,
-        },
         referrers: if options.form == ReportForm::Text { 2 } else { ReportOptions::default().referrers },
         own_hosts,
         origins: read.sources.iter().map(Source::origin).collect(),

@@ -1,14 +1,14 @@
 //! One section of a report as comma-separated values (RFC 4180).
 
+use super::text::Entry;
 use crate::Failure;
-use exedra_core::survey::SurveyReport;
+use exedra_core::survey::{Measure, SurveyReport};
+use std::fmt::Display;
 
 /// One section, with its heading.
 pub fn table(report: &SurveyReport, section: &str) -> Result<String, Failure> {
-    let mut rows: Vec<Vec<String>> = Vec::new();
-    let mut row = |cells: &[&dyn std::fmt::Display]| {
-        rows.push(cells.iter().map(|cell| harmless(cell.to_string())).collect());
-    };
+    let mut rows = Rows::default();
+    let mut row = |cells: &[&dyn Display]| rows.add(cells);
     match section {
         "days" => {
             row(&[&"day", &"requests", &"visitors", &"bytes", &"errors", &"visits"]);
@@ -25,12 +25,18 @@ pub fn table(report: &SurveyReport, section: &str) -> Result<String, Failure> {
             report.by_status.iter().for_each(|entry| row(&[&entry.status, &entry.requests, &entry.bytes]));
         }
         "paths" => {
-            row(&[&"path", &"requests", &"bytes"]);
-            report.paths.iter().for_each(|entry| row(&[&entry.path, &entry.requests, &entry.bytes]));
+            rows.ranked(
+                "path",
+                report.by,
+                report.paths.iter().map(|entry| (&*entry.path, Entry::from(entry))),
+            );
         }
         "clients" => {
-            row(&[&"client", &"requests", &"bytes"]);
-            report.clients.iter().for_each(|entry| row(&[&entry.client, &entry.requests, &entry.bytes]));
+            rows.ranked(
+                "client",
+                report.by,
+                report.clients.iter().map(|entry| (&*entry.client, Entry::from(entry))),
+            );
         }
         "missing" => {
             row(&[&"path", &"referrer", &"requests"]);
@@ -69,7 +75,7 @@ pub fn table(report: &SurveyReport, section: &str) -> Result<String, Failure> {
         "slow" => {
             row(&[&"path", &"requests", &"slow", &"p50_ms", &"p90_ms", &"p99_ms", &"total_ms"]);
             for path in &report.slow.paths {
-                let figures: [&dyn std::fmt::Display; 7] = [
+                let figures: [&dyn Display; 7] = [
                     &path.path,
                     &path.requests,
                     &path.slow,
@@ -92,18 +98,46 @@ pub fn table(report: &SurveyReport, section: &str) -> Result<String, Failure> {
             }
         }
         name => {
-            row(&[&"value", &"requests", &"bytes"]);
-            let list = report.lists.get(name);
-            let entries = list.into_iter().flat_map(|list| &list.entries);
-            entries.for_each(|entry| row(&[&entry.value, &entry.requests, &entry.bytes]));
+            let entries = report.lists.get(name).into_iter().flat_map(|list| &list.entries);
+            rows.ranked("value", report.by, entries.map(|entry| (&*entry.value, Entry::from(entry))));
         }
     }
     let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-    for row in &rows {
+    for row in &rows.0 {
         out.write_record(row)?;
     }
     let octets = out.into_inner().map_err(|error| Failure(error.to_string()))?;
     String::from_utf8(octets).map_err(Failure::from)
+}
+
+/// The rows of a table, as text.
+#[derive(Default)]
+struct Rows(Vec<Vec<String>>);
+
+impl Rows {
+    fn add(&mut self, cells: &[&dyn Display]) {
+        self.0.push(cells.iter().map(|cell| harmless(cell.to_string())).collect());
+    }
+
+    /// Entries of a list, with what they are ranked by where that is neither requests nor bytes.
+    fn ranked<'e>(&mut self, name: &str, by: Measure, entries: impl Iterator<Item = (&'e str, Entry<'e>)>) {
+        let measure = match by {
+            Measure::Requests | Measure::Bytes => None,
+            Measure::Visitors => Some("visitors"),
+            Measure::Time => Some("time_ms"),
+        };
+        self.add(&[&name, &"requests", &"bytes"]);
+        if let (Some(measure), Some(heading)) = (measure, self.0.last_mut()) {
+            heading.push(measure.to_owned());
+        }
+        for (value, entry) in entries {
+            self.add(&[&value, &entry.requests, &entry.bytes]);
+            if let (Some(_), Some(row)) = (measure, self.0.last_mut()) {
+                let visitors = entry.measured.visitors.map(|visitors| visitors.to_string());
+                row.extend(visitors.or_else(|| entry.measured.time_ms.map(|time| time.to_string())));
+            }
+        }
+    }
 }
 
 /// A text that no spreadsheet takes for a formula.

@@ -1,6 +1,7 @@
 //! Everything counted over one scope. Two surveys of one plan merge into one, in any order.
 
 use super::durations::Durations;
+use super::listed::ListedVisitors;
 use super::ranking::{Counts, Ranking};
 use super::visitors::Visitors;
 use super::visits::Visits;
@@ -95,6 +96,10 @@ pub struct Survey {
     pub probes: Ranking,
     /// Distinct clients and agents of each day.
     pub visitors: Visitors,
+    /// Which visitors have to do with which texts, where lists are ranked by visitors.
+    pub listed: ListedVisitors,
+    /// The same lists with microseconds in place of bytes, where they are ranked by time.
+    pub times: Option<Box<Survey>>,
     /// By source, in their order, where requests come from several.
     pub sources: Vec<Counts>,
 }
@@ -115,6 +120,10 @@ impl Survey {
         self.missing.merge(other.missing);
         self.probes.merge(other.probes);
         self.visitors.merge(other.visitors);
+        self.listed.merge(other.listed);
+        if let Some(times) = other.times {
+            self.times.get_or_insert_default().merge(*times);
+        }
     }
 
     /// Takes in what is small of another survey.

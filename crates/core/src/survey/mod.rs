@@ -11,7 +11,8 @@
 //! - [`visits`], [`open_visits`]: what each of them did without a long gap, by texts and still by codes
 //! - [`durations`]: how long answers took
 //! - [`embeds`]: what pages elsewhere load from here
-//! - [`ranking`]: counts by text, with a bound
+//! - [`ranking`]: counts by text, with a bound; [`measure`]: what lists are ranked by
+//! - [`listed`], `listing`: visitors of each entry of a list, where lists are ranked by them
 //! - [`surveyor`], [`worker`]: batches into counts, on one thread and on many
 //! - `masked`: a survey that may be handed on
 //! - [`report`]: a survey in the form that people and programs are given
@@ -20,7 +21,10 @@ pub mod calendar;
 pub mod counted;
 pub mod durations;
 pub mod embeds;
+pub mod listed;
+mod listing;
 mod masked;
+pub mod measure;
 pub mod open_visits;
 pub mod plan;
 pub mod ranking;
@@ -32,9 +36,10 @@ pub mod worker;
 
 pub use calendar::{Calendar, Step};
 pub use counted::Survey;
+pub use measure::Measure;
 pub use plan::{Part, Parts, SurveyPlan};
 pub use ranking::{Counts, Ranking};
-pub use report::{Measure, ReportOptions, SurveyReport};
+pub use report::{ReportOptions, SurveyReport};
 pub use surveyor::Surveyor;
 pub use visitors::{VisitorKey, Visitors};
 pub use visits::Visits;

@@ -1,6 +1,7 @@
 //! What a survey is to be made of: which requests, whose days, and which parts of everything there is to count.
 
 use super::calendar::Step;
+use super::measure::Measure;
 use super::visitors::VisitorKey;
 use crate::classify::Countries;
 use crate::logs::{Column, Projection, TextColumn};
@@ -116,6 +117,8 @@ pub struct SurveyPlan {
     pub parts: Parts,
     /// A request that takes longer is slow: microseconds.
     pub slow: u64,
+    /// What lists are to be ranked by.
+    pub by: Measure,
     /// What knows countries of addresses.
     pub countries: Option<Arc<Countries>>,
 }
@@ -130,6 +133,7 @@ impl SurveyPlan {
             step: None,
             parts: Parts::everything(),
             slow: USUAL_SLOW,
+            by: Measure::default(),
             countries: None,
         }
     }
@@ -138,6 +142,13 @@ impl SurveyPlan {
     pub fn projection(&self) -> Projection {
         let parts = Part::ALL.into_iter().filter(|part| self.parts.has(*part));
         let counted = parts.flat_map(|part| part.columns().iter().copied());
+        let (visitor, time) = (Part::Visitors.columns(), Part::Durations.columns());
+        let measured = match self.by {
+            Measure::Requests | Measure::Bytes => &[],
+            Measure::Visitors => visitor,
+            Measure::Time => time,
+        };
+        let counted = counted.chain(measured.iter().copied());
         [Column::Status, Column::Bytes].into_iter().chain(counted).chain(self.scope.columns()).collect()
     }
 }

@@ -3,7 +3,6 @@
 //! Strangers decide how many distinct texts there are and how long they are. Past [`MOST_ENTRIES`] or [`MOST_BYTES`] the
 //! smaller half is let go; what it counted stays in the rest, and the ranking says that small counts may then be too low.
 
-use super::report::Measure;
 use crate::logs::Dictionary;
 use std::borrow::Cow;
 
@@ -37,6 +36,10 @@ impl Counts {
 
 /// Texts with their counts.
 pub type Entries<'r> = Vec<(&'r str, Counts)>;
+
+fn without_weight<'r>(entries: Vec<(u64, (&'r str, Counts))>) -> Entries<'r> {
+    entries.into_iter().map(|(_, entry)| entry).collect()
+}
 
 /// Counts by text.
 #[derive(Debug, Clone, Default)]
@@ -87,14 +90,15 @@ impl Ranking {
 
     /// All entries, most requests first; equal ones by their text.
     pub fn by_requests(&self) -> Entries<'_> {
-        self.top(Measure::Requests, usize::MAX).0
+        self.top(|_, counts| counts.requests, usize::MAX).0
     }
 
-    /// The first entries by a measure, the largest first, equal ones by their text; and all others, in no order.
-    pub fn top(&self, measure: Measure, length: usize) -> (Entries<'_>, Entries<'_>) {
-        let mut entries: Vec<_> = self.entries().collect();
-        let order = |a: &(&str, Counts), b: &(&str, Counts)| {
-            measure.of(b.1).cmp(&measure.of(a.1)).then_with(|| a.0.cmp(b.0))
+    /// The first entries by their weight, the largest first, equal ones by their text; and all others, in no order.
+    pub fn top(&self, weight: impl Fn(&str, Counts) -> u64, length: usize) -> (Entries<'_>, Entries<'_>) {
+        let mut entries: Vec<(u64, (&str, Counts))> =
+            self.entries().map(|(text, counts)| (weight(text, counts), (text, counts))).collect();
+        let order = |a: &(u64, (&str, Counts)), b: &(u64, (&str, Counts))| {
+            b.0.cmp(&a.0).then_with(|| a.1.0.cmp(b.1.0))
         };
         let others = match length {
             0 => std::mem::take(&mut entries),
@@ -105,7 +109,7 @@ impl Ranking {
             _ => Vec::new(),
         };
         entries.sort_unstable_by(order);
-        (entries, others)
+        (without_weight(entries), without_weight(others))
     }
 
     /// Takes counts of a text out again; it is left out when no request remains.
@@ -223,11 +227,11 @@ mod tests {
         }
         let all = ranking.by_requests();
         for length in [0, 1, 14, 99, 100, 200] {
-            let (top, others) = ranking.top(Measure::Requests, length);
+            let (top, others) = ranking.top(|_, counts| counts.requests, length);
             assert_eq!(top, all[..length.min(100)]);
             assert_eq!(top.len() + others.len(), 100);
         }
-        assert_eq!(ranking.top(Measure::Bytes, 1).0[0].0, "0");
+        assert_eq!(ranking.top(|_, counts| counts.bytes, 1).0[0].0, "0");
     }
 
     #[test]

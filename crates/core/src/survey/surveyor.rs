@@ -3,6 +3,8 @@
 use super::calendar::Calendar;
 use super::counted::{Bucket, Encoded, MissingKey, Survey};
 use super::embeds::Embeds;
+use super::listing::{Listing, Rows};
+use super::measure::Measure;
 use super::open_visits::{OpenVisits, Request};
 use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
@@ -42,6 +44,11 @@ pub struct Surveyor {
     pairs: Vec<u64>,
     /// Visitors of the day at hand.
     today: Vec<u64>,
+    /// The visitor of each row, and what comes of them, where lists are ranked by visitors.
+    row_visitors: Vec<u64>,
+    listing: Listing,
+    /// The same with durations in place of bytes, where lists are ranked by time.
+    times: Option<Box<Surveyor>>,
 }
 
 /// Counts by the codes of texts, to be settled before other dictionaries come.
@@ -99,6 +106,13 @@ impl Learnt {
 impl Surveyor {
     /// A surveyor that has seen nothing.
     pub fn new(plan: SurveyPlan) -> Self {
+        let times = (plan.by == Measure::Time).then(|| {
+            let listed =
+                [Part::Paths, Part::Clients, Part::Agents, Part::Referrers, Part::Users, Part::Missing];
+            let parts = listed.into_iter().filter(|part| plan.parts.has(*part)).collect();
+            let plan = SurveyPlan { by: Measure::default(), step: None, parts, ..plan.clone() };
+            Box::new(Surveyor::new(plan))
+        });
         Surveyor {
             calendar: Calendar::new(plan.zone.clone()),
             sieve: Sieve::new(plan.scope.clone(), plan.countries.clone()),
@@ -114,13 +128,16 @@ impl Surveyor {
             rows: Vec::new(),
             pairs: Vec::new(),
             today: Vec::new(),
+            row_visitors: Vec::new(),
+            listing: Listing::default(),
+            times,
         }
     }
 
     /// Counts the requests of a batch that are within the scope.
     ///
-    /// `source` is the place of their source, where they are told apart. Column by column: each pass does one thing to one array, so that its waits for memory overlap.
-    pub fn add(&mut self, batch: &RequestBatch, dictionaries: &Dictionaries, source: usize) {
+    /// `source` is the place of their source, where they are told apart. The batch is left as it was.
+    pub fn add(&mut self, batch: &mut RequestBatch, dictionaries: &Dictionaries, source: usize) {
         let mut rows = std::mem::take(&mut self.rows);
         rows.clear();
         let all = 0..batch.rows() as u32;
@@ -128,32 +145,51 @@ impl Surveyor {
             true => rows.extend(all),
             false => rows.extend(all.filter(|&row| self.sieve.keeps(batch, row as usize, dictionaries))),
         }
-        self.learn(dictionaries);
-        self.find_pairs(batch, &rows);
-        self.add_times(batch, &rows);
-        self.add_source(batch, &rows, source);
-        self.add_texts(batch, &rows, dictionaries);
-        if self.plan.parts.has(Part::Visits) {
-            self.add_visits(batch, &rows, dictionaries);
-        }
-        if self.plan.parts.has(Part::Referrers) {
-            self.embeds.learn(dictionaries.of(TextColumn::Referrer));
-            self.add_embeds(batch, &rows);
-        }
-        if self.plan.parts.has(Part::Missing) {
-            self.add_missing(batch, &rows, dictionaries);
-        }
-        if self.plan.parts.has(Part::Encodings) {
-            self.add_encodings(batch, &rows, dictionaries);
-        }
-        if self.plan.parts.has(Part::Durations) {
-            self.add_durations(batch, &rows, dictionaries);
+        self.add_rows(batch, &rows, dictionaries, source);
+        if let Some(times) = &mut self.times {
+            std::mem::swap(&mut batch.bytes, &mut batch.duration);
+            times.add_rows(batch, &rows, dictionaries, source);
+            std::mem::swap(&mut batch.bytes, &mut batch.duration);
         }
         self.rows = rows;
     }
 
+    /// Counts some rows of a batch. Column by column: each pass does one thing to one array, so that its waits for memory
+    /// overlap.
+    fn add_rows(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries, source: usize) {
+        self.learn(dictionaries);
+        self.find_pairs(batch, rows);
+        self.add_times(batch, rows);
+        self.add_source(batch, rows, source);
+        self.add_texts(batch, rows, dictionaries);
+        if self.plan.parts.has(Part::Visits) {
+            self.add_visits(batch, rows, dictionaries);
+        }
+        if self.plan.parts.has(Part::Referrers) {
+            self.embeds.learn(dictionaries.of(TextColumn::Referrer));
+            self.add_embeds(batch, rows);
+        }
+        if self.plan.parts.has(Part::Missing) {
+            self.add_missing(batch, rows, dictionaries);
+        }
+        if self.plan.parts.has(Part::Encodings) {
+            self.add_encodings(batch, rows, dictionaries);
+        }
+        if self.plan.parts.has(Part::Durations) {
+            self.add_durations(batch, rows, dictionaries);
+        }
+        if self.plan.by == Measure::Visitors {
+            let paths = &self.texts.paths;
+            let is_page = |path: u32| paths.get(path as usize).is_none_or(|path| path.kind == Kind::Page);
+            self.listing.learn(self.plan.key, dictionaries);
+            let rows = Rows { batch, rows, visitors: &self.row_visitors, source };
+            self.listing.add(&self.plan, rows, is_page, &mut self.survey.listed);
+        }
+    }
+
     /// Whether so many pairs of texts are known that they should be settled.
     pub fn is_full(&self) -> bool {
+        // The same pairs, with other amounts, are in `times`.
         self.by_code.missing.len() > MOST_PAIRS
     }
 
@@ -173,6 +209,10 @@ impl Surveyor {
         self.sieve.forget();
         self.open_visits.forget();
         self.texts = Learnt::default();
+        self.listing = Listing::default();
+        if let Some(times) = &mut self.times {
+            times.settle_texts(dictionaries, survey.times.get_or_insert_default());
+        }
         let by_code = std::mem::take(&mut self.by_code);
         let texts = |column| dictionaries.of(column);
         let rankings: [(&mut Ranking, &[Counts], TextColumn); 6] = [
@@ -215,6 +255,9 @@ impl Surveyor {
             self.survey.total.merge(*bucket);
         }
         survey.merge(std::mem::take(&mut self.survey));
+        if let Some(times) = &mut self.times {
+            times.finish(survey.times.get_or_insert_default());
+        }
     }
 
     /// The survey, where all texts came from one set of dictionaries.
@@ -268,6 +311,7 @@ impl Surveyor {
     /// Whatever depends on when: days and their visitors, hours, the timeline; and statuses beside them.
     fn add_times(&mut self, batch: &RequestBatch, rows: &[u32]) {
         let counts_visitors = self.plan.parts.has(Part::Visitors);
+        self.row_visitors.clear();
         for (nth, &row) in rows.iter().enumerate() {
             let row = row as usize;
             let (time, status, bytes) = (batch.time[row], batch.status[row].min(999), bytes_of(batch, row));
@@ -291,7 +335,11 @@ impl Surveyor {
                 None => (time, time),
             });
             if counts_visitors {
-                self.today.push(self.plan.key.of_visitor(self.pairs[nth], quarter.day));
+                let visitor = self.plan.key.of_visitor(self.pairs[nth], quarter.day);
+                self.today.push(visitor);
+                if self.plan.by == Measure::Visitors {
+                    self.row_visitors.push(visitor);
+                }
             }
         }
         self.turn_to(self.day.0);
@@ -451,7 +499,7 @@ mod tests {
         reader.read_block(lines.concat().as_bytes(), 0, &mut 0, &mut batch, &mut dictionaries);
         assert_eq!(reader.read as usize, lines.len());
         let mut surveyor = Surveyor::new(plan.clone());
-        surveyor.add(&batch, &dictionaries, 0);
+        surveyor.add(&mut batch, &dictionaries, 0);
         surveyor.into_survey(&dictionaries)
     }
 

@@ -40,7 +40,7 @@ impl VisitorKey {
 }
 
 /// Spreads every bit over all of them: each step can be undone, so that different hashes stay different.
-fn mixed(mut hash: u64) -> u64 {
+pub(super) fn mixed(mut hash: u64) -> u64 {
     for odd in [0x9e37_79b9_7f4a_7c15, 0xd6e8_feb8_6659_fd93] {
         hash = (hash ^ (hash >> 32)).wrapping_mul(odd);
     }

@@ -82,7 +82,9 @@ impl<'s> SurveyWorker<'s> {
         read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T,
     ) -> T {
         let result = read(&mut self.batch, &mut self.dictionaries);
-        self.surveyors.iter_mut().for_each(|surveyor| surveyor.add(&self.batch, &self.dictionaries, source));
+        self.surveyors
+            .iter_mut()
+            .for_each(|surveyor| surveyor.add(&mut self.batch, &self.dictionaries, source));
         self.batch.clear();
         let is_full = self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
         for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {

@@ -12,7 +12,9 @@ use super::sections::Shown;
 use crate::figures::{bytes, grouped, several, share, shorten};
 use crate::sources::Source;
 use anstyle::{AnsiColor, Effects, Style};
-use exedra_core::survey::report::{Lines, OtherPeriod, SurveyReport};
+use exedra_core::survey::Measure;
+use exedra_core::survey::report::{Lines, OtherPeriod, SurveyReport, Totals};
+pub use lines::Entry;
 use lines::percent;
 use unicode_width::UnicodeWidthStr;
 
@@ -28,7 +30,8 @@ const HOURS: usize = 24 + 4;
 
 /// The page, with the sections that are to be shown.
 pub fn page(report: &SurveyReport, sources: &[Source], shown: &Shown, width: usize) -> String {
-    let mut page = Page { out: String::new(), width, compares: report.against.is_some() };
+    let (compares, totals) = (report.against.is_some(), report.totals.clone());
+    let mut page = Page { out: String::new(), width, compares, by: report.by, totals };
     page.head(report, sources);
     if report.totals.requests > 0 {
         page.traffic(report, shown);
@@ -51,6 +54,9 @@ struct Page {
     width: usize,
     /// Whether another period stands beside this one.
     compares: bool,
+    /// What lists are ranked by, and the whole of it.
+    by: Measure,
+    totals: Totals,
 }
 
 impl Page {

@@ -1,8 +1,8 @@
 //! Who asked, with what, and where they came from.
 
 use super::Page;
-use super::lines::Figures;
-use crate::figures::{bytes, share};
+use super::lines::Entry;
+use crate::figures::share;
 use crate::report::sections::Shown;
 use exedra_core::survey::report::SurveyReport;
 
@@ -22,13 +22,7 @@ impl Page {
             self.title("Who asked", &parts.join(", "));
         }
         if shown.has("clients") {
-            let most = report.clients.first().map_or(0, |client| client.requests);
-            for client in &report.clients {
-                let (all, bytes) = (report.totals.requests, bytes(client.bytes));
-                let figures =
-                    Figures { requests: client.requests, all, most, bytes, changes: &client.changes };
-                self.row(&figures, &client.client);
-            }
+            self.rows(report.clients.iter().map(|client| (Entry::from(client), &*client.client)));
             self.rest(report.rest.get("clients"), "client", "clients");
         }
         self.list(report, shown, "users", "Who signed in", "names");

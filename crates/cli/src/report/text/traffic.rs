@@ -1,11 +1,12 @@
 //! How much and when, and what it cost.
 
-use super::lines::{Figures, percent};
+use super::lines::{Entry, percent};
 use super::{CHART, HEIGHT, HOURS, Page, QUIET, STRONG};
 use crate::figures::{bytes, duration, grouped, share, shorten};
 use crate::report::columns::columns;
 use crate::report::sections::Shown;
-use exedra_core::survey::report::{DayCount, SurveyReport};
+use exedra_core::survey::Measure;
+use exedra_core::survey::report::{DayCount, Measured, SurveyReport};
 use jiff::civil::Date;
 
 impl Page {
@@ -56,9 +57,10 @@ impl Page {
             self.title("By day of the week", "requests, share, bytes sent");
             let most = report.by_weekday.iter().map(|day| day.requests).max().unwrap_or(0);
             for day in &report.by_weekday {
-                let (all, changes) = (report.totals.requests, &day.changes);
-                let bytes = bytes(day.bytes);
-                self.row(&Figures { requests: day.requests, all, most, bytes, changes }, &day.weekday);
+                let (measured, changes) = (Measured::default(), &day.changes);
+                let entry = Entry { requests: day.requests, bytes: day.bytes, measured, changes };
+                let all = report.totals.requests;
+                self.row(&entry.figures(Measure::Requests, all, most), &day.weekday);
             }
         }
         let visits = &report.visits;
@@ -87,13 +89,8 @@ impl Page {
             }
         }
         if shown.has("paths") {
-            self.title("What was asked for", "requests, share, bytes sent");
-            let most = report.paths.first().map_or(0, |path| path.requests);
-            for path in &report.paths {
-                let (all, bytes) = (report.totals.requests, bytes(path.bytes));
-                let figures = Figures { requests: path.requests, all, most, bytes, changes: &path.changes };
-                self.row(&figures, &path.path);
-            }
+            self.list_title("What was asked for", "requests, share, bytes sent");
+            self.rows(report.paths.iter().map(|path| (Entry::from(path), &*path.path)));
             self.rest(report.rest.get("paths"), "path", "paths");
         }
         self.list(report, shown, "kinds", "Of which kind", "requests, share, bytes sent");

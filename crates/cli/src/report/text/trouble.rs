@@ -1,10 +1,11 @@
 //! What failed, for whom, and how long it took.
 
-use super::lines::{Figures, change};
+use super::lines::{Entry, change};
 use super::{Page, QUIET, SHORT, TROUBLE, zone_of};
-use crate::figures::{bytes, duration, grouped, shorten};
+use crate::figures::{duration, grouped, shorten};
 use crate::report::sections::Shown;
-use exedra_core::survey::report::{MissingPage, Origins, SurveyReport};
+use exedra_core::survey::Measure;
+use exedra_core::survey::report::{Measured, MissingPage, Origins, SurveyReport};
 
 impl Page {
     pub(super) fn trouble(&mut self, report: &SurveyReport, shown: &Shown) {
@@ -12,7 +13,7 @@ impl Page {
             self.answered(report);
         }
         if !report.missing.is_empty() && shown.has("missing") {
-            self.title("Missing pages", &origins(&report.missing_origins));
+            self.list_title("Missing pages", &origins(&report.missing_origins));
             for page in &report.missing {
                 self.missing(page);
             }
@@ -77,9 +78,10 @@ impl Page {
                     }
                 }
             };
-            let (all, bytes) = (report.totals.requests, bytes(entry.bytes));
-            let figures = Figures { requests: entry.requests, all, most, bytes, changes: &entry.changes };
-            self.row(&figures, &name);
+            let (measured, changes) = (Measured::default(), &entry.changes);
+            let entry = Entry { requests: entry.requests, bytes: entry.bytes, measured, changes };
+            let all = report.totals.requests;
+            self.row(&entry.figures(Measure::Requests, all, most), &name);
         }
     }
 
@@ -87,10 +89,10 @@ impl Page {
         let room = self.width - 14;
         let path = shorten(&page.path, if self.compares { room - 10 } else { room });
         let changed = match self.compares {
-            true => format!("{QUIET}{:>8}{QUIET:#}  ", change(&page.changes)),
+            true => format!("{QUIET}{:>8}{QUIET:#}  ", change(&page.changes, self.by)),
             false => String::new(),
         };
-        let line = format!("  {:>10}  {changed}{path}", grouped(page.requests));
+        let line = format!("  {:>10}  {changed}{path}", Entry::from(page).written(self.by));
         self.line(line);
         for from in &page.referrers {
             let line = format!(
@@ -134,7 +136,7 @@ fn origins(origins: &Origins) -> String {
 }
 
 /// A short length of time: three digits.
-fn milliseconds(milliseconds: f64) -> String {
+pub fn milliseconds(milliseconds: f64) -> String {
     match milliseconds {
         short if short < 0.9995 => format!("{:.0} µs", short * 1000.0),
         some if some < 9.995 => format!("{some:.2} ms"),

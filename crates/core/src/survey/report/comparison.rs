@@ -1,7 +1,7 @@
 //! Another period beside a report: for every figure what it was there, and the change.
 
-use super::forms::{Change, Changes, Mover, OtherPeriod, SlowPath};
-use super::lists::RankedList;
+use super::forms::{Change, Changes, Measured, MissingPage, Mover, OtherPeriod, SlowPath};
+use super::lists::{ListEntry, RankedList};
 use super::{SurveyReport, stamp};
 use crate::scope::Scope;
 use crate::survey::counted::Survey;
@@ -26,29 +26,37 @@ pub fn compare(report: &mut SurveyReport, now: &Survey, other: SurveyReport, bef
         status.changes =
             changes(&[("requests", status.requests, then.requests), ("bytes", status.bytes, then.bytes)]);
     }
+    let measured = by_name(other.paths.iter().map(|path| (&*path.path, path.measured)));
     for path in &mut report.paths {
         let then = before.paths.of(&path.path);
         path.changes =
             changes(&[("requests", path.requests, then.requests), ("bytes", path.bytes, then.bytes)]);
+        put_measured(&mut path.changes, path.measured, measured.get(&*path.path));
     }
+    let measured = by_name(other.clients.iter().map(|client| (&*client.client, client.measured)));
     for client in &mut report.clients {
         let then = before.clients.of(&client.client);
         client.changes =
             changes(&[("requests", client.requests, then.requests), ("bytes", client.bytes, then.bytes)]);
+        put_measured(&mut client.changes, client.measured, measured.get(&*client.client));
     }
-    let missing: HashMap<&str, u64> = other.missing.iter().map(|page| (&*page.path, page.requests)).collect();
+    let missing: HashMap<&str, &MissingPage> = other.missing.iter().map(|page| (&*page.path, page)).collect();
     for page in &mut report.missing {
-        let then = missing.get(&*page.path).copied().unwrap_or(0);
-        page.changes = changes(&[("requests", page.requests, then)]);
+        let then = missing.get(&*page.path);
+        let (requests, bytes) = then.map_or((0, 0), |then| (then.requests, then.bytes));
+        page.changes = changes(&[("requests", page.requests, requests), ("bytes", page.bytes, bytes)]);
+        put_measured(&mut page.changes, page.measured, then.map(|then| &then.measured));
     }
     let nothing = RankedList::default();
     for (name, list) in &mut report.lists {
         let then = other.lists.get(name).unwrap_or(&nothing);
-        let then: HashMap<&str, (u64, u64)> =
-            then.entries.iter().map(|entry| (&*entry.value, (entry.requests, entry.bytes))).collect();
+        let then: HashMap<&str, &ListEntry> =
+            then.entries.iter().map(|entry| (&*entry.value, entry)).collect();
         for entry in &mut list.entries {
-            let (requests, bytes) = then.get(&*entry.value).copied().unwrap_or((0, 0));
+            let then = then.get(&*entry.value);
+            let (requests, bytes) = then.map_or((0, 0), |then| (then.requests, then.bytes));
             entry.changes = changes(&[("requests", entry.requests, requests), ("bytes", entry.bytes, bytes)]);
+            put_measured(&mut entry.changes, entry.measured, then.map(|then| &then.measured));
         }
     }
     let (visits, then) = (&mut report.visits, &other.visits);
@@ -130,6 +138,22 @@ fn movers(now: &Survey, before: &Survey, length: usize) -> Vec<Mover> {
     all.sort_unstable_by(|a, b| b.1.abs_diff(b.2).cmp(&a.1.abs_diff(a.2)).then_with(|| a.0.cmp(b.0)));
     let mover = |(path, before, now): (&str, u64, u64)| Mover { path: path.to_owned(), before, now };
     all.into_iter().take(length).map(mover).collect()
+}
+
+fn by_name<'r>(entries: impl Iterator<Item = (&'r str, Measured)>) -> HashMap<&'r str, Measured> {
+    entries.filter(|(_, measured)| *measured != Measured::default()).collect()
+}
+
+/// The change of what an entry is ranked by, where that is neither requests nor bytes.
+fn put_measured(changes: &mut Changes, now: Measured, then: Option<&Measured>) {
+    let then = then.copied().unwrap_or_default();
+    if let Some(visitors) = now.visitors {
+        let before = then.visitors.unwrap_or(0);
+        changes.insert("visitors".to_owned(), change(visitors as f64, before as f64));
+    }
+    if let Some(time) = now.time_ms {
+        changes.insert("time_ms".to_owned(), change(time, then.time_ms.unwrap_or(0.0)));
+    }
 }
 
 fn changes(figures: &[(&str, u64, u64)]) -> Changes {

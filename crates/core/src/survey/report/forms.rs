@@ -49,6 +49,17 @@ pub struct Mover {
     pub now: u64,
 }
 
+/// Measures that are counted for entries of lists only when lists are ranked by them.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Measured {
+    /// Visitors.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub visitors: Option<u64>,
+    /// How long the answers took together: milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time_ms: Option<f64>,
+}
+
 /// Lines of a source.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Lines {
@@ -93,6 +104,9 @@ pub struct Totals {
     pub visitors: u64,
     /// Body bytes sent.
     pub bytes: u64,
+    /// How long the answers took together, in milliseconds, where lists are ranked by that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time_ms: Option<f64>,
     /// Beside the other period.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub changes: Changes,
@@ -175,6 +189,9 @@ pub struct PathCount {
     pub requests: u64,
     /// Body bytes sent.
     pub bytes: u64,
+    /// By the other measures, where they are asked for.
+    #[serde(flatten)]
+    pub measured: Measured,
     /// Beside the other period.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub changes: Changes,
@@ -191,6 +208,12 @@ pub struct MissingPage {
     pub without_referrer: u64,
     /// Pages that link there, most requests first.
     pub referrers: Vec<ReferrerCount>,
+    /// Body bytes sent.
+    #[serde(default)]
+    pub bytes: u64,
+    /// By the other measures, where they are asked for.
+    #[serde(flatten)]
+    pub measured: Measured,
     /// Beside the other period.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub changes: Changes,
@@ -220,6 +243,9 @@ pub struct ClientCount {
     pub requests: u64,
     /// Body bytes sent.
     pub bytes: u64,
+    /// By the other measures, where they are asked for.
+    #[serde(flatten)]
+    pub measured: Measured,
     /// Beside the other period.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub changes: Changes,

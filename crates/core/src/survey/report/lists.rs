@@ -2,11 +2,14 @@
 //!
 //! Surveys count agents, paths and referrers; only here, when all parts have met, is each distinct one looked at.
 
-use super::forms::Changes;
-use super::{Measure, ReportOptions};
+use super::ReportOptions;
+use super::forms::{Changes, Measured};
+use super::weights::Weights;
 use crate::classify::{agents, paths, referrers};
 use crate::logs::OriginColumn;
 use crate::survey::counted::Survey;
+use crate::survey::listed::Listed;
+use crate::survey::measure::Measure;
 use crate::survey::plan::{Part, SurveyPlan};
 use crate::survey::ranking::{Counts, Ranking};
 use serde::{Deserialize, Serialize};
@@ -42,6 +45,9 @@ pub struct ListEntry {
     pub requests: u64,
     /// Body bytes sent.
     pub bytes: u64,
+    /// By the other measures, where they are asked for.
+    #[serde(flatten)]
+    pub measured: Measured,
     /// Beside the other period.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub changes: Changes,
@@ -151,47 +157,152 @@ pub fn own_hosts(survey: &Survey, known: &[String]) -> Vec<String> {
 
 impl Lists {
     /// Makes the lists of a survey.
-    pub fn of(survey: &Survey, plan: &SurveyPlan, options: &ReportOptions, own_hosts: &[String]) -> Lists {
+    pub fn of(
+        survey: &Survey,
+        plan: &SurveyPlan,
+        options: &ReportOptions,
+        own_hosts: &[String],
+        weights: &Weights<'_>,
+    ) -> Lists {
         let mut all = Gathered::default();
-        let apart = match plan.parts.has(Part::Agents) {
-            true => all.agents(&survey.agents, survey.total.counts),
-            false => Apart::default(),
-        };
-        all.paths(&survey.paths);
-        all.clients(survey, plan);
-        all.referrers(survey, own_hosts);
-        all.sources(survey, options);
-        let visits = all.visits(survey);
-        let mut ranked: BTreeMap<String, RankedList> = NAMES
-            .into_iter()
-            .map(|name| (name.to_owned(), rank(all.0.get(name), options.top, options.by)))
-            .collect();
-        for (name, ranking) in [("agents", &survey.agents), ("users", &survey.users)] {
-            ranked.insert(name.to_owned(), rank(Some(ranking), options.top, options.by));
+        if weights.by() == Measure::Visitors {
+            all.links = Some(Links::default());
         }
-        Lists { lists: ranked, apart, visits }
+        let (apart, visits) = all.gather(survey, plan, options, own_hosts, weights);
+        let derived = match (weights.by(), &survey.times) {
+            (Measure::Visitors, _) => all.visitors(survey),
+            (Measure::Time, Some(times)) => {
+                let mut timed = Gathered::default();
+                timed.gather(times, plan, options, own_hosts, weights);
+                timed.amounts()
+            }
+            _ => Derived::default(),
+        };
+        let weight = |list: &str, value: &str, counts: Counts| match (weights.by(), list) {
+            (_, "first_pages" | "last_pages") | (Measure::Requests, _) => counts.requests,
+            (Measure::Bytes, _) => counts.bytes,
+            (_, "agents") => weights.of(Listed::Agents, value, counts),
+            (_, "users") => weights.of(Listed::Users, value, counts),
+            _ => derived.get(list).and_then(|list| list.get(value)).copied().unwrap_or(0),
+        };
+        let ranked = |name: &'static str| {
+            let ranking = match name {
+                "agents" => Some(&survey.agents),
+                "users" => Some(&survey.users),
+                name => all.rankings.get(name),
+            };
+            let weight = |value: &str, counts| weight(name, value, counts);
+            // Visits have neither bytes nor a duration of their own.
+            let measured = |weight| match name {
+                "first_pages" | "last_pages" => Measured::default(),
+                _ => weights.measured(weight),
+            };
+            (name.to_owned(), rank(ranking, options.top, weight, measured))
+        };
+        Lists { lists: NAMES.into_iter().map(ranked).collect(), apart, visits }
     }
 }
 
+/// Values of lists with what they weigh.
+type Derived = HashMap<&'static str, HashMap<String, u64>>;
+
 #[derive(Default)]
-struct Gathered(HashMap<&'static str, Ranking>);
+struct Gathered {
+    rankings: HashMap<&'static str, Ranking>,
+    /// Which values follow from which texts, where that is asked for.
+    links: Option<Links>,
+}
+
+/// Which values follow from which texts.
+#[derive(Default)]
+struct Links {
+    /// The hash of the text at hand.
+    text: Option<u64>,
+    /// The numbers of the values that follow from each text.
+    by_text: HashMap<u64, Vec<u32>>,
+    numbers: HashMap<(&'static str, String), u32>,
+}
 
 impl Gathered {
-    fn add(&mut self, list: &'static str, value: &str, counts: Counts) {
-        self.0.entry(list).or_default().add(value, counts);
+    /// Goes through everything that was counted by texts.
+    fn gather(
+        &mut self,
+        survey: &Survey,
+        plan: &SurveyPlan,
+        options: &ReportOptions,
+        own_hosts: &[String],
+        weights: &Weights<'_>,
+    ) -> (Apart, VisitFigures) {
+        let apart = match plan.parts.has(Part::Agents) {
+            true => self.agents(&survey.agents, survey.total.counts, weights),
+            false => Apart::default(),
+        };
+        self.paths(&survey.paths, weights);
+        self.clients(survey, plan, weights);
+        self.referrers(survey, own_hosts, weights);
+        self.sources(survey, options);
+        self.follows_from(None);
+        (apart, self.visits(survey))
     }
 
-    fn agents(&mut self, agents: &Ranking, total: Counts) -> Apart {
+    fn add(&mut self, list: &'static str, value: &str, counts: Counts) {
+        self.rankings.entry(list).or_default().add(value, counts);
+        self.link(list, value);
+    }
+
+    /// Takes note that a value follows from the text at hand.
+    fn link(&mut self, list: &'static str, value: &str) {
+        if let Some(links) = &mut self.links
+            && let Some(text) = links.text
+        {
+            let next = links.numbers.len() as u32;
+            let number = *links.numbers.entry((list, value.to_owned())).or_insert(next);
+            links.by_text.entry(text).or_default().push(number);
+        }
+    }
+
+    /// What is added from here on follows from the text with a hash, where anybody wants to know.
+    fn follows_from(&mut self, hash: Option<u64>) {
+        if let Some(links) = &mut self.links {
+            links.text = hash;
+        }
+    }
+
+    /// Visitors of each value.
+    fn visitors(&self, survey: &Survey) -> Derived {
+        let mut derived = Derived::default();
+        let Some(links) = &self.links else { return derived };
+        let none: &[u32] = &[];
+        let visitors =
+            survey.listed.by_value(|text| links.by_text.get(&text).map_or(none, |found| &found[..]));
+        for ((list, value), number) in &links.numbers {
+            let visitors = visitors.get(number).copied().unwrap_or(0);
+            derived.entry(*list).or_default().insert(value.clone(), visitors);
+        }
+        derived
+    }
+
+    /// What stands in place of bytes, of each value.
+    fn amounts(&self) -> Derived {
+        let list = |(name, ranking): (&&'static str, &Ranking)| {
+            (*name, ranking.entries().map(|(value, counts)| (value.to_owned(), counts.bytes)).collect())
+        };
+        self.rankings.iter().map(list).collect()
+    }
+
+    fn agents(&mut self, agents: &Ranking, total: Counts, weights: &Weights<'_>) -> Apart {
         let mut apart = Apart::default();
         let mut named = 0;
-        let (frequent, rare) = agents.top(Measure::Requests, MOST_AGENTS);
-        for (_, counts) in rare {
+        let (frequent, rare) = agents.top(|_, counts| counts.requests, MOST_AGENTS);
+        for (text, counts) in rare {
             named += counts.requests;
+            self.follows_from(weights.link(Listed::Agents, text));
             self.add("browsers", UNREAD, counts);
         }
         for (text, counts) in frequent {
             named += counts.requests;
             let agent = agents::read(text);
+            self.follows_from(weights.link(Listed::Agents, text));
             let said = [
                 ("browsers", agent.browser.as_deref()),
                 ("systems", agent.system.as_deref()),
@@ -216,8 +327,9 @@ impl Gathered {
         apart
     }
 
-    fn paths(&mut self, ranking: &Ranking) {
+    fn paths(&mut self, ranking: &Ranking, weights: &Weights<'_>) {
         for (path, counts) in ranking.entries() {
+            self.follows_from(weights.link(Listed::Paths, path));
             self.add("kinds", paths::kind(path).name(), counts);
             if let Some(extension) = paths::extension(path) {
                 self.add("extensions", &extension, counts);
@@ -226,17 +338,18 @@ impl Gathered {
     }
 
     /// Countries of clients, also of such as are cut to their network.
-    fn clients(&mut self, survey: &Survey, plan: &SurveyPlan) {
+    fn clients(&mut self, survey: &Survey, plan: &SurveyPlan, weights: &Weights<'_>) {
         let Some(countries) = &plan.countries else { return };
         for (client, counts) in survey.clients.entries() {
+            self.follows_from(weights.link(Listed::Clients, client));
             self.add("countries", countries.of_text(client).unwrap_or("(unknown)"), counts);
         }
     }
 
     fn sources(&mut self, survey: &Survey, options: &ReportOptions) {
-        for (origin, counts) in
-            options.origins.iter().zip(&survey.sources).filter(|(_, counts)| counts.requests > 0)
-        {
+        let sources = options.origins.iter().zip(&survey.sources).enumerate();
+        for (place, (origin, counts)) in sources.filter(|(_, (_, counts))| counts.requests > 0) {
+            self.follows_from(Some(Listed::Sources.hash(place as u64)));
             let named = [("sites", OriginColumn::Site), ("servers", OriginColumn::Server)];
             for (list, column) in named {
                 column.of(origin).into_iter().for_each(|value| self.add(list, value, *counts));
@@ -244,20 +357,25 @@ impl Gathered {
         }
     }
 
-    fn referrers(&mut self, survey: &Survey, own_hosts: &[String]) {
+    fn referrers(&mut self, survey: &Survey, own_hosts: &[String], weights: &Weights<'_>) {
         let is_own = |host: &str| own_hosts.iter().any(|own| own == host);
         for (referrer, counts) in survey.referrers.entries() {
             let Some(host) = referrers::host(referrer).filter(|host| !is_own(host)) else { continue };
+            self.follows_from(weights.link(Listed::Linking, referrer));
             self.add("referring_sites", &host, counts);
+            self.follows_from(weights.link(Listed::Referrers, referrer));
             self.add("referring_pages", referrer, counts);
             if let Some(phrase) = referrers::search_phrase(referrer) {
                 self.add("search_phrases", &phrase, counts);
             }
+            self.follows_from(weights.link(Listed::Embedding, referrer));
+            self.link("embedding_sites", &host);
         }
         for (host, counts) in survey.embeds.entries().filter(|(host, _)| !is_own(host)) {
+            self.follows_from(None);
             self.add("embedding_sites", host, counts);
             // Who shows files from here does not link here by that.
-            if let Some(linking) = self.0.get_mut("referring_sites") {
+            if let Some(linking) = self.rankings.get_mut("referring_sites") {
                 linking.take_out(host, counts);
             }
         }
@@ -304,9 +422,14 @@ fn counted(bounds: &[u64], visits: &[u64]) -> Vec<VisitCount> {
     bounds.zip(visits).map(|(up_to, visits)| VisitCount { up_to, visits: *visits }).collect()
 }
 
-fn rank(ranking: Option<&Ranking>, top: usize, by: Measure) -> RankedList {
+fn rank(
+    ranking: Option<&Ranking>,
+    top: usize,
+    weight: impl Fn(&str, Counts) -> u64,
+    measured: impl Fn(u64) -> Measured,
+) -> RankedList {
     let Some(ranking) = ranking else { return RankedList::default() };
-    let (first, others) = ranking.top(by, top);
+    let (first, others) = ranking.top(&weight, top);
     let let_go = ranking.let_go();
     let mut list = RankedList {
         entries: Vec::new(),
@@ -322,6 +445,7 @@ fn rank(ranking: Option<&Ranking>, top: usize, by: Measure) -> RankedList {
         value: value.to_owned(),
         requests: counts.requests,
         bytes: counts.bytes,
+        measured: measured(weight(value, counts)),
         changes: Changes::new(),
     };
     list.entries = first.into_iter().map(entry).collect();

@@ -4,6 +4,7 @@ use super::forms::{Changes, MissingPage, Origins, ReferrerCount};
 use super::{Beyond, Counts};
 use crate::classify::referrers;
 use crate::survey::counted::{MissingKey, Survey};
+use crate::survey::listed::Listed;
 use foldhash::quality::RandomState;
 use hashbrown::{HashMap, HashSet};
 
@@ -43,22 +44,24 @@ pub fn missing(survey: &Survey, own_hosts: &[String], beyond: &mut Beyond) -> (V
         all.typed += page.origins.typed;
         all.probing += page.origins.probing;
     }
-    let by = beyond.options.by;
-    let mut pages: Vec<(&str, Page)> = pages.into_iter().collect();
-    pages.sort_unstable_by(|a, b| by.of(b.1.counts).cmp(&by.of(a.1.counts)).then_with(|| a.0.cmp(b.0)));
-    let left = pages.iter().skip(beyond.options.top).map(|page| page.1.counts);
+    let weights = beyond.weights;
+    let weight = |path: &str, page: &Page| weights.of(Listed::Missing, path, page.counts);
+    let mut pages: Vec<(u64, &str, Page)> =
+        pages.into_iter().map(|(path, page)| (weight(path, &page), path, page)).collect();
+    pages.sort_unstable_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(b.1)));
+    let left = pages.iter().skip(beyond.options.top).map(|page| page.2.counts);
     beyond.leave_out("missing", left, survey.missing.let_go());
     pages.truncate(beyond.options.top);
     // Pages that link there are gathered only for those that are shown.
     let mut linking: HashMap<&str, Vec<ReferrerCount>, RandomState> =
-        pages.iter().map(|(path, _)| (*path, Vec::new())).collect();
+        pages.iter().map(|(_, path, _)| (*path, Vec::new())).collect();
     for ((path, referrer), counts) in entries().filter(|((_, referrer), _)| !referrer.is_empty()) {
         if let Some(linking) = linking.get_mut(path) {
             let (referrer, own) = (referrer.to_owned(), is_own(referrer));
             linking.push(ReferrerCount { referrer, requests: counts.requests, own });
         }
     }
-    let told = pages.into_iter().map(|(path, page)| {
+    let told = pages.into_iter().map(|(weight, path, page)| {
         let mut referrers = linking.remove(path).unwrap_or_default();
         referrers
             .sort_unstable_by(|a, b| b.requests.cmp(&a.requests).then_with(|| a.referrer.cmp(&b.referrer)));
@@ -69,6 +72,8 @@ pub fn missing(survey: &Survey, own_hosts: &[String], beyond: &mut Beyond) -> (V
             without_referrer: page.without_referrer,
             referrers,
             origins: page.origins,
+            bytes: page.counts.bytes,
+            measured: weights.measured(weight),
             changes: Changes::new(),
         }
     });

@@ -6,6 +6,7 @@
 //! - [`lists`]: what follows from agents, paths and referrers
 //! - [`missing`]: missing pages and who led there
 //! - [`slow`]: how long answers took
+//! - `weights`: what entries weigh, by the measure they are ranked by
 //! - [`comparison`]: another period beside it
 
 pub mod comparison;
@@ -13,9 +14,12 @@ pub mod forms;
 pub mod lists;
 mod missing;
 mod slow;
+mod weights;
 
 use super::calendar::{Calendar, date_of, weekday};
 use super::counted::{Bucket, Survey};
+use super::listed::Listed;
+use super::measure::Measure;
 use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
 use crate::logs::Origin;
@@ -24,37 +28,16 @@ use lists::{Apart, Lists, RankedList, VisitFigures};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
+use weights::Weights;
 
 /// Version of the form. It grows whenever something is taken away or means something else.
 pub const VERSION: u32 = 3;
-
-/// What lists are ranked by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Measure {
-    /// How often.
-    #[default]
-    Requests,
-    /// How much was sent.
-    Bytes,
-}
-
-impl Measure {
-    /// What a list is ordered by: the largest first.
-    pub fn of(self, counts: Counts) -> u64 {
-        match self {
-            Measure::Requests => counts.requests,
-            Measure::Bytes => counts.bytes,
-        }
-    }
-}
 
 /// How a survey is to be shown.
 #[derive(Debug, Clone)]
 pub struct ReportOptions {
     /// Length of every ranked list.
     pub top: usize,
-    /// What the lists are ranked by.
-    pub by: Measure,
     /// Referrers beside each missing page.
     pub referrers: usize,
     /// Hosts of the sites themselves, where they are known.
@@ -65,13 +48,7 @@ pub struct ReportOptions {
 
 impl Default for ReportOptions {
     fn default() -> Self {
-        ReportOptions {
-            top: 1000,
-            by: Measure::Requests,
-            referrers: 20,
-            own_hosts: Vec::new(),
-            origins: Vec::new(),
-        }
+        ReportOptions { top: 1000, referrers: 20, own_hosts: Vec::new(), origins: Vec::new() }
     }
 }
 
@@ -92,6 +69,9 @@ pub struct SurveyReport {
     /// Lines that were read for it; absent where it was made from records.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub lines: Option<Lines>,
+    /// What the lists are ranked by.
+    #[serde(default)]
+    pub by: Measure,
     /// Everything together.
     pub totals: Totals,
     /// By class of status.
@@ -152,7 +132,9 @@ const WEEKDAYS: [&str; 7] = ["Monday", "Tuesday", "Wednesday", "Thursday", "Frid
 impl SurveyReport {
     /// Ranks and cuts a survey that was made by a plan.
     pub fn new(survey: &Survey, plan: &SurveyPlan, options: &ReportOptions) -> SurveyReport {
-        let mut beyond = Beyond { options, rest: BTreeMap::new(), caveats: Vec::new() };
+        let weights = Weights::new(survey, plan, plan.by);
+        let mut beyond = Beyond::new(options, &weights);
+        beyond.caveats.extend(weights.caveat());
         let error = survey.visitors.error();
         if error > 0.0 {
             let words =
@@ -170,10 +152,10 @@ impl SurveyReport {
         beyond.caveats.extend(untold(survey, plan));
         let own_hosts = lists::own_hosts(survey, &options.own_hosts);
         // Large surveys have many missing pages and long lists: both are gone through at the same time.
-        let mut beyond_missing = Beyond { options, rest: BTreeMap::new(), caveats: Vec::new() };
+        let mut beyond_missing = Beyond::new(options, &weights);
         let (Lists { lists, apart, visits }, (missing, missing_origins)) = std::thread::scope(|scope| {
             let missing = scope.spawn(|| missing::missing(survey, &own_hosts, &mut beyond_missing));
-            let lists = Lists::of(survey, plan, options, &own_hosts);
+            let lists = Lists::of(survey, plan, options, &own_hosts, &weights);
             (lists, missing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         });
         beyond.rest.extend(beyond_missing.rest);
@@ -186,10 +168,12 @@ impl SurveyReport {
             last: survey.span.map(|(_, last)| stamp(last)),
             masked: false,
             lines: None,
+            by: plan.by,
             totals: Totals {
                 requests: survey.total.counts.requests,
                 visitors: survey.visitors.total(),
                 bytes: survey.total.counts.bytes,
+                time_ms: survey.times.as_ref().map(|times| times.total.counts.bytes as f64 / 1e3),
                 changes: Changes::new(),
             },
             by_class: classes(&survey.total),
@@ -211,19 +195,23 @@ impl SurveyReport {
                     classes: bucket.classes.to_vec(),
                 })
                 .collect(),
-            paths: beyond.cut("paths", &survey.paths, |path, counts| PathCount {
+            paths: beyond.cut("paths", Listed::Paths, &survey.paths, |path, counts, measured| PathCount {
                 path,
                 requests: counts.requests,
                 bytes: counts.bytes,
+                measured,
                 changes: Changes::new(),
             }),
             missing,
             missing_origins,
-            clients: beyond.cut("clients", &survey.clients, |client, counts| ClientCount {
-                client,
-                requests: counts.requests,
-                bytes: counts.bytes,
-                changes: Changes::new(),
+            clients: beyond.cut("clients", Listed::Clients, &survey.clients, |client, counts, measured| {
+                ClientCount {
+                    client,
+                    requests: counts.requests,
+                    bytes: counts.bytes,
+                    measured,
+                    changes: Changes::new(),
+                }
             }),
             apart,
             visits,
@@ -256,15 +244,31 @@ fn untold(survey: &Survey, plan: &SurveyPlan) -> Option<String> {
 /// What does not come into the lists, gathered while they are made.
 struct Beyond<'o> {
     options: &'o ReportOptions,
+    weights: &'o Weights<'o>,
     rest: BTreeMap<String, Rest>,
     caveats: Vec<String>,
 }
 
-impl Beyond<'_> {
-    fn cut<T>(&mut self, name: &str, ranking: &Ranking, entry: impl Fn(String, Counts) -> T) -> Vec<T> {
-        let (first, others) = ranking.top(self.options.by, self.options.top);
+impl<'o> Beyond<'o> {
+    fn new(options: &'o ReportOptions, weights: &'o Weights<'o>) -> Self {
+        Beyond { options, weights, rest: BTreeMap::new(), caveats: Vec::new() }
+    }
+
+    fn cut<T>(
+        &mut self,
+        name: &str,
+        list: Listed,
+        ranking: &Ranking,
+        entry: impl Fn(String, Counts, Measured) -> T,
+    ) -> Vec<T> {
+        let weights = self.weights;
+        let weight = |text: &str, counts| weights.of(list, text, counts);
+        let (first, others) = ranking.top(weight, self.options.top);
         self.leave_out(name, others.into_iter().map(|entry| entry.1), ranking.let_go());
-        first.into_iter().map(|(text, counts)| entry(text.to_owned(), counts)).collect()
+        let entry = |(text, counts): (&str, Counts)| {
+            entry(text.to_owned(), counts, weights.measured(weight(text, counts)))
+        };
+        first.into_iter().map(entry).collect()
     }
 
     fn leave_out(&mut self, name: &str, beyond: impl Iterator<Item = Counts>, let_go: Counts) {

@@ -1,0 +1,19 @@
+//! What lists are ranked by.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What lists are ranked by. Visitors and time are counted for entries of lists only when they are asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Measure {
+    /// How often.
+    #[default]
+    Requests,
+    /// By how many: one client and agent within one day.
+    Visitors,
+    /// How much was sent.
+    Bytes,
+    /// How long it took to answer, all together.
+    Time,
+}

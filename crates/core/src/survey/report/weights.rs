@@ -1,0 +1,91 @@
+//! What entries of lists weigh, by the measure that lists are ranked by.
+
+use super::forms::Measured;
+use crate::survey::counted::{MissingKey, Survey};
+use crate::survey::listed::Listed;
+use crate::survey::measure::Measure;
+use crate::survey::plan::SurveyPlan;
+use crate::survey::ranking::Counts;
+use crate::survey::visitors::VisitorKey;
+use hashbrown::HashMap;
+
+/// The weights of the entries of one survey's lists.
+pub struct Weights<'s> {
+    by: Measure,
+    key: VisitorKey,
+    survey: &'s Survey,
+    /// Visitors by the hash of a text in its list.
+    pub visitors: HashMap<u64, u64>,
+    /// Microseconds by missing path.
+    missing: HashMap<&'s str, u64>,
+}
+
+impl<'s> Weights<'s> {
+    /// The weights by a measure.
+    pub fn new(survey: &'s Survey, plan: &SurveyPlan, by: Measure) -> Self {
+        let visitors = match by {
+            Measure::Visitors => survey.listed.by_text(),
+            _ => HashMap::new(),
+        };
+        let mut missing: HashMap<&str, u64> = HashMap::new();
+        let times = survey.times.iter().flat_map(|times| times.missing.entries());
+        for ((path, _), counts) in times.filter_map(|(key, counts)| Some((MissingKey::split(key)?, counts))) {
+            *missing.entry(path).or_default() += counts.bytes;
+        }
+        Weights { by, key: plan.key, survey, visitors, missing }
+    }
+
+    /// The measure.
+    pub fn by(&self) -> Measure {
+        self.by
+    }
+
+    /// The hash of a text in a list.
+    pub fn hash(&self, list: Listed, text: &str) -> u64 {
+        self.key.of_listed(list, text)
+    }
+
+    /// The hash of a text in a list, where values that follow from texts are told apart by it.
+    pub fn link(&self, list: Listed, text: &str) -> Option<u64> {
+        (self.by == Measure::Visitors).then(|| self.hash(list, text))
+    }
+
+    /// What a text of a list weighs.
+    pub fn of(&self, list: Listed, text: &str, counts: Counts) -> u64 {
+        match self.by {
+            Measure::Requests => counts.requests,
+            Measure::Bytes => counts.bytes,
+            Measure::Visitors => self.visitors.get(&self.hash(list, text)).copied().unwrap_or(0),
+            Measure::Time => self.time(list, text),
+        }
+    }
+
+    fn time(&self, list: Listed, text: &str) -> u64 {
+        let Some(times) = &self.survey.times else { return 0 };
+        match list {
+            Listed::Paths => times.paths.of(text).bytes,
+            Listed::Clients => times.clients.of(text).bytes,
+            Listed::Users => times.users.of(text).bytes,
+            Listed::Agents => times.agents.of(text).bytes,
+            Listed::Referrers => times.referrers.of(text).bytes,
+            Listed::Missing => self.missing.get(text).copied().unwrap_or(0),
+            Listed::Linking | Listed::Embedding | Listed::Sources => 0,
+        }
+    }
+
+    /// A weight in the form that reports give it beside requests and bytes.
+    pub fn measured(&self, weight: u64) -> Measured {
+        match self.by {
+            Measure::Requests | Measure::Bytes => Measured::default(),
+            Measure::Visitors => Measured { visitors: Some(weight), time_ms: None },
+            Measure::Time => Measured { visitors: None, time_ms: Some(weight as f64 / 1e3) },
+        }
+    }
+
+    /// What stands beside the lists and is not exact.
+    pub fn caveat(&self) -> Option<String> {
+        let weight = self.survey.listed.weight();
+        (weight > 1)
+            .then(|| format!("visitors of each entry of a list are estimated from one visitor in {weight}"))
+    }
+}
