@@ -10,8 +10,26 @@ interface Row {
   value: string;
   requests: number;
   bytes?: number;
+  visitors?: number | null;
+  time_ms?: number | null;
   changes?: Changes;
 }
+
+/** By what a list is ranked: the figure of a row, how it is shown, and the name of its change. */
+interface Measure {
+  column: string;
+  of: (row: Row) => number;
+  show: (row: Row) => React.ReactNode;
+  change: string;
+}
+
+const sent = (row: Row) => <span title={count(row.bytes ?? 0)}>{bytes(row.bytes ?? 0)}</span>;
+const measures: Record<NonNullable<Survey["by"]>, Measure> = {
+  requests: { column: "requests", of: (row) => row.requests, show: (row) => count(row.requests), change: "requests" },
+  bytes: { column: "transfer", of: (row) => row.bytes ?? 0, show: sent, change: "bytes" },
+  visitors: { column: "visitors", of: (row) => row.visitors ?? 0, show: (row) => count(row.visitors ?? 0), change: "visitors" },
+  time: { column: "time", of: (row) => row.time_ms ?? 0, show: (row) => seconds((row.time_ms ?? 0) / 1000), change: "time_ms" },
+};
 
 /** A text of an address, cut in its middle and whole when pointed at. */
 function Text({ text, mono }: { text: string; mono?: boolean }) {
@@ -32,26 +50,30 @@ interface Shape {
   /** Whether the bytes are what it is about. */
   heavy?: boolean;
   visits?: boolean;
+  /** What it is ranked by, where that does not depend on what was asked for. */
+  by?: keyof typeof measures;
   about?: string;
 }
 
-function Values({ report, title, rows, file, column, mono, heavy, visits, about }: Shape & { report: Survey }) {
+function Values({ report, title, rows, file, column, mono, heavy, visits, by, about }: Shape & { report: Survey }) {
   if (rows.length === 0) return null;
-  const measure = (row: Row) => (heavy ? (row.bytes ?? 0) : row.requests);
-  const most = Math.max(1, ...rows.map(measure));
+  // Visits are all that their lists are about; what sites load from here is about bytes, unless something else was asked for.
+  const asked = visits ? "requests" : (by ?? report.by ?? "requests");
+  const first = measures[heavy && asked === "requests" ? "bytes" : asked];
+  const others = visits ? [] : [measures.requests, measures.bytes].filter((other) => other !== first);
+  const figures = [first, ...others].map(
+    (measure): Column<Row> => ({ name: visits ? words.report.visits : measure.column, value: measure.of, show: measure.show }),
+  );
   const columns: Column<Row>[] = [
     { name: column, value: (row) => row.value, show: (row) => <Text text={row.value} mono={mono} />, text: true },
-    { name: visits ? words.report.visits : "requests", value: (row) => row.requests, show: (row) => count(row.requests) },
+    ...figures,
   ];
-  if (!visits) {
-    const transfer: Column<Row> = { name: "transfer", value: (row) => row.bytes ?? 0, show: (row) => <span title={count(row.bytes ?? 0)}>{bytes(row.bytes ?? 0)}</span> };
-    columns.splice(heavy ? 1 : 2, 0, transfer);
-  }
   if (report.against) {
-    const name = heavy ? "bytes" : "requests";
-    columns.push({ name: words.report.change, value: (row) => row.changes?.[name]?.difference ?? 0, show: (row) => <ChangeNote change={row.changes?.[name]} /> });
+    const change = (row: Row) => row.changes?.[first.change];
+    columns.push({ name: words.report.change, value: (row) => change(row)?.difference ?? 0, show: (row) => <ChangeNote change={change(row)} /> });
   }
-  return <List<Row> title={title} about={about} rows={rows} identify={(row) => row.value} share={(row) => measure(row) / most} file={file} columns={columns} />;
+  const most = Math.max(1, ...rows.map(first.of));
+  return <List<Row> title={title} about={about} rows={rows} identify={(row) => row.value} share={(row) => first.of(row) / most} file={file} columns={columns} />;
 }
 
 export function Paths({ report }: { report: Survey }) {
@@ -66,7 +88,7 @@ export function Clients({ report }: { report: Survey }) {
 
 export function Statuses({ report }: { report: Survey }) {
   const rows = report.by_status.map((row) => ({ ...row, value: row.status === 0 ? "–" : String(row.status) }));
-  return <Values report={report} title={words.report.statuses} rows={rows} file="statuses" column="status" />;
+  return <Values report={report} title={words.report.statuses} rows={rows} file="statuses" column="status" by="requests" />;
 }
 
 /** One of the lists that have a name. */
@@ -123,13 +145,19 @@ type MissingRow = Survey["missing"][number];
 export function Missing({ report }: { report: Survey }) {
   const rows = report.missing;
   if (rows.length === 0) return null;
-  const most = Math.max(1, ...rows.map((row) => row.requests));
+  const measure = measures[report.by ?? "requests"];
+  const of = (row: MissingRow) => measure.of({ ...row, value: row.path });
+  const most = Math.max(1, ...rows.map(of));
   const columns: Column<MissingRow>[] = [
     { name: "path", value: (row) => row.path, show: (row) => <Text text={row.path} mono />, text: true },
-    { name: "requests", value: (row) => row.requests, show: (row) => count(row.requests) },
+    { name: measure.column, value: of, show: (row) => measure.show({ ...row, value: row.path }) },
   ];
+  if (measure !== measures.requests) {
+    columns.push({ name: "requests", value: (row) => row.requests, show: (row) => count(row.requests) });
+  }
   if (report.against) {
-    columns.push({ name: words.report.change, value: (row) => row.changes?.requests?.difference ?? 0, show: (row) => <ChangeNote change={row.changes?.requests} /> });
+    const change = (row: MissingRow) => row.changes?.[measure.change];
+    columns.push({ name: words.report.change, value: (row) => change(row)?.difference ?? 0, show: (row) => <ChangeNote change={change(row)} /> });
   }
   return (
     <List<MissingRow>
@@ -137,7 +165,7 @@ export function Missing({ report }: { report: Survey }) {
       about={words.traffic.missingAbout}
       rows={rows}
       identify={(row) => row.path}
-      share={(row) => row.requests / most}
+      share={(row) => of(row) / most}
       file="missing"
       below={(row) => <Ways row={row} />}
       columns={columns}
