@@ -104,6 +104,24 @@ impl Browser {
         found.click().await.expect("a click");
     }
 
+    /// What keeps some people from using the page that is shown, by the rules of WCAG 2.2 at level AA: the rule, and
+    /// where it is not kept.
+    pub async fn barriers(&self) -> Vec<String> {
+        const RUN: &str = "
+            const done = arguments[arguments.length - 1];
+            const rules = { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] };
+            axe.run(document, rules).then(
+                (found) => done(found.violations.flatMap((rule) =>
+                    rule.nodes.map((node) => `${rule.id}: ${node.target.join(' ')}: ${node.failureSummary}`))),
+                (error) => done([String(error)]));";
+        let rules = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
+        let rules = std::fs::read_to_string(rules).expect("the console's packages: cargo xtask test");
+        // As an expression of the page's own, so that the second script finds it.
+        self.window.execute(format!("{rules}; window.axe = axe;"), Vec::new()).await.expect("the rules");
+        let found = self.window.execute_async(RUN, Vec::new()).await.expect("a verdict");
+        found.convert().expect("texts")
+    }
+
     /// Closes the window.
     pub async fn close(self) {
         self.window.clone().quit().await.expect("closed");

@@ -136,16 +136,20 @@ fn patterns() -> Option<&'static Patterns> {
 fn understand() -> Option<Patterns> {
     let mut data = serde_json::Deserializer::from_str(DATA);
     let Regexes { user_agent_parsers, os_parsers, device_parsers } = Regexes::deserialize(&mut data).ok()?;
-    let browsers =
-        user_agent_parsers.into_iter().try_fold(user_agent::Builder::new(), |all, one| all.push(one));
-    let systems = os_parsers.into_iter().try_fold(os::Builder::new(), |all, one| all.push(one));
-    // Of devices only crawlers are asked for: the models of telephones are nobody's question.
-    let spiders = device_parsers.into_iter().filter(|one| one.device_replacement.as_deref() == Some(SPIDER));
-    let crawlers = spiders.into_iter().try_fold(device::Builder::new(), |all, one| all.push(one));
-    Some(Patterns {
-        browsers: browsers.ok()?.build().ok()?,
-        systems: systems.ok()?.build().ok()?,
-        crawlers: crawlers.ok()?.build().ok()?,
+    // Most of a short reading is spent here, and everybody waits: so half of it is done beside the other half.
+    std::thread::scope(|scope| {
+        let browsers = scope.spawn(|| {
+            let all =
+                user_agent_parsers.into_iter().try_fold(user_agent::Builder::new(), |all, one| all.push(one));
+            all.ok()?.build().ok()
+        });
+        let systems = os_parsers.into_iter().try_fold(os::Builder::new(), |all, one| all.push(one));
+        // Of devices only crawlers are asked for: the models of telephones are nobody's question.
+        let spiders =
+            device_parsers.into_iter().filter(|one| one.device_replacement.as_deref() == Some(SPIDER));
+        let crawlers = spiders.into_iter().try_fold(device::Builder::new(), |all, one| all.push(one));
+        let (systems, crawlers) = (systems.ok()?.build().ok()?, crawlers.ok()?.build().ok()?);
+        Some(Patterns { browsers: browsers.join().ok()??, systems, crawlers })
     })
 }
 
