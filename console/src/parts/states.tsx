@@ -19,7 +19,7 @@ export function Failing({ error, again }: { error: Error; again: () => void }) {
 
 export function Stale() {
   return (
-    <p role="status" className="mt-4 text-sm font-semibold text-attention">
+    <p role="status" className="mt-4 text-sm font-semibold text-attention-text">
       {words.states.stale}
     </p>
   );

@@ -24,7 +24,7 @@ fn nothing_keeps_anybody_out(#[case] size: &str, #[case] theme: &str) {
     for name in ["lantern.svg", "stair & rail.svg", "older/first.svg"] {
         place.write(&format!("lamp/pictures/{name}"), "<svg xmlns=\"http://www.w3.org/2000/svg\"/>");
     }
-    place.configure("listing = true\n");
+    place.configure("listing = true\n[[site.rules]]\nname = \"gone\"\npath = \"/old/{*}\"\ngone = true\n");
     let program = place.serve();
     for path in ["/", "/tides/today.html", "/nowhere", "/notes.txt"] {
         for _ in 0..5 {
@@ -45,7 +45,8 @@ fn nothing_keeps_anybody_out(#[case] size: &str, #[case] theme: &str) {
         ("sign in", console("/"), "h1"),
         ("the first page", program.link.clone().unwrap(), "[data-testid=requests]"),
         ("traffic", console("/traffic"), "[data-testid=total-requests]"),
-        ("sites", console("/sites"), "h1"),
+        ("sites", console("/sites"), "main h2"),
+        ("one site", console("/sites?site=lamp"), "main h3"),
         ("a report", format!("file://{}", text(&report)), "[data-testid=total-requests]"),
         ("a listing", site("lamp.example", "/pictures/"), "h1"),
         ("an error", site("lamp.example", "/nowhere"), "h1"),

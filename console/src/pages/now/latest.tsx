@@ -1,15 +1,16 @@
 /** The last requests, newest first. */
 import type { Now } from "../../api/client";
 import { bytes, clock, cut, duration } from "../../figures";
+import { Wide } from "../../parts/wide";
 import { words } from "../../words";
 
-const TONE: Record<string, string> = { "4": "text-attention", "5": "text-trouble" };
+const TONE: Record<string, string> = { "4": "text-attention-text", "5": "text-trouble" };
 
 export function Latest({ requests, zone }: { requests: Now["latest"]; zone: string }) {
   return (
     <section className="mt-8" aria-label={words.now.latest}>
       <h2 className="border-b border-line pb-1 text-lg font-semibold">{words.now.latest}</h2>
-      <div className="overflow-x-auto">
+      <Wide name={words.now.latest}>
         <table className="w-full min-w-[44rem] text-[0.95rem]">
           <thead className="sr-only">
             <tr>
@@ -38,7 +39,7 @@ export function Latest({ requests, zone }: { requests: Now["latest"]; zone: stri
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
     </section>
   );
 }

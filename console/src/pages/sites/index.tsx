@@ -33,7 +33,7 @@ function Checked() {
   if (check.data.length === 0) return <p className="mt-6 text-well">{words.sites.well}</p>;
   return (
     <details className="mt-6" data-testid="check">
-      <summary className={`cursor-pointer ${errors ? "text-trouble" : "text-attention"} font-semibold`}>
+      <summary className={`cursor-pointer ${errors ? "text-trouble" : "text-attention-text"} font-semibold`}>
         {words.sites.found(errors, check.data.length - errors)}
       </summary>
       <ul className="mt-2">

@@ -1,5 +1,6 @@
 /** A site as it is configured: hosts, rules with how often they fired, settings with where they come from. */
 import type { Rule, Setting, Site } from "../../api/client";
+import { Wide } from "../../parts/wide";
 import { useScope } from "../../scope";
 import { words } from "../../words";
 
@@ -72,7 +73,7 @@ function Rules({ site }: { site: Site }) {
       <h3 className="font-semibold">{words.sites.rules}</h3>
       {site.rules.length === 0 && <p className="mt-2 text-quiet">{words.sites.noRules}</p>}
       {site.rules.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide name={words.sites.rules}>
           <table className="w-full min-w-[40rem] text-[0.95rem]">
             <thead>
               <tr className="border-b border-line text-sm text-quiet">
@@ -88,7 +89,7 @@ function Rules({ site }: { site: Site }) {
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       {site.rule_count > site.rules.length && <p className="mt-2 text-sm text-quiet">{words.sites.moreRules(site.rules.length, site.rule_count)}</p>}
     </section>

@@ -60,7 +60,7 @@ export function TryRequest({ address }: { address: string }) {
   );
 }
 
-const TONES = ["text-quiet", "text-quiet", "text-well", "text-sea", "text-attention", "text-trouble"];
+const TONES = ["text-quiet", "text-quiet", "text-well", "text-sea", "text-attention-text", "text-trouble"];
 
 function Answered({ explanation, again }: { explanation: Explanation; again: (url: string) => void }) {
   const { answer, request } = explanation;
