@@ -52,9 +52,10 @@ fn measure(program: &str, folder: &Path, lines: u64) -> io::Result<()> {
         ("gzip: report, 2 threads", vec![report("2", &[], &packed)]),
         ("two reports at once", vec![everything.clone(), everything]),
     ];
-    let mut seconds = vec![Vec::new(); runs.len()];
-    for _ in 0..ROUNDS {
-        for ((_, commands), seconds) in runs.iter().zip(&mut seconds) {
+    // The machine is not equally fast all the time: what is compared was measured in the same round.
+    let mut rounds = vec![Vec::new(); ROUNDS];
+    for seconds in &mut rounds {
+        for (_, commands) in &runs {
             let began = Instant::now();
             let started = commands.iter().map(|command| start(command, Stdio::null()));
             for mut child in started.collect::<io::Result<Vec<Child>>>()? {
@@ -65,24 +66,21 @@ fn measure(program: &str, folder: &Path, lines: u64) -> io::Result<()> {
             seconds.push(began.elapsed().as_secs_f64());
         }
     }
-    // The machine is not equally fast all the time: what is compared was measured in the same round.
-    let ratio = |of: &dyn Fn(&dyn Fn(usize) -> f64) -> f64| {
-        median((0..ROUNDS).map(|round| of(&|run: usize| seconds[run][round])).collect())
-    };
+    let middle = |of: &dyn Fn(&[f64]) -> f64| median(rounds.iter().map(|seconds| of(seconds)).collect());
     println!("{:<30} {:>8} {:>9} {:>22}", "", "seconds", "MB/s", "times minimal counter");
     for (run, (what, commands)) in runs.iter().enumerate() {
-        let (seconds, size) = (median(seconds[run].clone()), size * commands.len() as f64);
-        let times = ratio(&|of| of(run) / of(1));
+        let (seconds, size) = (middle(&|of| of[run]), size * commands.len() as f64);
+        let times = middle(&|of| of[run] / of[1]);
         println!("{what:<30} {seconds:>8.2} {:>9.0} {times:>22.2}", size / seconds);
     }
     println!(
         "two threads are {:.2} times as fast as one; two processes at once together {:.2} times",
-        ratio(&|of| of(2) / of(4)),
-        ratio(&|of| 2.0 * of(2) / of(8))
+        middle(&|of| of[2] / of[4]),
+        middle(&|of| 2.0 * of[2] / of[8])
     );
     println!(
         "gzip on 2 threads takes {:.2} times the larger of unpacking alone and all work in halves",
-        ratio(&|of| of(7) / of(5).max((of(5) + of(2)) / 2.0))
+        middle(&|of| of[7] / of[5].max((of[5] + of[2]) / 2.0))
     );
     for times in [1, LONGER] {
         let peak = memory(&report("2", &[], "-"), lines * times)?;

@@ -61,13 +61,14 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
       <svg
         width={width}
         height={height}
+        viewBox={`0 0 ${width} ${height}`}
         role="application"
         aria-label={`${title}. Arrow keys walk through it.`}
         tabIndex={0}
         onKeyDown={onKeyDown}
         onMouseLeave={() => setPointed(null)}
         onBlur={() => setPointed(null)}
-        className="block"
+        className="block print:h-auto print:max-w-full"
       >
         {y.ticks(height < 150 ? 2 : 3).map((tick) => (
           <g key={tick}>

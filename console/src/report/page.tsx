@@ -10,7 +10,7 @@ import { byDay, byHour, week } from "./columns";
 import { ChangeNote } from "./change";
 import { Clients, Encodings, Missing, Movers, Named, Paths, Slow, Statuses, Unread } from "./lists";
 
-export type Report = Survey & { sources?: { name: string; layout: string }[] };
+export type Report = Survey & { sources?: { name: string; layout: string; site?: string | null }[] };
 type Measure = "requests" | "visitors" | "bytes";
 
 export function ReportPage({ report }: { report: Report }) {
@@ -43,7 +43,8 @@ export function ReportPage({ report }: { report: Report }) {
 
 function Head({ report }: { report: Report }) {
   const said = words.report;
-  const names = (report.sources ?? []).map((source) => source.name.split("/").at(-1) ?? source.name);
+  // A site is known by its name, whatever its logs are called.
+  const names = [...new Set((report.sources ?? []).map((source) => source.site ?? source.name.split("/").at(-1) ?? source.name))];
   const title = names.length === 0 ? said.title : names.length > 2 ? `${names[0]} ${said.andMore(names.length - 1)}` : names.join(", ");
   const moment = (text: string) =>
     new Intl.DateTimeFormat("en-GB", { timeZone: report.time_zone, dateStyle: "medium", timeStyle: "short" }).format(new Date(text));
@@ -133,7 +134,7 @@ function Traffic({ report }: { report: Report }) {
           <Figure value={count(visits.visits)} name={said.visitsTitle} change={<ChangeNote change={visits.changes?.visits} />} />
         )}
       </ToggleGroup.Root>
-      <div className="mt-3 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,1fr)_24rem]">
+      <div className="mt-3 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,1fr)_24rem] print:grid-cols-[minmax(0,1fr)_22rem]">
         <section aria-label={words.measures[measure]}>
           <Columns
             title={`${words.measures[measure]} ${oneDay ? words.traffic.hours : words.traffic.days}`}
@@ -155,7 +156,7 @@ function Traffic({ report }: { report: Report }) {
           )}
         </p>
       )}
-      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
+      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Paths report={report} />
         {(["sites", "servers"] as const)
           .filter((list) => (report.lists?.[list]?.entries.length ?? 0) > 1)
@@ -184,7 +185,7 @@ function People({ report }: { report: Report }) {
           {apart.unnamed > 0 && <Figure value={percent(apart.unnamed, all)} name={said.unnamed} title={count(apart.unnamed)} />}
         </div>
       )}
-      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
+      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Clients report={report} />
         {(["countries", "users", "crawlers", "browsers", "systems", "devices", "referring_sites", "referring_pages", "search_phrases"] as const).map((list) => (
           <Named key={list} report={report} list={list} />
@@ -210,7 +211,7 @@ function Trouble({ report }: { report: Report }) {
       {origins && report.missing.length > 0 && (
         <p className="mt-4 max-w-[70ch]">{said.origins(count(origins.own), count(origins.others), count(origins.typed), count(origins.probing))}</p>
       )}
-      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
+      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Missing report={report} />
         <Statuses report={report} />
         <Slow report={report} />
@@ -228,7 +229,7 @@ function Transfer({ report }: { report: Report }) {
         <Figure value={bytes(report.totals.bytes)} name={said.sent} change={<ChangeNote change={report.totals.changes?.bytes} />} title={count(report.totals.bytes)} />
         {saved > 0 && <Figure value={bytes(saved)} name={said.saved} title={count(saved)} />}
       </div>
-      <div className="gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
+      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Named report={report} list="extensions" heavy />
         <Encodings report={report} />
         <Named report={report} list="embedding_sites" heavy />

@@ -187,8 +187,8 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         }
         ReportForm::Html => {
             let json = serde_json::to_string(&Report { sources: &read.sources, report: &report })?;
-            let title = read.sources.first().map_or("Report", |source| &source.name);
-            html::page(&json, title.rsplit('/').next().unwrap_or(title))?
+            let title = read.sources.first().map_or("Report", Source::short_name);
+            html::page(&json, title)?
         }
         ReportForm::Text => text::page(&report, &read.sources, &shown, width()),
         ReportForm::Csv => table::table(&report, shown.names()[0])?,

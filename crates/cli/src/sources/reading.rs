@@ -39,6 +39,12 @@ pub struct Source {
 }
 
 impl Source {
+    /// What people know it by: the site whose log it is, or else the file without its folders.
+    pub fn short_name(&self) -> &str {
+        let file = || self.name.rsplit('/').next().unwrap_or(&self.name);
+        self.site.as_deref().unwrap_or_else(file)
+    }
+
     /// What all its lines share.
     pub fn origin(&self) -> Origin {
         Origin { site: self.site.clone(), server: self.server.clone(), source: Some(self.name.clone()) }
