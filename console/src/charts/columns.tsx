@@ -26,6 +26,8 @@ interface Props {
 
 const BELOW = 22;
 const BESIDE = 62;
+/** Room at the end, for what stands behind the last column and is wider. */
+const BEYOND = 8;
 
 export function Columns({ title, columns, colours, height, show, choose }: Props) {
   const [element, width] = useWidth();
@@ -33,7 +35,7 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
   const whole = (column: TimeColumn) => column.parts.reduce((sum, part) => sum + part, 0);
   const most = Math.max(1, ...columns.map(whole), ...columns.map((column) => column.behind ?? 0));
   const y = scaleLinear([0, most], [height - BELOW, 8]).nice(4);
-  const x = scaleBand(columns.map((column) => column.key), [BESIDE, Math.max(width, BESIDE + 1)]).paddingInner(columns.length > 80 ? 0.1 : 0.22);
+  const x = scaleBand(columns.map((column) => column.key), [BESIDE, Math.max(width - BEYOND, BESIDE + 1)]).paddingInner(columns.length > 80 ? 0.1 : 0.22);
   const every = Math.max(1, Math.ceil((columns.length * 52) / Math.max(width - BESIDE, 1)));
   const current = pointed === null ? undefined : columns[pointed];
 
