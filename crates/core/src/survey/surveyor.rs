@@ -189,7 +189,7 @@ impl Surveyor {
 
     /// Whether so many pairs of texts are known that they should be settled.
     pub fn is_full(&self) -> bool {
-        // The same pairs, with other amounts, are in `times`.
+        // Where there are lists by time, they have the same pairs.
         self.by_code.missing.len() > MOST_PAIRS
     }
 

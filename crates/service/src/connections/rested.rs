@@ -43,6 +43,7 @@ impl<S: Socket + Send + 'static> Rested<S> {
             match &mut self.state {
                 State::Resting(stream) => {
                     let begun = match stream.poll_beginning(context) {
+                        // The last request has been answered.
                         Poll::Pending if self.responder.pulse.is_ending() => false,
                         begun => ready!(begun)?,
                     };
@@ -65,7 +66,11 @@ impl<S: Socket + Send + 'static> Rested<S> {
                     self.rest();
                 }
                 State::Leaving(stream) => {
-                    ready!(Pin::new(stream).poll_shutdown(context))?;
+                    match Pin::new(stream).poll_shutdown(context) {
+                        // Whoever does not take it is not waited for.
+                        Poll::Pending if self.responder.pulse.has_expired() => {}
+                        said => ready!(said)?,
+                    }
                     self.state = State::Ended;
                 }
                 State::Ended => return Poll::Ready(Ok(())),
