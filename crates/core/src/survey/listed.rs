@@ -94,6 +94,11 @@ impl ListedVisitors {
         1 << self.halvings
     }
 
+    /// The standard error of so many visitors of an entry, as a part of them; 0 while all are kept.
+    pub fn error(&self, visitors: u64) -> f64 {
+        ((self.weight() - 1) as f64 / visitors.max(1) as f64).sqrt()
+    }
+
     /// Visitors of each text, by its hash.
     pub fn by_text(&self) -> HashMap<u64, u64> {
         let mut visitors = HashMap::new();
@@ -219,6 +224,9 @@ mod tests {
         let seen: Vec<(u8, u64)> = (0..60_000).map(|visitor| ((visitor % 3 == 0) as u8, visitor)).collect();
         let listed = of(&seen, 8_000);
         let visitors = listed.by_text()[&KEY.of_listed(Listed::Paths, "1")];
-        assert!(listed.weight() == 8 && visitors.abs_diff(20_000) < 1_600, "{visitors}");
+        let miss = visitors.abs_diff(20_000) as f64 / 20_000.0;
+        assert!(listed.weight() == 8 && miss < 4.0 * listed.error(20_000), "{visitors}");
+        assert!((listed.error(20_000) - (7f64 / 20_000.0).sqrt()).abs() < 1e-9);
+        assert_eq!(of(&seen, 100_000).error(20_000), 0.0);
     }
 }

@@ -82,10 +82,16 @@ impl<'s> Weights<'s> {
         }
     }
 
-    /// What stands beside the lists and is not exact.
+    /// That visitors of entries are not exact, and by how much.
     pub fn caveat(&self) -> Option<String> {
-        let weight = self.survey.listed.weight();
-        (weight > 1)
-            .then(|| format!("visitors of each entry of a list are estimated from one visitor in {weight}"))
+        const SOME: u64 = 10_000;
+        let listed = &self.survey.listed;
+        let (weight, error) = (listed.weight(), listed.error(SOME) * 100.0);
+        (weight > 1).then(|| {
+            format!(
+                "visitors of entries are estimated from one visitor in {weight}; standard error {error:.1} % of an entry with \
+                 {SOME}, less of larger ones"
+            )
+        })
     }
 }
