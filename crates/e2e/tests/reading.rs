@@ -381,7 +381,8 @@ fn lists_by_visitors_and_time_agree_with_a_naive_count() {
     std::fs::write(&config, OWN_HOST).unwrap();
     let (config, path) = (text(&config), text(&path));
     let common = ["--config", &config, "--layout", LAYOUT, "--time-zone", "UTC", "--threads", "2", &path];
-    let ranked = |by: &str| report(&[&["--by", by], &common[..]].concat());
+    let ranked_with = |arguments: &[&str]| report(&[arguments, &common[..]].concat());
+    let ranked = |by: &str| ranked_with(&["--by", by]);
     let from = |request: &Told, host: &str| request.referrer.is_some_and(|page| page.contains(host));
     type Keeps<'k> = &'k dyn Fn(&Told) -> bool;
     let entries: [(&str, &str, Keeps<'_>); 10] = [
@@ -419,6 +420,11 @@ fn lists_by_visitors_and_time_agree_with_a_naive_count() {
             assert!(figures.is_sorted_by(|a, b| a >= b), "{list} by {measure}");
         }
     }
+    // Cut to their networks, all clients are one, and nobody is counted twice.
+    let masked = ranked_with(&["--by", "visitors", "--mask-clients"]);
+    let networks = masked["clients"].as_array().unwrap();
+    assert_eq!((networks.len(), &networks[0]["client"]), (1, &Value::from("192.0.2.0/24")));
+    assert_eq!(networks[0]["visitors"], masked["totals"]["visitors"]);
     let whole: u64 = all.iter().map(took).sum();
     assert!((time["totals"]["time_ms"].as_f64().unwrap() - whole as f64 / 1e3).abs() < 1e-3);
 }

@@ -121,20 +121,15 @@ impl Rows {
 
     /// Entries of a list, with what they are ranked by where that is neither requests nor bytes.
     fn ranked<'e>(&mut self, name: &str, by: Measure, entries: impl Iterator<Item = (&'e str, Entry<'e>)>) {
-        let measure = match by {
-            Measure::Requests | Measure::Bytes => None,
-            Measure::Visitors => Some("visitors"),
-            Measure::Time => Some("time_ms"),
-        };
-        self.add(&[&name, &"requests", &"bytes"]);
-        if let (Some(measure), Some(heading)) = (measure, self.0.last_mut()) {
-            heading.push(measure.to_owned());
+        match by {
+            Measure::Requests | Measure::Bytes => self.add(&[&name, &"requests", &"bytes"]),
+            Measure::Visitors | Measure::Time => self.add(&[&name, &"requests", &"bytes", &by.figure()]),
         }
-        for (value, entry) in entries {
-            self.add(&[&value, &entry.requests, &entry.bytes]);
-            if let (Some(_), Some(row)) = (measure, self.0.last_mut()) {
-                let visitors = entry.measured.visitors.map(|visitors| visitors.to_string());
-                row.extend(visitors.or_else(|| entry.measured.time_ms.map(|time| time.to_string())));
+        for (value, Entry { requests, bytes, measured, .. }) in entries {
+            match (measured.visitors, measured.time_ms) {
+                (Some(visitors), _) => self.add(&[&value, &requests, &bytes, &visitors]),
+                (None, Some(time)) => self.add(&[&value, &requests, &bytes, &time]),
+                (None, None) => self.add(&[&value, &requests, &bytes]),
             }
         }
     }

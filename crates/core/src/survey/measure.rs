@@ -17,3 +17,15 @@ pub enum Measure {
     /// How long it took to answer, all together.
     Time,
 }
+
+impl Measure {
+    /// The name that reports give the figure of an entry, and its change.
+    pub fn figure(self) -> &'static str {
+        match self {
+            Measure::Requests => "requests",
+            Measure::Visitors => "visitors",
+            Measure::Bytes => "bytes",
+            Measure::Time => "time_ms",
+        }
+    }
+}

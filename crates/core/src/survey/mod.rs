@@ -1,7 +1,7 @@
 //! Everything counted over one scope.
 //!
 //! A [`Surveyor`] belongs to one thread and counts codes of that thread's dictionaries into plain arrays.
-//! [`Surveyor::settle`] turns codes into texts of a [`Survey`]; surveys merge into one another in
+//! [`Surveyor::settle_texts`] turns codes into texts of a [`Survey`]; surveys merge into one another in
 //! any order with the same result, so chunks, files, segments and threads need no arrangement.
 //!
 //! - [`plan`]: what a survey is to be made of

@@ -4,7 +4,6 @@
 //! without it files are looked at more often.
 
 use super::folder::Folder;
-use crate::background::step_back;
 use crate::connections::Clock;
 use notify::{Event, EventKind, RecommendedWatcher, RecursiveMode, Watcher};
 use std::io;
@@ -20,7 +19,6 @@ pub fn watch(folders: &[Arc<Folder>], clock: &Arc<Clock>) -> io::Result<()> {
     let folders: Vec<Weak<Folder>> = folders.iter().map(Arc::downgrade).collect();
     let clock = Arc::clone(clock);
     std::thread::Builder::new().name("watching".to_owned()).spawn(move || {
-        step_back();
         let mut watchers: Vec<Option<RecommendedWatcher>> = folders.iter().map(|_| None).collect();
         let mut begun = false;
         while folders.iter().any(|folder| folder.strong_count() > 0) {

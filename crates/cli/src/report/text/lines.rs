@@ -35,33 +35,18 @@ pub struct Entry<'e> {
     pub changes: &'e Changes,
 }
 
-impl<'e> From<&'e ListEntry> for Entry<'e> {
-    fn from(entry: &'e ListEntry) -> Self {
-        let ListEntry { requests, bytes, measured, changes, .. } = entry;
-        Entry { requests: *requests, bytes: *bytes, measured: *measured, changes }
-    }
+/// Whatever reports call the entries of their lists, these figures are in it.
+macro_rules! entries {
+    ($($kind:ident),+) => {$(
+        impl<'e> From<&'e $kind> for Entry<'e> {
+            fn from($kind { requests, bytes, measured, changes, .. }: &'e $kind) -> Self {
+                Entry { requests: *requests, bytes: *bytes, measured: *measured, changes }
+            }
+        }
+    )+};
 }
 
-impl<'e> From<&'e PathCount> for Entry<'e> {
-    fn from(entry: &'e PathCount) -> Self {
-        let PathCount { requests, bytes, measured, changes, .. } = entry;
-        Entry { requests: *requests, bytes: *bytes, measured: *measured, changes }
-    }
-}
-
-impl<'e> From<&'e ClientCount> for Entry<'e> {
-    fn from(entry: &'e ClientCount) -> Self {
-        let ClientCount { requests, bytes, measured, changes, .. } = entry;
-        Entry { requests: *requests, bytes: *bytes, measured: *measured, changes }
-    }
-}
-
-impl<'e> From<&'e MissingPage> for Entry<'e> {
-    fn from(entry: &'e MissingPage) -> Self {
-        let MissingPage { requests, bytes, measured, changes, .. } = entry;
-        Entry { requests: *requests, bytes: *bytes, measured: *measured, changes }
-    }
-}
+entries!(ListEntry, PathCount, ClientCount, MissingPage);
 
 impl Entry<'_> {
     /// By one measure; time in microseconds.
@@ -277,13 +262,7 @@ fn measure_name(by: Measure) -> &'static str {
 
 /// The change by a measure since the other period, in percent.
 pub fn change(changes: &Changes, by: Measure) -> String {
-    let name = match by {
-        Measure::Requests => "requests",
-        Measure::Visitors => "visitors",
-        Measure::Bytes => "bytes",
-        Measure::Time => "time_ms",
-    };
-    match changes.get(name).or_else(|| changes.get("visits")) {
+    match changes.get(by.figure()).or_else(|| changes.get("visits")) {
         None => String::new(),
         Some(change) => percent(change),
     }
