@@ -1,4 +1,4 @@
-//! `cargo xtask demo`, `cargo xtask test`, `cargo xtask bench`: what a person types, on a machine that has
+//! `cargo xtask demo`, `cargo xtask build`, `cargo xtask test`, `cargo xtask bench`: what a person types, on a machine that has
 //! only Rust, Node and Debian's packages within reach.
 //!
 //! - [`setup`]: what must be installed, and installing it
@@ -15,6 +15,7 @@ use steps::{Failed, cargo, run};
 
 const USAGE: &str = "\
 cargo xtask demo [OPTIONS…]   build everything and open Port Lindry (options go to `exedra demo`)
+cargo xtask build             the release program with its console, to be installed
 cargo xtask test              formatting, lints, types and all tests
 cargo xtask bench NAME        a comparison with its ceiling: read, serve, rules
 cargo xtask types             write the API's description and the console's types anew
@@ -26,6 +27,7 @@ fn main() -> ExitCode {
     let rest: Vec<String> = arguments.collect();
     let result = match command.as_str() {
         "demo" => demo(&rest),
+        "build" => build(),
         "test" => test(),
         "bench" => bench(&rest),
         "types" => types(),
@@ -57,6 +59,17 @@ fn demo(options: &[String]) -> Result<(), Failed> {
         program.arg("--folder").arg(folder);
     }
     run("opening Port Lindry", &mut program)
+}
+
+/// The program that people install: a plain `cargo build --release` has no console in it.
+fn build() -> Result<(), Failed> {
+    setup::compiler()?;
+    console::build(&root())?;
+    run("building Exedra", cargo(&root()).args(["build", "--release", "--package", "exedra"]))?;
+    let program = setup::target_folder(&root()).join("release/exedra");
+    let program = program.canonicalize().unwrap_or(program);
+    eprintln!("── it is {}: copy it to where programs are, as in /usr/local/bin", program.display());
+    Ok(())
 }
 
 fn test() -> Result<(), Failed> {

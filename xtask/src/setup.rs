@@ -6,9 +6,14 @@ use std::process::{Command, Stdio};
 
 /// SQLite and Zstandard are C.
 const COMPILER: [(&str, &str); 1] = [("cc", "gcc")];
-/// The console is tested in a browser, and the service is sent signals.
-const TESTS: [(&str, &str); 3] =
-    [("chromium", "chromium"), ("chromedriver", "chromium-driver"), ("kill", "procps")];
+/// The console is tested in a browser, the service is sent signals and given a full disk, the client a terminal.
+const TESTS: [(&str, &str); 5] = [
+    ("chromium", "chromium"),
+    ("chromedriver", "chromium-driver"),
+    ("kill", "procps"),
+    ("script", "bsdutils"),
+    ("mount", "mount"),
+];
 
 /// Servers are measured under a load from outside.
 const LOADER: [(&str, &str); 2] = [("wrk", "wrk"), ("h2load", "nghttp2-client")];

@@ -980,8 +980,23 @@ export interface components {
             connections: number;
             /** @description The log of errors. */
             errors: components["schemas"]["LogStatus"];
+            /**
+             * Format: int64
+             * @description Files that are open to be sent.
+             */
+            files: number;
             /** @description Addresses on which sites answer. */
             listeners: string[];
+            /**
+             * Format: int64
+             * @description How many may be.
+             */
+            most_connections: number;
+            /**
+             * Format: int64
+             * @description How many may be.
+             */
+            most_files: number;
             no_site?: components["schemas"]["LogStatus"] | null;
             /**
              * Format: int64
@@ -994,6 +1009,8 @@ export interface components {
             started: string;
             /** @description Name of the zone whose days and hours the console shows. */
             time_zone: string;
+            /** @description What is wrong with what the service keeps, with what to do about it. */
+            troubles: string[];
             /** @description Version of the program. */
             version: string;
         };

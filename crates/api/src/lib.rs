@@ -25,6 +25,14 @@ pub struct Status {
     pub sent: u64,
     /// Connections that are open.
     pub connections: u64,
+    /// How many may be.
+    pub most_connections: u64,
+    /// Files that are open to be sent.
+    pub files: u64,
+    /// How many may be.
+    pub most_files: u64,
+    /// What is wrong with what the service keeps, with what to do about it.
+    pub troubles: Vec<String>,
     /// The sites, in the order of the configuration.
     pub sites: Vec<SiteStatus>,
     /// The log of what no site answers: unknown hosts, and what was no request.

@@ -1,8 +1,8 @@
 //! `exedra audit`: walks a site as a stranger would, and names what should not be reachable.
 
 use crate::figures::several;
+use crate::out::{QUIET, STRONG};
 use crate::{Failure, Form, configuration};
-use anstyle::{Effects, Style};
 use clap::Args;
 use exedra_core::audit;
 use exedra_core::config::{SiteId, nearest};
@@ -43,7 +43,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let mut walk = walk(&config, id, &Disk::open(&config, Clock::new())?);
     walk.found.retain(|exposure| !options.without.iter().any(|name| name == exposure.kind));
     match options.form {
-        Form::Json => anstream::println!("{}", serde_json::to_string_pretty(&walk.found)?),
+        Form::Json => crate::out::json(&walk.found)?,
         Form::Text => print(&options.site, &walk),
     }
     match walk.found.len() as u64 {
@@ -53,9 +53,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 }
 
 fn print(site: &str, walk: &Walked) {
-    const STRONG: Style = Style::new().effects(Effects::BOLD);
-    const QUIET: Style = Style::new().effects(Effects::DIMMED);
-    anstream::println!(
+    crate::out::line!(
         "{STRONG}{site}{STRONG:#}  {QUIET}{} reachable{QUIET:#}",
         several(walk.files, "file", "files")
     );
@@ -64,11 +62,11 @@ fn print(site: &str, walk: &Walked) {
         if of_kind.is_empty() {
             continue;
         }
-        anstream::println!("\n{STRONG}{kind}{STRONG:#}  {}", of_kind[0].reason);
+        crate::out::line!("\n{STRONG}{kind}{STRONG:#}  {}", of_kind[0].reason);
         for exposure in &of_kind {
-            anstream::println!("  {}", exposure.address);
+            crate::out::line!("  {}", exposure.address);
         }
-        anstream::println!("  {QUIET}{}{QUIET:#}", of_kind[0].remedy);
+        crate::out::line!("  {QUIET}{}{QUIET:#}", of_kind[0].remedy);
     }
-    anstream::println!("{}", if walk.found.is_empty() { "Nothing is exposed." } else { "" });
+    crate::out::line!("{}", if walk.found.is_empty() { "Nothing is exposed." } else { "" });
 }

@@ -1,8 +1,8 @@
 //! `exedra check`: everything that can be found wrong with a configuration before it comes into force.
 
 use crate::figures::several;
+use crate::out::{ATTENTION, TROUBLE, WELL, ours};
 use crate::{Failure, Form};
-use anstyle::{AnsiColor, Style};
 use clap::Args;
 use exedra_core::config::diagnostic::draw;
 use exedra_core::config::{Diagnostic, Sources};
@@ -31,7 +31,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     };
     match options.form {
         Form::Json => {
-            anstream::println!("{}", serde_json::to_string_pretty(&findings(&found, &sources))?);
+            crate::out::line!("{}", serde_json::to_string_pretty(&findings(&found, &sources))?);
         }
         Form::Text => print(&found, &sources),
     }
@@ -40,21 +40,17 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 }
 
 fn print(found: &[Diagnostic], sources: &Sources) {
-    const WELL: Style = AnsiColor::Green.on_default();
-    const ATTENTION: Style = AnsiColor::Yellow.on_default();
-    const TROUBLE: Style = AnsiColor::Red.on_default();
-    let colour = anstream::AutoStream::choice(&std::io::stdout()) != anstream::ColorChoice::Never;
-    anstream::print!("{}", draw(found, sources, colour));
+    crate::out::text!("{}", ours(&draw(found, sources, true)));
     let errors = found.iter().filter(|diagnostic| diagnostic.is_error()).count() as u64;
     let remarks = found.len() as u64 - errors;
     let remarks = if remarks == 0 { String::new() } else { several(remarks, "remark", "remarks") };
     match (errors, remarks.is_empty()) {
-        (0, true) => anstream::println!("{WELL}Nothing is wrong.{WELL:#}"),
-        (0, false) => anstream::println!("{ATTENTION}Nothing is wrong; {remarks}.{ATTENTION:#}"),
+        (0, true) => crate::out::line!("{WELL}Nothing is wrong.{WELL:#}"),
+        (0, false) => crate::out::line!("{ATTENTION}Nothing is wrong; {remarks}.{ATTENTION:#}"),
         (errors, none) => {
             let also = if none { String::new() } else { format!(", and {remarks}") };
             let errors = several(errors, "error", "errors");
-            anstream::println!("{TROUBLE}{errors}{also}. It does not come into force like this.{TROUBLE:#}");
+            crate::out::line!("{TROUBLE}{errors}{also}. It does not come into force like this.{TROUBLE:#}");
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Reading `exedra.toml`, and showing what is wrong with it where it is wrong.
 
 use crate::Failure;
+use crate::out::ours;
 use exedra_core::config::Config;
 use exedra_core::config::diagnostic::draw;
 use exedra_service::checking::{self, Checked, Depth};
@@ -15,7 +16,9 @@ pub fn read(path: &Path) -> Result<Config, Failure> {
 /// As [`read`], and checks everything that could keep it from coming into force.
 pub fn read_to_serve(path: &Path) -> Result<Config, Failure> {
     let Checked { config, found } = checking::read(path, Depth::ToServe).map_err(failure)?;
-    anstream::eprint!("{}", draw(&found, &config.sources, colour()));
+    if !found.is_empty() {
+        crate::out::note!("{}", ours(draw(&found, &config.sources, true).trim_end()));
+    }
     Ok(config)
 }
 
@@ -25,7 +28,7 @@ pub fn failure(refused: Refused) -> Failure {
         Refused::Mistaken { found, sources } => {
             let words = refused.to_string();
             let words = words.strip_prefix("the").map_or(words.clone(), |rest| format!("The{rest}"));
-            Failure(format!("{}{words}.", draw(found, sources, colour())))
+            Failure(format!("{}{words}.", ours(&draw(found, sources, true))))
         }
         Refused::Unreadable { error, .. } => {
             let remedy = match error.kind() {
@@ -35,9 +38,4 @@ pub fn failure(refused: Refused) -> Failure {
             Failure(format!("{refused}; {remedy}"))
         }
     }
-}
-
-/// Whether standard error shows colours.
-fn colour() -> bool {
-    anstream::AutoStream::choice(&std::io::stderr()) != anstream::ColorChoice::Never
 }

@@ -42,17 +42,17 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     keep_error_log();
     runtime()?.block_on(async {
         let running = exedra_service::start(config.clone(), &path).await?;
-        anstream::println!("Port Lindry is open, {:.1} seconds after you asked.\n", began.elapsed().as_secs_f64());
+        crate::out::line!("Port Lindry is open, {:.1} seconds after you asked.\n", began.elapsed().as_secs_f64());
         announce(&config, &running);
         if let Some(address) = running.listeners.first() {
             let port = address.port();
-            anstream::println!("\nlook       http://harbour.localhost:{port}/  http://lamp.localhost:{port}/  http://records.localhost:{port}/");
+            crate::out::line!("\nlook       http://harbour.localhost:{port}/  http://lamp.localhost:{port}/  http://records.localhost:{port}/");
         }
         let logs = config.service.logs.value.display().to_string();
-        anstream::println!("read       exedra report {logs}/harbour.*.log");
-        anstream::println!("ask        exedra status --config {}", path.display());
-        anstream::println!("staff      /staff/ of the harbour over HTTPS, as `anna` with `{PASSWORD}`");
-        anstream::println!("sign in    {}   (once, within an hour)\n", running.sign_in);
+        crate::out::line!("read       exedra report {logs}/harbour.*.log");
+        crate::out::line!("ask        exedra status --config {}", path.display());
+        crate::out::line!("staff      /staff/ of the harbour over HTTPS, as `anna` with `{PASSWORD}`");
+        crate::out::line!("sign in    {}   (once, within an hour)\n", running.sign_in.as_deref().unwrap_or("not now"));
         let stream = match (options.quiet, running.listeners.first()) {
             (false, Some(&address)) => Some(tokio::spawn(exedra_demo::live::stream(address, now as u64))),
             _ => None,

@@ -1,10 +1,10 @@
 //! `exedra errors`: the log of errors, readable. Errors that differ only in who met them are one.
 
 use crate::figures::several;
+use crate::out::{QUIET, STRONG, TROUBLE};
 use crate::{Failure, Form, configuration};
-use anstyle::{AnsiColor, Effects, Style};
 use clap::Args;
-use exedra_core::logs::escape;
+use exedra_core::clean::clean_value;
 use exedra_service::error_log::{ERRORS, ErrorLine};
 use exedra_service::journal::generations::{Generation, generations};
 use flate2::read::MultiGzDecoder;
@@ -51,7 +51,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     })?;
     let by_itself = options.each || options.form == Form::Json;
     let last = last(options, &files, if by_itself { options.top } else { LOOKED_AT })?;
-    let mut out = anstream::stdout().lock();
+    let mut out = crate::out::stdout();
     if options.form == Form::Json {
         return Ok(last.iter().try_for_each(|line| writeln!(out, "{line}"))?);
     }
@@ -146,20 +146,9 @@ fn open(file: &Generation) -> io::Result<Box<dyn Read>> {
     Ok(if file.packed { Box::new(MultiGzDecoder::new(opened)) } else { Box::new(opened) })
 }
 
-const QUIET: Style = Style::new().effects(Effects::DIMMED);
-const WRONG: Style = AnsiColor::Red.on_default();
-const STRONG: Style = Style::new().bold();
-
-/// Nothing of a stranger may move the cursor: the service writes JSON, whose escapes have been undone here.
-fn safe(text: &str) -> String {
-    let mut out = Vec::new();
-    escape::write(text.as_bytes(), false, &mut out);
-    String::from_utf8_lossy(&out).replace("\\\"", "\"").replace("\\\\", "\\")
-}
-
 fn clock(time: &str, zone: &TimeZone) -> String {
     time.parse::<jiff::Timestamp>().map_or_else(
-        |_| safe(time),
+        |_| clean_value(time).into_owned(),
         |time| time.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
     )
 }
@@ -167,22 +156,22 @@ fn clock(time: &str, zone: &TimeZone) -> String {
 /// One error on a few lines: when, what and who; then why, where and from where.
 fn print(out: &mut impl Write, same: &Same<'_>, zone: &TimeZone) -> io::Result<()> {
     let error = &same.last;
-    let style = if error.status >= 500 { WRONG } else { STRONG };
+    let style = if error.status >= 500 { TROUBLE } else { STRONG };
     let site = error.site.as_deref().unwrap_or("(no site)");
     writeln!(
         out,
         "{QUIET}{}{QUIET:#}  {style}{}{style:#}  {} {}{}  {QUIET}{site}, from {}{QUIET:#}",
         clock(&error.time, zone),
         error.status,
-        safe(&error.method),
-        safe(&error.host),
-        safe(&error.target),
+        clean_value(&error.method),
+        clean_value(&error.host),
+        clean_value(&error.target),
         match same.clients.len() {
-            0 | 1 => safe(&error.client),
+            0 | 1 => clean_value(&error.client).into_owned(),
             many => format!("{many} clients"),
         },
     )?;
-    writeln!(out, "    {}", safe(&error.cause))?;
+    writeln!(out, "    {}", clean_value(&error.cause))?;
     if same.times > 1 {
         writeln!(
             out,
@@ -192,10 +181,10 @@ fn print(out: &mut impl Write, same: &Same<'_>, zone: &TimeZone) -> io::Result<(
         )?;
     }
     if let Some(file) = &error.file {
-        writeln!(out, "    {QUIET}looked for{QUIET:#}   {}", safe(file))?;
+        writeln!(out, "    {QUIET}looked for{QUIET:#}   {}", clean_value(file))?;
     }
     for referrer in same.referrers.iter().take(REFERRERS) {
-        writeln!(out, "    {QUIET}linked from{QUIET:#}  {}", safe(referrer))?;
+        writeln!(out, "    {QUIET}linked from{QUIET:#}  {}", clean_value(referrer))?;
     }
     let more = same.referrers.len().saturating_sub(REFERRERS) as u64;
     if more > 0 {

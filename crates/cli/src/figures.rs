@@ -1,5 +1,6 @@
 //! Numbers and texts as people read them.
 
+use exedra_core::clean::clean_value;
 use unicode_width::UnicodeWidthStr;
 
 /// A whole number with its thousands apart: `1,234,567`.
@@ -48,10 +49,9 @@ pub fn several(count: u64, one: &str, many: &str) -> String {
 
 /// A text cut in its middle to fit some columns of a terminal.
 pub fn shorten(text: &str, room: usize) -> String {
-    let clean: String =
-        text.chars().map(|letter| if letter.is_control() { '\u{fffd}' } else { letter }).collect();
+    let clean = clean_value(text);
     if clean.width() <= room {
-        return clean;
+        return clean.into_owned();
     }
     let letters: Vec<char> = clean.chars().collect();
     let mut keep = letters.len();
@@ -113,6 +113,6 @@ mod tests {
     fn long_names_are_cut_in_the_middle() {
         assert_eq!(shorten("/notices/2026/harbour.html", 12), "/notic….html");
         assert_eq!(shorten("/短い/道", 20), "/短い/道");
-        assert_eq!(shorten("a\u{1b}[2Jb", 20), "a\u{fffd}[2Jb");
+        assert_eq!(shorten("a\u{1b}[2Jb\nc", 20), "a\\x1b[2Jb\\nc");
     }
 }

@@ -18,6 +18,9 @@
 //! - [`facts`], [`settings`]: the lists that rules and configurations are written by
 //! - [`service`]: asking the running one; [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
 
+// See `out`: what strangers wrote is cleaned on the one way out.
+#![deny(clippy::print_stdout, clippy::print_stderr)]
+
 mod audit;
 mod check;
 mod configuration;
@@ -27,6 +30,7 @@ mod explain;
 mod facts;
 mod figures;
 mod layout;
+mod out;
 mod password;
 mod reload;
 mod report;
@@ -147,7 +151,7 @@ fn main() -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(Failure(words)) if words.is_empty() => ExitCode::FAILURE,
         Err(Failure(words)) => {
-            anstream::eprintln!("{}", words.trim_end());
+            crate::out::note!("{}", words.trim_end());
             ExitCode::FAILURE
         }
     }

@@ -4,7 +4,8 @@ use crate::Failure;
 use clap::Args;
 use exedra_service::certificates::made::write_private;
 use exedra_service::guards::{hash, users};
-use std::io::{BufRead, IsTerminal, Write};
+use std::io::{BufRead, IsTerminal};
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 /// What `exedra password` takes.
@@ -30,10 +31,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let kept = hash(&password).ok_or_else(|| Failure("the password could not be hashed".to_owned()))?;
     let line = format!("\"{name}\" = \"{kept}\"");
     match &options.file {
-        None => anstream::println!("{line}"),
+        None => crate::out::line!("{line}"),
         Some(file) => {
             put(file, name, &line)?;
-            anstream::eprintln!("`{name}` may sign in by {}.", file.display());
+            crate::out::note!("`{name}` may sign in by {}.", file.display());
+            say_who_reads(file);
         }
     }
     Ok(())
@@ -48,15 +50,14 @@ fn ask() -> Result<String, Failure> {
         return Ok(line.trim_end_matches(['\r', '\n']).to_owned());
     }
     use rustix::termios::{LocalModes, OptionalActions, tcgetattr, tcsetattr};
-    anstream::eprint!("Password: ");
-    std::io::stderr().flush()?;
+    crate::out::ask("Password: ")?;
     let shown = tcgetattr(&input)?;
     let mut hidden = shown.clone();
     hidden.local_modes.remove(LocalModes::ECHO);
     tcsetattr(&input, OptionalActions::Flush, &hidden)?;
     let read = input.lock().read_line(&mut line);
     tcsetattr(&input, OptionalActions::Flush, &shown)?;
-    anstream::eprintln!();
+    crate::out::note!("");
     read?;
     Ok(line.trim_end_matches(['\r', '\n']).to_owned())
 }
@@ -77,6 +78,71 @@ fn put(file: &Path, name: &str, line: &str) -> Result<(), Failure> {
     };
     let mut lines: Vec<&str> = text.lines().filter(|known| !is_theirs(known)).collect();
     lines.push(line);
-    write_private(file, &(lines.join("\n") + "\n"))
+    let owner = owner(file)?;
+    write_owned(file, &(lines.join("\n") + "\n"), owner)
         .map_err(|error| Failure(format!("{} cannot be written: {error}", file.display())))
+}
+
+/// Who must be able to read a file, and in which mode: as it is; a new one as its folder, which is the service's.
+struct Owner {
+    user: u32,
+    group: u32,
+    mode: u32,
+}
+
+fn owner(file: &Path) -> Result<Owner, Failure> {
+    if let Ok(there) = std::fs::metadata(file) {
+        return Ok(Owner { user: there.uid(), group: there.gid(), mode: there.mode() & 0o777 });
+    }
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder_found = std::fs::metadata(folder)
+        .map_err(|error| Failure(format!("{} is no folder to write to: {error}", folder.display())))?;
+    Ok(Owner { user: folder_found.uid(), group: folder_found.gid(), mode: 0o600 })
+}
+
+/// Writes a file as a whole, and makes it its owner's: whoever runs this as root writes it for the service.
+fn write_owned(file: &Path, text: &str, owner: Owner) -> std::io::Result<()> {
+    let target = if file.is_symlink() { file.canonicalize()? } else { file.to_owned() };
+    write_private(&target, text)?;
+    let written = std::fs::metadata(&target)?;
+    if (written.uid(), written.gid()) != (owner.user, owner.group) {
+        std::os::unix::fs::chown(&target, Some(owner.user), Some(owner.group))?;
+    }
+    std::fs::set_permissions(&target, std::fs::Permissions::from_mode(owner.mode))
+}
+
+/// Says who can read a file, where that may be another than the service.
+fn say_who_reads(file: &Path) {
+    let Ok(there) = std::fs::metadata(file) else { return };
+    let name = std::fs::read_to_string("/etc/passwd").ok().and_then(|all| {
+        let user = all.lines().find(|line| line.split(':').nth(2) == Some(&there.uid().to_string()))?;
+        Some(user.split(':').next()?.to_owned())
+    });
+    let name = name.unwrap_or_else(|| there.uid().to_string());
+    crate::out::note!(
+        "The service must run as a user who can read it: it belongs to `{name}`, mode {:o}.",
+        there.mode() & 0o777
+    );
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_of_users_stays_its_owners_and_a_new_one_is_its_folders() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("staff.toml");
+        let line = |name: &str| format!("\"{name}\" = \"{}\"", hash("tide").unwrap());
+        assert!(put(&file, "anna", &line("anna")).is_ok());
+        let mode = || std::fs::metadata(&file).unwrap().mode() & 0o777;
+        assert_eq!(mode(), 0o600);
+        std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o640)).unwrap();
+        // Only root can give files away.
+        let other = std::os::unix::fs::chown(&file, Some(12_345), Some(54_321)).is_ok();
+        assert!(put(&file, "bera", &line("bera")).is_ok());
+        let there = std::fs::metadata(&file).unwrap();
+        assert!(mode() == 0o640 && (!other || (there.uid(), there.gid()) == (12_345, 54_321)));
+        assert_eq!(std::fs::read_to_string(&file).unwrap().lines().count(), 2);
+    }
 }

@@ -1,13 +1,10 @@
 //! `exedra reload`, `exedra revisions`, `exedra restore`: configurations that come into force, and those that were.
 
+use crate::out::{QUIET, WELL};
 use crate::service::Service;
 use crate::{Failure, Form};
-use anstyle::{AnsiColor, Effects, Style};
 use clap::Args;
 use exedra_api::sites::{Changed, Revision};
-
-const QUIET: Style = Style::new().effects(Effects::DIMMED);
-const WELL: Style = AnsiColor::Green.on_default();
 
 /// What `exedra reload` takes.
 #[derive(Args)]
@@ -55,18 +52,18 @@ pub fn restore(options: &Restore) -> Result<(), Failure> {
 
 fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
     match form {
-        Form::Json => anstream::println!("{}", serde_json::to_string_pretty(changed)?),
+        Form::Json => crate::out::json(changed)?,
         Form::Text if changed.in_force => {
-            anstream::print!("{}", changed.drawn);
+            crate::out::text!("{}", changed.drawn);
             let revision = changed.revision.unwrap_or_default();
             match changed.is_new {
-                true => anstream::println!("{WELL}Revision {revision} is in force.{WELL:#}"),
-                false => anstream::println!(
+                true => crate::out::line!("{WELL}Revision {revision} is in force.{WELL:#}"),
+                false => crate::out::line!(
                     "{WELL}Nothing has changed: revision {revision} stays in force.{WELL:#}"
                 ),
             }
             if !changed.later.is_empty() {
-                anstream::println!("When the service is started anew: {}.", changed.later.join(", "));
+                crate::out::line!("When the service is started anew: {}.", changed.later.join(", "));
             }
         }
         Form::Text => {}
@@ -82,19 +79,19 @@ fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
 pub fn revisions(options: &Revisions) -> Result<(), Failure> {
     let all: Vec<Revision> = options.service.get("revisions")?;
     if options.form == Form::Json {
-        anstream::println!("{}", serde_json::to_string_pretty(&all)?);
+        crate::out::json(&all)?;
         return Ok(());
     }
     for revision in &all {
         let made = revision.made.replace('T', " ").trim_end_matches('Z').to_owned();
         let lines = format!("+{} −{}", revision.added, revision.removed);
         let now = if revision.in_force { "in force" } else { "" };
-        anstream::println!(
+        crate::out::line!(
             "{:>5}  {made}  {lines:>12}  {WELL}{now:<8}{WELL:#}  {QUIET}{}{QUIET:#}",
             revision.number,
             revision.files.join(", ")
         );
     }
-    anstream::println!("{QUIET}Times are UTC. `exedra restore NUMBER` brings one back.{QUIET:#}");
+    crate::out::line!("{QUIET}Times are UTC. `exedra restore NUMBER` brings one back.{QUIET:#}");
     Ok(())
 }

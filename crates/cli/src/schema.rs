@@ -5,14 +5,13 @@ use crate::sources::Source;
 use exedra_core::survey::SurveyReport;
 use exedra_core::survey::report::VERSION;
 use serde_json::{Map, Value, json};
-use std::io::Write;
 use utoipa::openapi::RefOr;
 use utoipa::openapi::schema::Schema;
 use utoipa::{PartialSchema, ToSchema};
 
 /// Prints it.
 pub fn run() -> Result<(), Failure> {
-    Ok(std::io::stdout().write_all(text()?.as_bytes())?)
+    Ok(crate::out::octets(&text()?, true)?)
 }
 
 /// The schema as text.

@@ -25,13 +25,13 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         let announced = config.clone();
         let running = exedra_service::start(config, &options.config).await?;
         announce(&announced, &running);
-        if first {
-            anstream::println!("sign in    {}   (once, within an hour)", running.sign_in);
-        } else {
-            anstream::println!("sign in    `exedra sign-in` prints a link");
+        match &running.sign_in {
+            Some(link) if first => crate::out::line!("sign in    {link}   (once, within an hour)"),
+            Some(_) => crate::out::line!("sign in    `exedra sign-in` prints a link"),
+            None => crate::out::line!("sign in    not now: no link can be kept, see the error above"),
         }
         until_told_to_stop(&running).await?;
-        anstream::println!("stopping: what is under way is finished first");
+        crate::out::line!("stopping: what is under way is finished first");
         running.stop().await;
         Ok(())
     })
@@ -43,14 +43,14 @@ pub fn announce(config: &Config, running: &Running) {
         let scheme = listener.scheme().as_str();
         for site in &config.sites {
             let host = site.main_host.as_ref().or(site.hosts.first()).map_or("", |host| &host.value);
-            anstream::println!(
-                "{:<10} {scheme}://{host}:{}/   on {address}",
-                site.name.value,
-                address.port()
-            );
+            crate::out::line!("{:<10} {scheme}://{host}:{}/   on {address}", site.name.value, address.port());
         }
     }
-    anstream::println!("{:<10} http://{}/", "console", running.console);
+    let without = match exedra_service::console::assets::are_there() {
+        true => "",
+        false => "   (built without its pages: `cargo xtask build` makes a program that has them)",
+    };
+    crate::out::line!("{:<10} http://{}/{without}", "console", running.console);
 }
 
 /// The event loop that the service runs on.
@@ -59,6 +59,7 @@ pub fn runtime() -> std::io::Result<tokio::runtime::Runtime> {
 }
 
 /// Sends what goes wrong to standard error, readable for people.
+#[expect(clippy::disallowed_methods, reason = "a subscriber escapes what it is given by itself")]
 pub fn keep_error_log() {
     let filter = tracing_subscriber::EnvFilter::try_from_env("EXEDRA_LOG").unwrap_or_else(|_| "info".into());
     let subscriber =

@@ -2,7 +2,7 @@
 
 use crate::{Failure, configuration};
 use clap::Args;
-use exedra_store::Secrets;
+use exedra_store::{Purpose, Secrets};
 use std::path::PathBuf;
 
 /// What `exedra sign-in` takes.
@@ -11,6 +11,9 @@ pub struct Options {
     /// The configuration
     #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
     config: PathBuf,
+    /// End all sessions and links first, and replace the token of clients on this machine
+    #[arg(long)]
+    revoke: bool,
 }
 
 /// Prints the link.
@@ -22,9 +25,17 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             format!("the service has not run with this configuration yet: {} is empty", state.display());
         return Err(Failure(words));
     }
-    let secrets = Secrets::open(state)?;
+    let secrets = Secrets::open(state);
     let now = jiff::Timestamp::now().as_second();
+    if options.revoke {
+        let sessions = secrets.revoke(Purpose::Session)?;
+        let links = secrets.revoke(Purpose::Link)?;
+        exedra_service::running::renew_token(&secrets, state)?;
+        crate::out::note!(
+            "{sessions} sessions and {links} links no longer open anything; clients have a new token"
+        );
+    }
     let link = exedra_service::running::sign_in_link(&secrets, config.service.console.value, now)?;
-    anstream::println!("{link}");
+    crate::out::line!("{link}");
     Ok(())
 }

@@ -1,9 +1,9 @@
 //! `exedra status`: asks the running service how it is.
 
 use crate::figures::{bytes, grouped, several};
+use crate::out::ATTENTION;
 use crate::service::Service;
 use crate::{Failure, Form};
-use anstyle::{AnsiColor, Style};
 use clap::Args;
 use exedra_api::{LogStatus, Status};
 
@@ -21,7 +21,7 @@ pub struct Options {
 pub fn run(options: &Options) -> Result<(), Failure> {
     let status: Status = options.service.get("status")?;
     match options.form {
-        Form::Json => anstream::println!("{}", serde_json::to_string_pretty(&status)?),
+        Form::Json => crate::out::json(&status)?,
         Form::Text => print(&status),
     }
     Ok(())
@@ -30,13 +30,16 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 fn print(status: &Status) {
     let Status { version, started, listeners, answered, sent, connections, sites, .. } = status;
     let since = started.get(..16).unwrap_or(started).replace('T', " ");
-    anstream::println!("Exedra {version}, running since {since} UTC, answers on {}", listeners.join(", "));
-    anstream::println!(
+    crate::out::line!("Exedra {version}, running since {since} UTC, answers on {}", listeners.join(", "));
+    crate::out::line!(
         "{} answered since then, {} sent; {} open\n",
         several(*answered, "request", "requests"),
         bytes(*sent),
         several(*connections, "connection", "connections"),
     );
+    for trouble in &status.troubles {
+        crate::out::line!("{ATTENTION}{trouble}{ATTENTION:#}");
+    }
     let none = status
         .no_site
         .iter()
@@ -47,14 +50,14 @@ fn print(status: &Status) {
         .chain(none)
         .collect();
     let width = rows.iter().map(|(name, ..)| name.len()).max().unwrap_or(0);
-    anstream::println!("{:<width$}  {:>12}  {:>8}  {:>10}  hosts", "site", "recorded", "unread", "log lag");
+    crate::out::line!("{:<width$}  {:>12}  {:>8}  {:>10}  hosts", "site", "recorded", "unread", "log lag");
     for (name, log, hosts) in rows {
         let Some(log) = log else {
-            anstream::println!("{name:<width$}  {:>12}  {:>8}  {:>10}  {hosts}", "no log", "", "");
+            crate::out::line!("{name:<width$}  {:>12}  {:>8}  {:>10}  {hosts}", "no log", "", "");
             continue;
         };
         let (recorded, unread, lag) = (grouped(log.recorded), grouped(log.unread), bytes(log.lag));
-        anstream::println!("{name:<width$}  {recorded:>12}  {unread:>8}  {lag:>10}  {hosts}");
+        crate::out::line!("{name:<width$}  {recorded:>12}  {unread:>8}  {lag:>10}  {hosts}");
         trouble(log, width);
     }
     trouble(&status.errors, width);
@@ -63,7 +66,7 @@ fn print(status: &Status) {
 /// What is wrong with a log, if anything.
 fn trouble(log: &LogStatus, width: usize) {
     if let Some(trouble) = &log.trouble {
-        anstream::println!(
+        crate::out::line!(
             "{:<width$}  {ATTENTION}{} cannot be written: {trouble}{ATTENTION:#}",
             "",
             log.file
@@ -71,11 +74,6 @@ fn trouble(log: &LogStatus, width: usize) {
     }
     if log.lost > 0 {
         let lost = several(log.lost, "line", "lines");
-        anstream::println!(
-            "{:<width$}  {ATTENTION}{lost} could not be written and are lost{ATTENTION:#}",
-            ""
-        );
+        crate::out::line!("{:<width$}  {ATTENTION}{lost} could not be written and are lost{ATTENTION:#}", "");
     }
 }
-
-const ATTENTION: Style = AnsiColor::Yellow.on_default();

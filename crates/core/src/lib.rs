@@ -11,6 +11,7 @@ pub mod answer;
 pub mod audit;
 pub mod check;
 pub mod classify;
+pub mod clean;
 pub mod config;
 pub mod encode;
 pub mod facts;

@@ -223,3 +223,83 @@ proptest! {
         }
     }
 }
+
+/// A site with some folders and files, for guards.
+fn peopled(question: &Question) -> Reply {
+    use exedra_core::answer::listing::{Kind, Listed};
+    let listed = |name: &str, kind| Listed { name: name.to_owned(), kind, bytes: 1, changed: 0 };
+    let path = question.path.as_str();
+    match question.want {
+        Want::Names => Reply::Names(match path {
+            "" => Arc::from([listed("staff", Kind::Folder), listed("a.html", Kind::File)]),
+            "staff" => Arc::from([listed("rota é.html", Kind::File), listed("7", Kind::Folder)]),
+            "staff/7" => Arc::from([listed("x", Kind::File)]),
+            _ => return Reply::Entry(Entry::Missing),
+        }),
+        Want::Entry if ["", "staff", "staff/7"].contains(&path) => Reply::Entry(Entry::Folder),
+        Want::Entry if ["a.html", "staff/rota é.html", "staff/7/x"].contains(&path) => {
+            Reply::Entry(Entry::File(FileFacts { size: 10, modified: 0, stamp: 0 }))
+        }
+        Want::Entry => Reply::Entry(Entry::Missing),
+        _ => looking(question),
+    }
+}
+
+fn errors_of_guard(path: &str, effect: &str) -> Vec<Diagnostic> {
+    let text = format!("{HEAD}[[site.rules]]\npath = {path}\n{effect}\n");
+    let found = match understand(&text, Path::new("")) {
+        Ok(config) => check::check(&config, &peopled, &[], None),
+        Err(found) => found,
+    };
+    found.into_iter().filter(Diagnostic::is_error).collect()
+}
+
+#[rstest]
+#[case::star("/staff/*", "login", Some("/staff/{*}"))]
+#[case::colon("/staff/:id/x", "login", Some("/staff/{id}/x"))]
+#[case::star_of_nothing("/staff/*/*.html", "login", Some("/staff/{part1}/{part2}.html"))]
+#[case::folder_alone("/staff/", "login", Some("/staff/{*}"))]
+#[case::folder_without_slash("/staff", "login", Some("/staff/{*}"))]
+#[case::front_page_alone("/", "login", Some("/{*}"))]
+#[case::misspelt("/staf/{*}", "login", Some("/staff/{*}"))]
+#[case::misspelt_refusal("/staf/{*}", "refuse", Some("/staff/{*}"))]
+#[case::misspelt_limit("/b.html", "limit", Some("/a.html"))]
+#[case::deeper("/staff/{name}/x", "login", None)]
+#[case::encoded("/staff/rota %C3%A9.html", "login", None)]
+#[case::everything("/{*}", "limit", None)]
+#[case::front_page_limited("/", "limit", None)]
+#[case::regex("regex:/staff/[0-9]/x", "login", None)]
+#[case::hidden("/.git/{*}", "refuse", None)]
+fn a_guard_guards_something_and_what_is_advised_passes(
+    #[case] path: &str,
+    #[case] effect: &str,
+    #[case] advised: Option<&str>,
+) {
+    let effect = match effect {
+        "login" => "login = \"staff\"",
+        "refuse" => "refuse = 403",
+        _ => "limit = { requests = \"1 a second\", at_once = 5 }",
+    };
+    let written = match path.strip_prefix("regex:") {
+        Some(regex) => format!("{{ regex = '{regex}' }}"),
+        None => format!("{path:?}"),
+    };
+    let mut found = errors_of_guard(&written, effect);
+    let Some(advised) = advised else {
+        assert_eq!(found, []);
+        return;
+    };
+    // Advice may uncover what else is wrong, until nothing is.
+    let mut advice = Vec::new();
+    while let Some(first) = found.first() {
+        let remedy = first.remedy.clone().unwrap();
+        let quoted = remedy.split('"').nth(1).unwrap_or_else(|| panic!("{remedy}")).to_owned();
+        found = errors_of_guard(&format!("{quoted:?}"), effect);
+        advice.push(quoted);
+        if advice.len() > 3 || advice.last().is_some_and(|last| last == advised) {
+            break;
+        }
+    }
+    assert_eq!(advice.last().map(String::as_str), Some(advised));
+    assert!(found.is_empty() || path.contains("*.html"), "{found:?}");
+}

@@ -178,6 +178,31 @@ fn a_changed_configuration_comes_into_force_whole_or_not_at_all_and_can_be_taken
 }
 
 #[test]
+fn a_revision_comes_back_through_a_link_with_the_mode_of_the_file_from_wherever_it_is_asked_for() {
+    use std::os::unix::fs::PermissionsExt;
+    let place = Place::new();
+    let real = place.path("real.toml");
+    std::fs::rename(place.config(), &real).unwrap();
+    std::os::unix::fs::symlink("real.toml", place.config()).unwrap();
+    std::fs::set_permissions(&real, std::fs::Permissions::from_mode(0o640)).unwrap();
+    // By a name that means something only where the service was started.
+    let mut command = std::process::Command::new(exedra_e2e::program());
+    command.args(["serve", "--config", "exedra.toml"]).current_dir(place.folder.path());
+    let program = exedra_e2e::Program::start_as(&mut command, place.path("state"));
+    let before = std::fs::read_to_string(&real).unwrap();
+    let refuse = "[[site.rules]]\npath = \"/{*}\"\nrefuse = 403\n";
+    std::fs::write(&real, format!("{before}{refuse}")).unwrap();
+    assert!(reload(&place, &program).0);
+    assert_eq!(program.get("lamp.example", "/").status(), 403);
+    let config = text(&place.config());
+    let output = exedra(&["restore", "1", "--config", &config, "--console", &program.console]);
+    assert!(output.status.success(), "{}", drawn(&output));
+    assert_eq!(program.get("lamp.example", "/").status(), 200);
+    assert!(place.config().is_symlink() && std::fs::read_to_string(&real).unwrap() == before);
+    assert_eq!(std::fs::metadata(&real).unwrap().permissions().mode() & 0o777, 0o640);
+}
+
+#[test]
 fn listeners_come_and_go_while_the_others_keep_their_sockets() {
     let place = Place::new();
     let program = place.serve();

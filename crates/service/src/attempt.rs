@@ -1,18 +1,21 @@
 //! Answering from memory, or saying what is lacking.
 
-use crate::body::{Content, Pieces};
+use crate::body::{Content, Opening, Pieces};
+use crate::descriptors::FilePermit;
 use crate::disk::Kept;
-use crate::encodings::Quick;
+use crate::encodings::{MOST_TO_SETTLE, Quick};
 use crate::folders;
 use crate::memory::Draft;
 use crate::site::Site;
 use bytes::Bytes;
 use exedra_core::answer::{
-    Answer, Body, Credentials, Entry, FileFacts, Form, Piece, Question, Reply, SitePath, Turn, Want, answer,
+    Answer, Body, Credentials, Entry, FileFacts, Form, Password, Piece, Question, Reply, SitePath, Turn,
+    Want, answer,
 };
 use exedra_core::encode::Codec;
 use exedra_core::facts::Facts;
 use std::fs::File;
+use std::io;
 use std::net::IpAddr;
 use std::sync::Arc;
 use tokio::task::spawn_blocking;
@@ -50,12 +53,21 @@ pub enum Lack {
 pub struct Fetched {
     places: Vec<(Question, Arc<Kept>)>,
     folders: Vec<(SitePath, Arc<folders::Known>)>,
-    logins: Vec<(Credentials, bool)>,
+    logins: Vec<(Credentials, Password)>,
     quick: Option<(SitePath, FileFacts, Codec, Bytes)>,
-    file: Option<(Question, FileFacts, File)>,
+    file: Option<(Question, FileFacts, File, FilePermit)>,
+    /// Where there is no descriptor for the client's file.
+    pub refused: bool,
+    /// Whether files are opened only when there is something to send; and for whom.
+    lazily: Option<IpAddr>,
 }
 
 impl Fetched {
+    /// Nothing yet, for a client on a connection on which it may hold back each answer, or only all of them.
+    pub fn of(client: IpAddr, holds_back_each: bool) -> Self {
+        Fetched { lazily: holds_back_each.then_some(client), ..Fetched::default() }
+    }
+
     /// Fetches what is lacking. Says whether what was known still held.
     pub async fn supply(&mut self, site: &Arc<Site>, client: IpAddr, lack: Lack) -> bool {
         match lack {
@@ -68,8 +80,8 @@ impl Fetched {
                 return true;
             }
             Lack::Login(credentials) => {
-                let is_right = site.guards.judge(&credentials, client).await;
-                self.logins.push((credentials, is_right));
+                let found = site.guards.judge(&credentials, client).await;
+                self.logins.push((credentials, found));
                 return true;
             }
             Lack::Place(question) => {
@@ -80,23 +92,23 @@ impl Fetched {
                 return true;
             }
             Lack::Quick(question, kept, facts, codec) => {
-                let (encodings, path) = (Arc::clone(&site.encodings), question.path.clone());
-                let made = spawn_blocking(move || {
-                    let plain = kept.content.as_deref().unwrap_or_default();
-                    encodings.make_quick(&question, facts, codec, plain)
-                });
-                match made.await {
-                    Ok(Ok(Quick::Body(body))) => self.quick = Some((path, facts, codec, body)),
-                    Ok(Ok(Quick::Decided)) => {}
-                    _ => return self.forget(),
+                let plain = kept.content.clone().unwrap_or_default();
+                match site.encodings.quick_once(&question, facts, codec, plain).await {
+                    Quick::Body(body) => self.quick = Some((question.path, facts, codec, body)),
+                    Quick::Decided => {}
+                    Quick::Failed => return self.forget(),
                 }
                 return true;
             }
             Lack::File(question, promised) => {
                 let (disk, asked) = (Arc::clone(&site.disk), question.clone());
+                let Some(permit) = site.open_files.permit(client) else {
+                    self.refused = true;
+                    return true;
+                };
                 match spawn_blocking(move || disk.open_file(&asked)).await {
                     Ok(Ok((file, facts))) if facts == promised => {
-                        self.file = Some((question, facts, file));
+                        self.file = Some((question, facts, file, permit));
                         return true;
                     }
                     _ => site.disk.forget(&question),
@@ -109,7 +121,8 @@ impl Fetched {
 
     /// Forgets everything but who has signed in: that does not change with the disk.
     fn forget(&mut self) -> bool {
-        *self = Fetched { logins: std::mem::take(&mut self.logins), ..Fetched::default() };
+        let (logins, lazily) = (std::mem::take(&mut self.logins), self.lazily);
+        *self = Fetched { logins, lazily, ..Fetched::default() };
         false
     }
 
@@ -118,9 +131,11 @@ impl Fetched {
         fetched.map(|(_, known)| Arc::clone(known)).or_else(|| site.folders.remembered(question, &site.disk))
     }
 
-    fn login(&self, site: &Site, credentials: &Credentials) -> Option<bool> {
+    fn login(&self, site: &Site, credentials: &Credentials) -> Option<Password> {
         let fetched = self.logins.iter().find(|(asked, _)| asked == credentials);
-        fetched.map(|(_, is_right)| *is_right).or_else(|| site.guards.remembers(credentials).then_some(true))
+        fetched
+            .map(|(_, found)| *found)
+            .or_else(|| site.guards.remembers(credentials).then_some(Password::Right))
     }
 
     fn place(&self, site: &Site, question: &Question) -> Option<Arc<Kept>> {
@@ -162,10 +177,10 @@ pub fn ready(site: &Site, mut turn: Turn<'_>, fetched: &mut Fetched) -> Result<R
                 said = Some(known);
             }
             Turn::Login(credentials, waiting) => {
-                let Some(is_right) = fetched.login(site, &credentials) else {
+                let Some(found) = fetched.login(site, &credentials) else {
                     return Err(Lack::Login(credentials));
                 };
-                turn = waiting.told(Reply::Login(is_right));
+                turn = waiting.told(Reply::Login(found));
             }
             Turn::Ask(question, waiting) => {
                 let Some(kept) = fetched.place(site, &question) else { return Err(Lack::Place(question)) };
@@ -177,7 +192,7 @@ pub fn ready(site: &Site, mut turn: Turn<'_>, fetched: &mut Fetched) -> Result<R
     let (path, form, pieces) = match &mut answer.body {
         Body::None => {
             let draft = last
-                .filter(|_| unsettled.is_none() && !answer.depends)
+                .filter(|_| unsettled.is_none() && answer.is_for_same_octets())
                 .and_then(|(question, kept)| Draft::of(question, kept, Form::Plain, said));
             return Ok(Ready { answer, content: Content::none(), full: None, draft });
         }
@@ -198,7 +213,7 @@ pub fn ready(site: &Site, mut turn: Turn<'_>, fetched: &mut Fetched) -> Result<R
             site.encodings.settle(&question, facts, known);
             None
         }
-        None if answer.depends => None,
+        None if !answer.is_for_same_octets() => None,
         None => Draft::of(question, kept, form, said),
     };
     let full = form.codec().map(|codec| (codec, facts.size));
@@ -240,7 +255,7 @@ fn content(
         (Some(whole), None) => Ok(Content::Whole(whole)),
         (Some(whole), Some(pieces)) => put_together(&whole, pieces).ok_or(Lack::Again),
         (None, pieces) => {
-            let file = opened(question, facts, fetched)?;
+            let file = opened(site, question, facts, fetched)?;
             let pieces = match pieces {
                 None => Pieces::new(file, facts.size, None).map_err(|_| Lack::Again)?,
                 Some(pieces) => Pieces::of_parts(file, pieces.clone()),
@@ -271,14 +286,54 @@ fn quick(
     if kept.content.is_some() {
         return Err(Lack::Quick(question, Arc::clone(kept), facts, codec));
     }
+    if facts.size <= MOST_TO_SETTLE {
+        if let Some(reader) = site.encodings.along(&question, facts, codec) {
+            return Ok(Content::Shared(reader));
+        }
+        let Opening::Open(file, permit) = opened_now(question.clone(), facts, fetched)? else {
+            return Err(Lack::Again);
+        };
+        return Ok(Content::Shared(site.encodings.encode_for_all(&question, facts, codec, (file, permit))));
+    }
     let effort = site.encodings.quick_effort(question.site, codec);
-    let file = opened(question.clone(), facts, fetched)?;
-    Pieces::new(file, facts.size, Some((codec, effort))).map(Content::pieces).map_err(|_| Lack::Again)
+    let file = opened(site, question.clone(), facts, fetched)?;
+    // Without leave, it is decided anew that the file goes out as it is.
+    let leave = site.encodings.stream().ok_or(Lack::Again)?;
+    let pieces = Pieces::new(file, facts.size, Some((codec, effort))).map_err(|_| Lack::Again)?;
+    Ok(Content::pieces(pieces.with_leave(leave)))
 }
 
-fn opened(question: Question, promised: FileFacts, fetched: &mut Fetched) -> Result<File, Lack> {
+/// The file that was opened, for whoever reads it at once.
+fn opened_now(question: Question, promised: FileFacts, fetched: &mut Fetched) -> Result<Opening, Lack> {
     match fetched.file.take() {
-        Some((asked, facts, file)) if asked == question && facts == promised => Ok(file),
+        Some((asked, facts, file, permit)) if asked == question && facts == promised => {
+            Ok(Opening::Open(file, permit))
+        }
+        _ => Err(Lack::File(question, promised)),
+    }
+}
+
+/// The file that was opened, or leave to open it when there is something to send.
+fn opened(
+    site: &Site,
+    question: Question,
+    promised: FileFacts,
+    fetched: &mut Fetched,
+) -> Result<Opening, Lack> {
+    match fetched.file.take() {
+        Some((asked, facts, file, permit)) if asked == question && facts == promised => {
+            let Some(client) = fetched.lazily else { return Ok(Opening::Open(file, permit)) };
+            // Seen to be what it should be, it is closed again: the client may never take any of it.
+            let (disk, files) = (Arc::clone(&site.disk), Arc::clone(&site.open_files));
+            Ok(Opening::Later(Box::new(move || {
+                let permit =
+                    files.permit(client).ok_or_else(|| io::Error::other("too many files are open"))?;
+                match disk.open_file(&question)? {
+                    (file, facts) if facts == promised => Ok((file, permit)),
+                    _ => Err(io::Error::other("the file was replaced before it could be sent")),
+                }
+            })))
+        }
         _ => Err(Lack::File(question, promised)),
     }
 }

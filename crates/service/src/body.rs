@@ -4,6 +4,9 @@
 //! written: once, whatever became of it.
 
 use crate::buffers;
+use crate::connections::streams;
+use crate::descriptors::FilePermit;
+use crate::encodings::shared::Reader;
 use crate::finished::{Failure, Finished};
 use bytes::Bytes;
 use exedra_core::answer::Piece;
@@ -13,12 +16,17 @@ use rustix::io::{ReadWriteFlags, preadv2};
 use std::collections::VecDeque;
 use std::fs::File;
 use std::io::{self, IoSliceMut, Write};
+use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
+use tokio::sync::OwnedSemaphorePermit;
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, Sleep};
+
+/// How much of a file is read for a client that may never take it.
+const BEGINNING: usize = 4096;
 
 /// The body of an answer, and the request that its end finishes.
 pub struct LoggedBody {
@@ -67,6 +75,8 @@ impl Pace {
 pub enum Content {
     /// Something that is all there.
     Whole(Bytes),
+    /// What is encoded for several at once.
+    Shared(Reader),
     /// A file, or parts of it, read on the way.
     Pieces {
         /// What is read next, or being read.
@@ -84,24 +94,65 @@ pub enum Reading {
     Busy(JoinHandle<io::Result<(Bytes, Option<Box<Pieces>>)>>),
 }
 
+/// A file that is open, or will be.
+pub enum Opening {
+    /// It is, by somebody's leave.
+    Open(File, FilePermit),
+    /// It will be when there is something to send.
+    Later(Reopen),
+}
+
+/// Opens a file that was looked at before, if it is still the same. Blocks.
+pub type Reopen = Box<dyn Fn() -> io::Result<(File, FilePermit)> + Send>;
+
+impl Opening {
+    /// Reads what stands at a place. Blocks. A client that may never take anything is sent a beginning, for which the file
+    /// is open only now; it stays open once that has been taken.
+    fn read(&mut self, part: &Range<u64>, buffer: &mut [u8], is_beginning: bool) -> io::Result<usize> {
+        let most = usize::try_from(part.end - part.start).unwrap_or(usize::MAX).min(buffer.len());
+        if let Opening::Later(open) = self {
+            let (file, permit) = open()?;
+            if is_beginning {
+                let length = most.min(BEGINNING);
+                file.read_exact_at(&mut buffer[..length], part.start)?;
+                return Ok(length);
+            }
+            *self = Opening::Open(file, permit);
+        }
+        let Opening::Open(file, _) = self else { return Ok(0) };
+        file.read_exact_at(&mut buffer[..most], part.start)?;
+        Ok(most)
+    }
+}
+
 /// A file on its way out, or parts of it.
 pub struct Pieces {
-    file: File,
+    file: Opening,
     parts: VecDeque<Piece>,
     encoder: Option<Encoder<Vec<u8>>>,
+    /// Whether anything has been read.
+    has_begun: bool,
+    /// Leave to encode, held until it has gone.
+    _leave: Option<OwnedSemaphorePermit>,
 }
 
 impl Pieces {
     /// A file of a known size, perhaps to be encoded on the way.
-    pub fn new(file: File, size: u64, coding: Option<(Codec, Effort)>) -> io::Result<Self> {
+    pub fn new(file: Opening, size: u64, coding: Option<(Codec, Effort)>) -> io::Result<Self> {
         let encoder = coding.map(|(codec, effort)| codec.encoder(effort, Vec::new())).transpose()?;
         let parts = if size > 0 { VecDeque::from([Piece::File(0..size)]) } else { VecDeque::new() };
-        Ok(Pieces { file, parts, encoder })
+        Ok(Pieces { file, parts, encoder, has_begun: false, _leave: None })
     }
 
     /// Parts of a file, and what stands between them.
-    pub fn of_parts(file: File, parts: Vec<Piece>) -> Self {
-        Pieces { file, parts: parts.into(), encoder: None }
+    pub fn of_parts(file: Opening, parts: Vec<Piece>) -> Self {
+        Pieces { file, parts: parts.into(), encoder: None, has_begun: false, _leave: None }
+    }
+
+    /// The same, by somebody's leave.
+    #[must_use]
+    pub fn with_leave(self, leave: OwnedSemaphorePermit) -> Self {
+        Pieces { _leave: Some(leave), ..self }
     }
 
     /// How many octets there are to come, before any encoding.
@@ -115,9 +166,7 @@ impl Pieces {
 
     /// The next piece, if it is to be had without waiting for the disk: the system has it in memory.
     fn next_at_once(&mut self) -> Option<Bytes> {
-        if self.encoder.is_some() {
-            return None;
-        }
+        let (Opening::Open(file, _), None) = (&self.file, &self.encoder) else { return None };
         match self.parts.front_mut()? {
             Piece::Octets(octets) => {
                 let octets = std::mem::take(octets);
@@ -128,9 +177,8 @@ impl Pieces {
                 let length = buffers::SIZE.min(usize::try_from(part.end - part.start).unwrap_or(usize::MAX));
                 let mut buffer = buffers::take();
                 let room = &mut [IoSliceMut::new(&mut buffer[..length])];
-                let read = preadv2(&self.file, room, part.start, ReadWriteFlags::NOWAIT)
-                    .ok()
-                    .filter(|read| *read > 0);
+                let read =
+                    preadv2(file, room, part.start, ReadWriteFlags::NOWAIT).ok().filter(|read| *read > 0);
                 let Some(read) = read else {
                     buffers::give_back(buffer);
                     return None;
@@ -169,14 +217,26 @@ impl Pieces {
             None => Ok(Bytes::new()),
             Some(Piece::Octets(octets)) => Ok(octets.into()),
             Some(Piece::File(part)) => {
-                let until = part.end.min(part.start + buffers::SIZE as u64);
-                let length = (until - part.start) as usize;
                 let mut buffer = buffers::take();
-                self.file.read_exact_at(&mut buffer[..length], part.start)?;
+                let is_beginning = !std::mem::replace(&mut self.has_begun, true) && self.encoder.is_none();
+                let length = match self.file.read(&part, &mut buffer[..buffers::SIZE], is_beginning) {
+                    Ok(length) => length,
+                    Err(error) => {
+                        buffers::give_back(buffer);
+                        return Err(error);
+                    }
+                };
+                let until = part.start + length as u64;
                 if until < part.end {
                     self.parts.push_front(Piece::File(until..part.end));
                 }
-                Ok(buffers::piece(buffer, length))
+                if length > BEGINNING {
+                    return Ok(buffers::piece(buffer, length));
+                }
+                // A large buffer is not kept for little.
+                let piece = Bytes::copy_from_slice(&buffer[..length]);
+                buffers::give_back(buffer);
+                Ok(piece)
             }
         }
     }
@@ -199,6 +259,7 @@ impl Content {
     pub fn length(&self) -> Option<u64> {
         match self {
             Content::Whole(content) => Some(content.len() as u64),
+            Content::Shared(_) => None,
             Content::Pieces { left, .. } => *left,
         }
     }
@@ -206,6 +267,7 @@ impl Content {
     fn is_over(&self) -> bool {
         match self {
             Content::Whole(content) => content.is_empty(),
+            Content::Shared(reader) => reader.is_over(),
             Content::Pieces { reading, .. } => matches!(reading, Reading::Idle(None)),
         }
     }
@@ -257,7 +319,27 @@ impl Body for LoggedBody {
     type Error = io::Error;
 
     fn poll_frame(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
-        let body = self.get_mut();
+        let polled = self.get_mut().poll_next(context);
+        match &polled {
+            Poll::Pending => streams::note_waiting(),
+            Poll::Ready(_) => streams::note_moved(),
+        }
+        polled
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.content.is_over() && self.waiting() == 0
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        let length = self.content.length().map(|length| length + self.waiting());
+        length.map_or_else(SizeHint::default, SizeHint::with_exact)
+    }
+}
+
+impl LoggedBody {
+    fn poll_next(&mut self, context: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
+        let body = self;
         if let Some(pace) = &mut body.pace {
             ready!(pace.pause.as_mut().poll(context));
             if !pace.rest.is_empty() {
@@ -267,6 +349,14 @@ impl Body for LoggedBody {
         let piece = match &mut body.content {
             Content::Whole(content) if content.is_empty() => return Poll::Ready(None),
             Content::Whole(content) => std::mem::take(content),
+            Content::Shared(reader) => match ready!(reader.poll_next(context)) {
+                None => return Poll::Ready(None),
+                Some(Ok(piece)) => piece,
+                Some(Err(error)) => {
+                    body.failed(&error);
+                    return Poll::Ready(Some(Err(error)));
+                }
+            },
             Content::Pieces { reading, left } => {
                 let piece = match ready!(reading.poll_next(context)) {
                     None => return Poll::Ready(None),
@@ -283,15 +373,6 @@ impl Body for LoggedBody {
             }
         };
         Poll::Ready(Some(Ok(Frame::data(body.send_next(piece)))))
-    }
-
-    fn is_end_stream(&self) -> bool {
-        self.content.is_over() && self.waiting() == 0
-    }
-
-    fn size_hint(&self) -> SizeHint {
-        let length = self.content.length().map(|length| length + self.waiting());
-        length.map_or_else(SizeHint::default, SizeHint::with_exact)
     }
 }
 

@@ -80,14 +80,19 @@ impl ChangeError {
 impl Changes {
     /// Changes by a file.
     pub fn new(house: Arc<House>, revisions: Revisions, file: &Path) -> Self {
-        Changes { house, revisions, file: file.to_owned(), busy: Mutex::default() }
+        // Whoever asks for a revision may do so from elsewhere.
+        let file = std::path::absolute(file).unwrap_or_else(|_| file.to_owned());
+        Changes { house, revisions, file, busy: Mutex::default() }
     }
 
     /// Brings the first configuration into force, which has been checked. Gives the threads of the workers.
     pub fn begin(&self, config: Config) -> Result<Vec<JoinHandle<()>>, StartError> {
         let sources = config.sources.clone();
         let threads = self.house.change(config)?;
-        self.keep(&sources)?;
+        // Sites come up also where nothing can be kept.
+        if let Err(error) = self.keep(&sources) {
+            tracing::error!("this configuration is not kept as a revision: {error}");
+        }
         Ok(threads)
     }
 
@@ -101,8 +106,14 @@ impl Changes {
         let Checked { config, found: remarks } = checking::read(&self.file, checking::Depth::ToServe)?;
         let later = self.house.site().map(|site| later(&site.config, &config)).unwrap_or_default();
         let sources = config.sources.clone();
-        self.house.change(config)?;
+        // Kept first: what could not be taken back does not come into force.
         let (revision, is_new) = self.keep(&sources)?;
+        if let Err(error) = self.house.change(config) {
+            if is_new {
+                self.revisions.take_back(revision)?;
+            }
+            return Err(error.into());
+        }
         tracing::info!(revision, "the configuration {} is in force", self.file.display());
         Ok(Changed { revision, is_new, remarks, sources, later })
     }
@@ -116,19 +127,20 @@ impl Changes {
     pub fn restore(&self, number: i32) -> Result<Changed, ChangeError> {
         let _busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
         let revision = self.revisions.get(number)?.ok_or(ChangeError::NoRevision(number))?;
-        let now: Vec<(PathBuf, Option<String>)> = revision
+        let files: Vec<(PathBuf, &String)> = revision
             .files
             .iter()
-            .map(|(name, _)| (PathBuf::from(name), std::fs::read_to_string(name).ok()))
+            .enumerate()
+            .map(|(nth, (name, text))| (self.place_of(nth, name), text))
             .collect();
+        let now: Vec<(PathBuf, Option<String>)> =
+            files.iter().map(|(path, _)| (path.clone(), std::fs::read_to_string(path).ok())).collect();
         let put = |path: &Path, text: &str| {
-            let fresh = path.with_extension("toml.new");
-            let put = std::fs::write(&fresh, text).and_then(|()| std::fs::rename(&fresh, path));
-            put.map_err(|error| ChangeError::Write { path: path.to_owned(), error })
+            replace(path, text).map_err(|error| ChangeError::Write { path: path.to_owned(), error })
         };
         let back = || -> Result<Changed, ChangeError> {
-            for (name, text) in &revision.files {
-                put(Path::new(name), text)?;
+            for (path, text) in &files {
+                put(path, text)?;
             }
             self.reload_alone()
         };
@@ -145,10 +157,35 @@ impl Changes {
         })
     }
 
+    /// Where a file of a revision lies. The first is the configuration itself, whatever it was called; of others that were
+    /// named from some folder, that one is taken to be the configuration's.
+    fn place_of(&self, nth: usize, name: &str) -> PathBuf {
+        match Path::new(name) {
+            _ if nth == 0 => self.file.clone(),
+            path if path.is_absolute() => path.to_owned(),
+            path => self.file.parent().unwrap_or(Path::new("")).join(path),
+        }
+    }
+
     fn keep(&self, sources: &Sources) -> Result<(i32, bool), StoreError> {
-        let files = sources.files().iter().map(|file| (file.name.clone(), file.text.clone())).collect();
+        let whole = |name: &str| {
+            std::path::absolute(name).map_or_else(|_| name.to_owned(), |path| path.display().to_string())
+        };
+        let files = sources.files().iter().map(|file| (whole(&file.name), file.text.clone())).collect();
         self.revisions.keep(files, jiff::Timestamp::now().as_second())
     }
+}
+
+/// Puts a text in a file's place as a whole. A link stays a link, and the file keeps its mode.
+fn replace(path: &Path, text: &str) -> std::io::Result<()> {
+    let target = if path.is_symlink() { path.canonicalize()? } else { path.to_owned() };
+    let mut fresh = target.clone().into_os_string();
+    fresh.push(".new");
+    std::fs::write(&fresh, text)?;
+    if let Ok(there) = std::fs::metadata(&target) {
+        std::fs::set_permissions(&fresh, there.permissions())?;
+    }
+    std::fs::rename(&fresh, &target)
 }
 
 /// What of a configuration only a start brings into force.

@@ -56,6 +56,12 @@ const PATH: &AsciiSet = &CONTROLS
     .add(b'^')
     .add(b'|');
 
+/// Whether a folder is one of those that lead to it.
+fn leads_back(folder: &Path, from: &Path) -> bool {
+    let (Ok(folder), Ok(from)) = (folder.canonicalize(), from.canonicalize()) else { return true };
+    from.starts_with(folder)
+}
+
 /// Walks a site. Folders that cannot be read are nobody's to reach.
 pub fn walk(config: &Config, id: SiteId, disk: &Disk) -> Walked {
     let mut walk = Walk { config, id, disk, folders: Folders::new(), walked: Walked::default() };
@@ -85,11 +91,12 @@ impl Walk<'_> {
         for entry in names {
             let Ok(name) = entry.file_name().into_string() else { continue };
             let below = if path.is_empty() { name } else { format!("{path}/{name}") };
-            // Links to folders are followed by address only: a walk must end.
-            if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
-                self.folder(&below);
-            } else {
-                self.file(&below, &folder.join(entry.file_name()));
+            let file = folder.join(entry.file_name());
+            // A link is looked at for what it leads to. One that leads to a folder on the way to it leads in a circle.
+            match file.metadata() {
+                Ok(found) if found.is_dir() && !leads_back(&file, &folder) => self.folder(&below),
+                Ok(found) if found.is_dir() => {}
+                _ => self.file(&below, &file),
             }
         }
     }
@@ -101,11 +108,17 @@ impl Walk<'_> {
         }
         self.walked.files += 1;
         let mut beginning = Vec::new();
+        // Only what would be sent is opened, and that is a file.
         if let Ok(opened) = std::fs::File::open(file) {
             // A file that cannot be read here is judged by its name.
             let _ = opened.take(audit::LOOKED_AT as u64).read_to_end(&mut beginning);
         }
-        if let Some(kind) = audit::exposure(path, &beginning) {
+        let root = &self.config.site(self.id).folder.value;
+        let target = file.canonicalize().ok();
+        let target = target.as_deref().zip(root.canonicalize().ok());
+        let target = target.and_then(|(target, root)| target.strip_prefix(root).ok()?.to_str());
+        let kind = audit::exposure(path, &beginning).or_else(|| audit::exposure(target?, &beginning));
+        if let Some(kind) = kind {
             self.expose(&address, kind);
         }
     }

@@ -19,6 +19,9 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
+/// How much of a text stands in the log of errors.
+const MOST_OF_ERROR: usize = 1024;
+
 /// A request that is being answered.
 pub struct Finished {
     /// Where it is written down, and counted.
@@ -123,14 +126,24 @@ impl Finished {
             time: time.into(),
             site: site.map(Cow::Borrowed),
             client: request.client.into(),
-            method: request.method.into(),
-            host: request.host.into(),
-            target: String::from_utf8_lossy(&request.target),
+            method: beginning(request.method.as_bytes()),
+            host: beginning(request.host.as_bytes()),
+            target: beginning(&request.target),
             status: request.status,
             file: failure.file.as_deref().map(Cow::Borrowed),
-            referrer: Some(String::from_utf8_lossy(request.referrer)).filter(|text| !text.is_empty()),
+            referrer: Some(beginning(request.referrer)).filter(|text| !text.is_empty()),
             cause: failure.cause.as_str().into(),
         });
+    }
+}
+
+/// The beginning of what a client said: the rest is in the access log, as far as it is anywhere.
+fn beginning(octets: &[u8]) -> Cow<'_, str> {
+    match octets.get(..MOST_OF_ERROR) {
+        Some(beginning) if beginning.len() < octets.len() => {
+            format!("{}...(cut)", String::from_utf8_lossy(beginning)).into()
+        }
+        _ => String::from_utf8_lossy(octets),
     }
 }
 

@@ -1,6 +1,8 @@
-//! What those in front say of a client, where they are trusted: `Forwarded` (RFC 7239), and where there is none, the
-//! older `X-Forwarded-For` and `X-Forwarded-Proto`.
+//! What those in front say of a client, where they are trusted: in `Forwarded` (RFC 7239), or in the older
+//! `X-Forwarded-For` and `X-Forwarded-Proto`. Which of them they set is configured; the other is passed on as it came from
+//! the client, who may write anything into it, and is not looked at.
 
+use exedra_core::config::ForwardedBy;
 use exedra_core::facts::Scheme;
 use http::{HeaderMap, HeaderName, header};
 use ipnet::IpNet;
@@ -29,15 +31,15 @@ struct Hop<'f> {
 }
 
 /// Where a request came from: the last one that a trusted forwarder names and that is no forwarder itself.
-pub fn origin(peer: IpAddr, headers: &HeaderMap, forwarders: &[IpNet]) -> Origin {
+pub fn origin(peer: IpAddr, headers: &HeaderMap, forwarders: &[IpNet], by: ForwardedBy) -> Origin {
     let mut origin = Origin { client: peer.to_canonical(), scheme: None };
     let trusted = |address: IpAddr| forwarders.iter().any(|network| network.contains(&address));
     if forwarders.is_empty() || !trusted(origin.client) {
         return origin;
     }
-    let hops = match headers.contains_key(header::FORWARDED) {
-        true => standard(headers),
-        false => older(headers),
+    let hops = match by {
+        ForwardedBy::Forwarded => standard(headers),
+        ForwardedBy::XForwardedFor => older(headers),
     };
     for hop in hops {
         // Whoever hides its address still says by what scheme it was reached.
@@ -138,20 +140,23 @@ mod tests {
     ) {
         let mut headers = HeaderMap::new();
         headers.insert(name, field.parse().unwrap());
-        let found = origin(peer.parse().unwrap(), &headers, &["10.0.0.0/8".parse().unwrap()]);
+        let by = if name == "forwarded" { ForwardedBy::Forwarded } else { ForwardedBy::XForwardedFor };
+        let found = origin(peer.parse().unwrap(), &headers, &["10.0.0.0/8".parse().unwrap()], by);
         assert_eq!(found, Origin { client: expected.parse().unwrap(), scheme });
     }
 
     #[test]
-    fn the_older_fields_count_together_and_only_where_the_standard_one_is_not() {
+    fn the_field_that_forwarders_do_not_set_is_the_clients_own_and_not_believed() {
         let mut headers = HeaderMap::new();
         headers.insert("x-forwarded-for", "192.0.2.9".parse().unwrap());
         headers.insert("x-forwarded-proto", "https".parse().unwrap());
+        headers.insert("forwarded", "for=198.51.100.1;proto=http".parse().unwrap());
         let networks = ["10.0.0.0/8".parse().unwrap()];
-        let found = origin("10.0.0.1".parse().unwrap(), &headers, &networks);
-        assert_eq!((found.client.to_string().as_str(), found.scheme), ("192.0.2.9", HTTPS));
-        headers.insert("forwarded", "for=192.0.2.1".parse().unwrap());
-        let found = origin("10.0.0.1".parse().unwrap(), &headers, &networks);
-        assert_eq!((found.client.to_string().as_str(), found.scheme), ("192.0.2.1", None));
+        let found = |by| {
+            let found = origin("10.0.0.1".parse().unwrap(), &headers, &networks, by);
+            (found.client.to_string(), found.scheme)
+        };
+        assert_eq!(found(ForwardedBy::XForwardedFor), ("192.0.2.9".to_owned(), HTTPS));
+        assert_eq!(found(ForwardedBy::Forwarded), ("198.51.100.1".to_owned(), Some(Scheme::Http)));
     }
 }

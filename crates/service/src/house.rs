@@ -10,6 +10,7 @@ use crate::certificates::Certificates;
 use crate::certificates::obtaining::Tokens;
 use crate::connections::{Clock, Manner, Workers, accept};
 use crate::countries;
+use crate::descriptors::{self, Division, OpenFiles};
 use crate::disk::Disk;
 use crate::encodings::Encodings;
 use crate::error_log::{ERRORS, ErrorLog};
@@ -23,7 +24,7 @@ use crate::near::Owner;
 use crate::running::StartError;
 use crate::site::{Fired, Site, Tls};
 use crate::sockets::HandedOver;
-use exedra_core::config::{Config, Keeping, Listener, Log};
+use exedra_core::config::{Config, Keeping, Limits as ConfigLimits, Listener, Log};
 use exedra_core::logs::{Layout, LogTemplate};
 use exedra_store::Records;
 use rustls::server::ProducesTickets;
@@ -52,6 +53,7 @@ pub struct House {
     clock: Arc<Clock>,
     tickets: Arc<dyn ProducesTickets>,
     limits: Arc<Limits>,
+    open_files: Arc<OpenFiles>,
     tries: Arc<Tries>,
     /// What authorities are told that are asked for certificates.
     pub tokens: Arc<Tokens>,
@@ -114,6 +116,7 @@ impl House {
             clock: Clock::new(),
             tickets: rustls::crypto::ring::Ticketer::new()?,
             limits: Arc::default(),
+            open_files: Arc::default(),
             tries: Arc::default(),
             tokens: Arc::default(),
             journals: Mutex::new(journals),
@@ -148,6 +151,7 @@ impl House {
         let state = &config.service.state.value;
         let failed = |path: &Path, error| StartError::Path { path: path.to_owned(), error };
 
+        let division = self.divide(&config)?;
         let fresh_doors = self.open_doors(&config)?;
         let before = in_force.as_deref();
         let disk = match before.map(|site| &site.disk).filter(|disk| disk.is_of(&config)) {
@@ -207,14 +211,33 @@ impl House {
             logs,
             no_site,
             errors,
+            division,
+            open_files: Arc::clone(&self.open_files),
             counter: before.map_or_else(|| self.counters.add(), |site| Arc::clone(&site.counter)),
             owner: Owner::another(),
             config: Arc::clone(&config),
         });
         let threads = self.employ(&site).map_err(|error| failed(state, error))?;
+        self.open_files.allow(division.files);
         *in_force = Some(site);
         self.change_doors(&config, fresh_doors);
         Ok(threads)
+    }
+
+    /// Divides the descriptors among all who need some.
+    fn divide(&self, config: &Config) -> Result<Division, StartError> {
+        let wanted = usize::try_from(config.limits.connections).unwrap_or(usize::MAX);
+        let (all, workers) = (descriptors::available(), worker_count());
+        let division = descriptors::divide(all, config.sites.len(), workers, wanted)
+            .map_err(|needed| StartError::Descriptors { all, needed })?;
+        let is_asked_for = config.limits.connections != ConfigLimits::default().connections;
+        if division.connections < wanted && is_asked_for {
+            tracing::warn!(
+                "this process may have {all} descriptors: {} connections fit, not {wanted}",
+                division.connections
+            );
+        }
+        Ok(division)
     }
 
     /// Has the workers answer by a configuration; the first starts them.
@@ -224,7 +247,7 @@ impl House {
             workers.change(site);
             return Ok(Vec::new());
         }
-        let count = std::thread::available_parallelism().map_or(1, usize::from);
+        let count = worker_count();
         let stop = self.stop.subscribe();
         let (started, threads) = Workers::start(count, site, &self.counters, &self.clock, &stop)?;
         *workers = Some(started);
@@ -360,6 +383,11 @@ impl Journals {
         self.open.insert(name.to_owned(), journal);
         Ok(pen)
     }
+}
+
+/// How many threads answer requests.
+fn worker_count() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {

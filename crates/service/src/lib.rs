@@ -11,6 +11,8 @@
 //! - [`folders`]: what folders say of themselves; [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
 //!   [`near`]: copies that threads keep for themselves; [`memory`]: whole answers, by the octets they answer
 //! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
+//! - [`lock`]: one service to a state folder
+//! - [`descriptors`]: how many there are, and who may have them
 //! - [`background`]: work that nobody waits for
 //! - [`journal`]: files that lines are written to; [`access_log`], [`error_log`]: what those lines say
 //! - [`explaining`]: why a request is answered as it is; [`exposure`]: what strangers could reach and should not
@@ -30,6 +32,7 @@ pub mod configuration;
 pub mod connections;
 pub mod console;
 pub mod countries;
+pub mod descriptors;
 pub mod disk;
 pub mod encodings;
 pub mod error_log;
@@ -43,6 +46,7 @@ pub mod house;
 pub mod ingest;
 pub mod journal;
 pub mod limits;
+pub mod lock;
 pub mod memory;
 pub mod near;
 pub mod preflight;

@@ -12,7 +12,7 @@ use crate::forwarded;
 use crate::limits::TooMany;
 use crate::memory::{self, Draft};
 use crate::site::{Current, Site};
-use exedra_core::answer::{Answer, Body, Entry, Reply, Step, Trace, Want, answer_traced};
+use exedra_core::answer::{Answer, Body, Entry, Password, Reply, Step, Trace, Want, answer_traced};
 use exedra_core::config::SiteId;
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
 use http::header::{self, HeaderValue};
@@ -39,12 +39,16 @@ impl Future for Responding {
     type Output = Result<Response<LoggedBody>, Infallible>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        match self.get_mut() {
+        let polled = match self.get_mut() {
             Responding::Now(response) => {
                 response.take().map_or(Poll::Pending, |response| Poll::Ready(Ok(response)))
             }
             Responding::Later(response) => response.as_mut().poll(context).map(Ok),
+        };
+        if polled.is_pending() {
+            crate::connections::streams::note_waiting();
         }
+        polled
     }
 }
 
@@ -88,7 +92,8 @@ fn respond(current: &Arc<Current>, request: Request<Incoming>, peer: Peer, pulse
     if !memory::stands_alone(&request) {
         pulse.has_more();
     }
-    let origin = forwarded::origin(peer.address, &request.headers, &site.config.service.forwarders);
+    let service = &site.config.service;
+    let origin = forwarded::origin(peer.address, &request.headers, &service.forwarders, service.forwarded_by);
     let scheme = origin.scheme.unwrap_or(peer.scheme);
     let finished = Box::new(Finished {
         service: Arc::clone(site),
@@ -113,7 +118,8 @@ fn respond(current: &Arc<Current>, request: Request<Incoming>, peer: Peer, pulse
     if let Some(told) = site.tokens.told(finished.request.uri.path()) {
         return Responding::Now(Some(tell(told, finished)));
     }
-    match attempt(site, facts(&finished), &mut Fetched::default()) {
+    let mut fetched = Fetched::of(finished.client, pulse.is_shared());
+    match attempt(site, facts(&finished), &mut fetched) {
         Ok(ready) if ready.answer.bound.is_none() => Responding::Now(Some(send(ready, finished, is_last))),
         Ok(ready) => match pass(&ready.answer, finished) {
             Ok(finished) => Responding::Now(Some(send(ready, finished, is_last))),
@@ -196,10 +202,13 @@ async fn fetch(
     again: impl Fn(&Site, &Finished, &mut Fetched) -> Result<Ready, Lack>,
 ) -> (Option<Ready>, Box<Finished>) {
     let site = Arc::clone(&finished.service);
-    let mut fetched = Fetched::default();
+    let mut fetched = Fetched::of(finished.client, finished.pulse.is_shared());
     let mut changes = 0;
     for _ in 0..MOST_FETCHES {
         changes += usize::from(!fetched.supply(&site, finished.client, lack).await);
+        if fetched.refused {
+            return (None, Box::new(Finished { failure: Some(no_descriptor()), ..*finished }));
+        }
         if changes >= MOST_CHANGES {
             break;
         }
@@ -296,7 +305,11 @@ fn failure(finished: &Finished, answer: &Answer) -> Failure {
                 known.map_or(Reply::Entry(Entry::Failed), |kept| kept.reply())
             }
         },
-        |credentials| service.guards.remembers(credentials),
+        |credentials| match answer.status {
+            // Limits have said so themselves; otherwise it was the login.
+            StatusCode::TOO_MANY_REQUESTS => Password::Unchecked { seconds: 0 },
+            _ => service.guards.remembers(credentials).into(),
+        },
     );
     let told = |step: &&Step| !matches!(step, Step::ErrorPage { .. } | Step::BuiltIn { .. });
     let before_pages = trace.steps.iter().take_while(told);
@@ -311,12 +324,18 @@ fn failure(finished: &Finished, answer: &Answer) -> Failure {
     failure
 }
 
-/// A file changes faster than it can be sent. The client may ask again at once.
+/// Why a client is sent no file for now.
+fn no_descriptor() -> Failure {
+    let cause = "too many files are open at once, in all or by this client: see `files` in `exedra status`";
+    Failure { file: None, cause: cause.to_owned() }
+}
+
+/// A file changes faster than it can be sent, or may not be opened just now. The client may ask again at once.
 fn changing(mut finished: Box<Finished>) -> Response<LoggedBody> {
     let status = StatusCode::SERVICE_UNAVAILABLE;
     finished.status = status;
     let cause = "what is to be sent changes faster than it can be sent".to_owned();
-    finished.failure = Some(Failure { file: None, cause });
+    finished.failure.get_or_insert(Failure { file: None, cause });
     if let Some(host) = host(&finished.request) {
         finished.site = exedra_core::answer::home::site_for(&finished.service.config, host).map(|(id, _)| id);
     }

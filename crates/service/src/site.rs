@@ -5,6 +5,7 @@ use crate::access_log::{AccessLog, client_text};
 use crate::certificates::Certificates;
 use crate::certificates::obtaining::Tokens;
 use crate::countries::Countries;
+use crate::descriptors::{Division, OpenFiles};
 use crate::disk::Disk;
 use crate::encodings::Encodings;
 use crate::error_log::ErrorLog;
@@ -54,6 +55,10 @@ pub struct Site {
     pub no_site: AccessLog,
     /// The log of errors.
     pub errors: ErrorLog,
+    /// How descriptors are divided.
+    pub division: Division,
+    /// Files that are open to be sent.
+    pub open_files: Arc<OpenFiles>,
     /// What is counted.
     pub counter: Arc<Counter>,
     /// Whose remembered answers are those of this configuration.

@@ -3,7 +3,7 @@
 //! `requests.db` holds the requests of the access logs as columns and can always be rebuilt from them
 //! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions, tokens; [`revisions`]: configurations).
 //!
-//! - [`database`]: opening, migrating
+//! - [`database`]: opening, migrating; damage, and what becomes of it
 //! - [`schema`]: the tables, for Diesel
 
 pub mod database;
@@ -12,7 +12,7 @@ pub mod revisions;
 pub mod schema;
 pub mod secrets;
 
-pub use database::StoreError;
+pub use database::{StoreError, Trouble};
 pub use records::{Checkpoint, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
 pub use secrets::{Purpose, Secrets};

@@ -1,11 +1,14 @@
 //! Every configuration that was in force, with the text of all its files.
 
-use crate::database::{self, StoreError};
+use crate::database::{Database, StoreError};
 use crate::schema::revisions;
 use crate::secrets::MIGRATIONS;
 use diesel::prelude::*;
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+
+/// How many revisions are kept, and how much they may take together.
+const MOST_REVISIONS: usize = 500;
+const MOST_OCTETS: i64 = 64 << 20;
 
 /// A configuration that was in force.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,12 +22,12 @@ pub struct Revision {
 }
 
 /// All of them.
-pub struct Revisions(Mutex<SqliteConnection>);
+pub struct Revisions(Database);
 
 impl Revisions {
     /// Opens `exedra.db` in the state folder.
-    pub fn open(state: &Path) -> Result<Self, StoreError> {
-        Ok(Revisions(Mutex::new(database::open(&state.join("exedra.db"), MIGRATIONS)?)))
+    pub fn open(state: &Path) -> Self {
+        Revisions(Database::at(state.join("exedra.db"), || MIGRATIONS))
     }
 
     /// Keeps a configuration that has come into force: its number, and whether it differs from the last one. One that
@@ -46,8 +49,14 @@ impl Revisions {
                 .values((revisions::made.eq(now), revisions::files.eq(text)))
                 .returning(revisions::number)
                 .get_result(connection)?;
+            prune(connection)?;
             Ok((number, true))
         })
+    }
+
+    /// Forgets one that did not come into force after all.
+    pub fn take_back(&self, number: i32) -> Result<(), StoreError> {
+        self.with(|connection| diesel::delete(revisions::table.find(number)).execute(connection)).map(|_| ())
     }
 
     /// All of them, the newest first.
@@ -67,8 +76,27 @@ impl Revisions {
     }
 
     fn with<T>(&self, run: impl FnOnce(&mut SqliteConnection) -> QueryResult<T>) -> Result<T, StoreError> {
-        Ok(run(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))?)
+        self.0.run(|connection| Ok(run(connection)?))
     }
+}
+
+/// Takes away the oldest where there are too many, or where they take too much together. The newest stays in any case.
+fn prune(connection: &mut SqliteConnection) -> QueryResult<()> {
+    use diesel::dsl::sql;
+    use diesel::sql_types::BigInt;
+    let sizes = revisions::table
+        .order(revisions::number.desc())
+        .select((revisions::number, sql::<BigInt>("length(files)")))
+        .load::<(i32, i64)>(connection)?;
+    let mut octets = 0;
+    let first = sizes.iter().enumerate().find(|(nth, (_, size))| {
+        octets += size;
+        *nth > 0 && (*nth >= MOST_REVISIONS || octets > MOST_OCTETS)
+    });
+    if let Some((_, (number, _))) = first {
+        diesel::delete(revisions::table.filter(revisions::number.le(number))).execute(connection)?;
+    }
+    Ok(())
 }
 
 fn revision((number, made, files): (i32, i64, String)) -> Revision {
@@ -82,7 +110,7 @@ mod tests {
     #[test]
     fn what_does_not_differ_is_no_new_revision() {
         let folder = tempfile::tempdir().unwrap();
-        let revisions = Revisions::open(folder.path()).unwrap();
+        let revisions = Revisions::open(folder.path());
         let files = |text: &str| vec![("exedra.toml".to_owned(), text.to_owned())];
         assert_eq!(revisions.keep(files("a"), 1).unwrap(), (1, true));
         assert_eq!(revisions.keep(files("a"), 2).unwrap(), (1, false));
@@ -91,5 +119,14 @@ mod tests {
         assert_eq!(revisions.get(2).unwrap().unwrap(), Revision { number: 2, made: 3, files: files("b") });
         assert_eq!(revisions.all().unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [3, 2, 1]);
         assert_eq!(revisions.get(9).unwrap(), None);
+        // The oldest go where they are too many, or take too much together.
+        for number in 0..MOST_REVISIONS {
+            revisions.keep(files(&number.to_string()), 6).unwrap();
+        }
+        assert_eq!(revisions.all().unwrap().len(), MOST_REVISIONS);
+        for letter in ["c", "d", "e"] {
+            revisions.keep(files(&letter.repeat(30 << 20)), 5).unwrap();
+        }
+        assert_eq!(revisions.all().unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [506, 505]);
     }
 }

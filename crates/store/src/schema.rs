@@ -11,6 +11,8 @@ diesel::table! {
         lines -> BigInt,
         /// Lines that did not.
         unread -> BigInt,
+        /// How it begins.
+        begins -> Text,
     }
 }
 

@@ -1,6 +1,6 @@
 //! What lets people and programs in: one-time links, sessions, tokens. Kept only as hashes.
 
-use crate::database::{self, StoreError};
+use crate::database::{Database, StoreError, Trouble};
 use crate::schema::secrets;
 use base64::Engine;
 use diesel::prelude::*;
@@ -8,7 +8,6 @@ use diesel_migrations::{EmbeddedMigrations, embed_migrations};
 use rand::Rng;
 use sha2::{Digest, Sha256};
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
 
 /// What brings `exedra.db` up to date.
 pub const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
@@ -35,12 +34,17 @@ impl Purpose {
 }
 
 /// The secrets that were given out. Times are seconds since 1970 UTC.
-pub struct Secrets(Mutex<SqliteConnection>);
+pub struct Secrets(Database);
 
 impl Secrets {
     /// Opens `exedra.db` in the state folder.
-    pub fn open(state: &Path) -> Result<Self, StoreError> {
-        Ok(Secrets(Mutex::new(database::open(&state.join("exedra.db"), MIGRATIONS)?)))
+    pub fn open(state: &Path) -> Self {
+        Secrets(Database::at(state.join("exedra.db"), || MIGRATIONS))
+    }
+
+    /// What is the matter with `exedra.db`.
+    pub fn trouble(&self) -> Trouble {
+        self.0.trouble()
     }
 
     /// Makes a secret of 256 random bits. This is the only time that it can be seen.
@@ -61,6 +65,19 @@ impl Secrets {
         Ok(secret)
     }
 
+    /// Makes a secret, and has all others of its purpose open nothing any longer.
+    pub fn replace(&self, purpose: Purpose, now: i64, expires: i64) -> Result<String, StoreError> {
+        self.revoke(purpose)?;
+        self.make(purpose, now, expires)
+    }
+
+    /// Has all secrets of a purpose open nothing any longer. Gives how many there were.
+    pub fn revoke(&self, purpose: Purpose) -> Result<usize, StoreError> {
+        self.with(|connection| {
+            diesel::delete(secrets::table.filter(secrets::purpose.eq(purpose.as_str()))).execute(connection)
+        })
+    }
+
     /// Whether a secret still opens what it is for.
     pub fn opens(&self, secret: &str, purpose: Purpose, now: i64) -> Result<bool, StoreError> {
         let found = self.with(|connection| {
@@ -77,8 +94,8 @@ impl Secrets {
         Ok(gone > 0)
     }
 
-    fn with<T>(&self, run: impl FnOnce(&mut SqliteConnection) -> QueryResult<T>) -> QueryResult<T> {
-        run(&mut self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    fn with<T>(&self, run: impl FnOnce(&mut SqliteConnection) -> QueryResult<T>) -> Result<T, StoreError> {
+        self.0.run(|connection| Ok(run(connection)?))
     }
 }
 
@@ -101,7 +118,7 @@ mod tests {
     #[test]
     fn secrets_open_what_they_are_for_until_they_end() {
         let folder = tempfile::tempdir().unwrap();
-        let secrets = Secrets::open(folder.path()).unwrap();
+        let secrets = Secrets::open(folder.path());
         let link = secrets.make(Purpose::Link, 100, 200).unwrap();
         assert!(secrets.opens(&link, Purpose::Link, 199).unwrap());
         assert!(!secrets.opens(&link, Purpose::Session, 150).unwrap());
@@ -112,5 +129,11 @@ mod tests {
         let kept = std::fs::read(folder.path().join("exedra.db")).unwrap();
         let kept = [kept, std::fs::read(folder.path().join("exedra.db-wal")).unwrap_or_default()].concat();
         assert!(!kept.windows(link.len()).any(|window| window == link.as_bytes()));
+        let (first, session) = (secrets.make(Purpose::Token, 1, 900), secrets.make(Purpose::Session, 1, 900));
+        let second = secrets.replace(Purpose::Token, 1, 900).unwrap();
+        let opens = |secret: &str, purpose| secrets.opens(secret, purpose, 2).unwrap();
+        assert!(!opens(&first.unwrap(), Purpose::Token) && opens(&second, Purpose::Token));
+        assert_eq!(secrets.revoke(Purpose::Token).unwrap(), 1);
+        assert!(!opens(&second, Purpose::Token) && opens(&session.unwrap(), Purpose::Session));
     }
 }

@@ -80,12 +80,12 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let is_endless = options.follow
         && all.last().is_some_and(|last| next(&last.explanation).is_some() && leads_here(&config, last));
     match (options.form, options.follow) {
-        (Form::Json, true) => anstream::println!("{}", serde_json::to_string_pretty(&all)?),
-        (Form::Json, false) => anstream::println!("{}", serde_json::to_string_pretty(&all[0])?),
+        (Form::Json, true) => crate::out::json(&all)?,
+        (Form::Json, false) => crate::out::json(&all[0])?,
         (Form::Text, _) => {
             for (nth, explained) in all.iter().enumerate() {
                 if nth > 0 {
-                    anstream::println!();
+                    crate::out::line!();
                 }
                 show::print(explained, options)?;
             }

@@ -2,22 +2,16 @@
 
 use super::{Explained, Options};
 use crate::figures::grouped;
-use anstyle::{AnsiColor, Effects, Style};
+use crate::out::{ATTENTION, QUIET, STRONG, TROUBLE, Tone, WELL};
 use exedra_api::explaining::{FactValue, Setting, Step};
 use std::io::{self, Write};
-
-const STRONG: Style = Style::new().bold();
-const QUIET: Style = Style::new().effects(Effects::DIMMED);
-const WELL: Style = AnsiColor::Green.on_default();
-const ATTENTION: Style = AnsiColor::Yellow.on_default();
-const TROUBLE: Style = AnsiColor::Red.on_default();
 
 /// Prints it.
 pub fn print(explained: &Explained, options: &Options) -> io::Result<()> {
     let Explained { explanation, live } = explained;
     let (request, steps) = (&explanation.request, &explanation.steps);
     let (codecs, answer) = (&explanation.codecs, &explanation.answer);
-    let mut out = anstream::stdout().lock();
+    let mut out = crate::out::stdout();
     writeln!(out, "{STRONG}{} {}{STRONG:#}", request.method, request.address())?;
     match options.facts {
         true => print_facts(&mut out, &explanation.facts)?,
@@ -82,7 +76,7 @@ fn print_steps(out: &mut impl Write, steps: &[Step]) -> io::Result<()> {
             continue;
         }
         count(out, &mut passed_by)?;
-        let style = if step.in_vain { QUIET } else { Style::new() };
+        let style = if step.in_vain { QUIET } else { Tone::PLAIN };
         write!(out, "{style}{:<10}{}{style:#}", step.about, step.words)?;
         match (&step.file, step.line) {
             (Some(file), Some(line)) => writeln!(out, "  {QUIET}{file}:{line}{QUIET:#}")?,

@@ -60,11 +60,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         all.push(Understood { source: file.name, trial });
     }
     match options.form {
-        Form::Json => anstream::println!("{}", serde_json::to_string_pretty(&all)?),
+        Form::Json => crate::out::json(&all)?,
         Form::Text => {
             for (nth, Understood { source, trial }) in all.iter().enumerate() {
                 let gap = if nth > 0 { "\n" } else { "" };
-                anstream::print!("{gap}{}", show::page(source, trial));
+                crate::out::text!("{gap}{}", show::page(source, trial));
             }
         }
     }

@@ -2,11 +2,8 @@
 
 use super::trial::{Sample, Trial};
 use crate::figures::{grouped, several};
-use anstyle::{AnsiColor, Style};
+use crate::out::{QUIET, STRONG, TROUBLE};
 
-const STRONG: Style = Style::new().bold();
-const QUIET: Style = Style::new().dimmed();
-const WRONG: Style = AnsiColor::Red.on_default().bold();
 /// How much of a line stands before the place where reading stopped, and how much of it is shown in all.
 const BEFORE: usize = 60;
 const SHOWN: usize = 92;
@@ -53,7 +50,7 @@ pub fn page(source: &str, trial: &Trial) -> String {
     for misfits in &trial.unread {
         let lines = several(misfits.lines, "line", "lines");
         line(String::new());
-        line(format!("{WRONG}{lines} cannot be read{WRONG:#}: {}", misfits.reason));
+        line(format!("{TROUBLE}{lines} cannot be read{TROUBLE:#}: {}", misfits.reason));
         let letters: Vec<char> = misfits.text.chars().collect();
         let begin = misfits.shown_at.saturating_sub(BEFORE);
         let end = letters.len().min(begin + SHOWN);
@@ -62,7 +59,7 @@ pub fn page(source: &str, trial: &Trial) -> String {
         let number = misfits.line.to_string();
         line(format!("  {QUIET}{number} |{QUIET:#} {before}{part}{after}"));
         let room = number.len() + 5 + before.chars().count() + misfits.shown_at - begin;
-        line(format!("{:room$}{WRONG}^{WRONG:#} reading stopped here", ""));
+        line(format!("{:room$}{TROUBLE}^{TROUBLE:#} reading stopped here", ""));
     }
     page
 }

@@ -19,6 +19,7 @@ use crate::scope::ScopeOptions;
 use crate::sources::bookmark::ALL;
 use crate::sources::{Asked, Bookmark, Progress, Source, SourceOptions, reading};
 use clap::{Args, ValueEnum};
+use exedra_core::clean::clean_json;
 use exedra_core::scope::{Scope, period};
 use exedra_core::survey::report::comparison::compare;
 use exedra_core::survey::{
@@ -131,6 +132,10 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         leaves_open_line: bookmark.is_some(),
         threads: options.sources.threads(),
     };
+    if let Some(to) = &options.to {
+        let read = asked.files.iter().filter_map(|begun| begun.file.path.as_deref());
+        crate::out::file::refuse_to_overwrite(to, read)?;
+    }
     let mut plan = SurveyPlan::new(scope, zone, random_key());
     plan.parts = shown.parts();
     plan.by = options.by.into();
@@ -226,19 +231,17 @@ fn told_prelude(
     read.own_up()
 }
 
-/// Writes to wherever it was asked for.
+/// Writes to wherever it was asked for: aside first, so that a file there is replaced as a whole or not at all.
 fn put(options: &Options, words: String) -> Result<(), Failure> {
+    let words = match options.form {
+        ReportForm::Json => clean_json(&words).into_owned(),
+        ReportForm::Text if options.to.is_some() => crate::out::shown(&words, false),
+        _ => words,
+    };
     match &options.to {
-        Some(path) => {
-            let plain = match options.form {
-                ReportForm::Text => anstream::adapter::strip_str(&words).to_string(),
-                _ => words,
-            };
-            std::fs::write(path, plain)
-                .map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))
-        }
-        None if options.form == ReportForm::Text => Ok(anstream::stdout().write_all(words.as_bytes())?),
-        None => Ok(std::io::stdout().write_all(words.as_bytes())?),
+        Some(path) => crate::out::file::replace(path, words.as_bytes()),
+        None if options.form == ReportForm::Text => Ok(crate::out::stdout().write_all(words.as_bytes())?),
+        None => Ok(crate::out::octets(&words, options.form == ReportForm::Json)?),
     }
 }
 

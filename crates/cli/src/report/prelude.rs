@@ -2,9 +2,9 @@
 
 use crate::Failure;
 use crate::figures::{grouped, several, shorten};
+use crate::out::{QUIET, STRONG, TROUBLE};
 use crate::sources::reading::{self, ReadAll, Taker};
 use crate::sources::{Asked, Progress};
-use anstyle::{AnsiColor, Effects, Style};
 use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
 use exedra_core::prelude::minutes::Burst;
 use exedra_core::prelude::{MINUTE, Minutes, Prelude, Tallies, Trouble, preludes};
@@ -15,10 +15,6 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
-
-const STRONG: Style = Style::new().effects(Effects::BOLD);
-const QUIET: Style = Style::new().effects(Effects::DIMMED);
-const TROUBLE: Style = AnsiColor::Red.on_default();
 
 /// How many bursts are told, where nobody asked for a number.
 const USUAL: usize = 3;

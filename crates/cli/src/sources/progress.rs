@@ -2,7 +2,6 @@
 
 use crate::sources::bookmark::{ALL, Begun};
 use indicatif::{ProgressBar, ProgressStyle};
-use std::io::IsTerminal;
 use std::time::Duration;
 
 /// Readings shorter than this are over before anybody has read how far they are.
@@ -20,7 +19,7 @@ impl Progress {
             size.saturating_sub(begun.read)
         });
         let total: u64 = sizes.sum();
-        if total < SHORT || !std::io::stderr().is_terminal() {
+        if total < SHORT || !crate::out::is_watched() {
             return Progress(None);
         }
         let bar = ProgressBar::new(total);

@@ -88,14 +88,14 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let words = match options.form {
         Form::Json => {
             let told = Told { client: &options.client, country, trail: &trail };
-            serde_json::to_string_pretty(&told)? + "\n"
+            return crate::out::json(&told).map_err(Failure::from).and_then(|()| read.own_up());
         }
         Form::Text => {
             let lengths = show::Lengths { visits: options.visits, steps: options.steps };
             show::page(&options.client, country, &trail, lengths, &zone, crate::figures::width())
         }
     };
-    anstream::stdout().write_all(words.as_bytes())?;
+    crate::out::stdout().write_all(words.as_bytes())?;
     read.own_up()
 }
 

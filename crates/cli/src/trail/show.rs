@@ -1,15 +1,10 @@
 //! A trail as a page for the terminal.
 
 use crate::figures::{bytes, duration, grouped, several, share, shorten};
-use anstyle::{AnsiColor, Effects, Style};
+use crate::out::{ATTENTION, QUIET, STRONG, TROUBLE};
 use exedra_core::trail::{Step, Trail, TrailVisit};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-
-const STRONG: Style = Style::new().effects(Effects::BOLD);
-const QUIET: Style = Style::new().effects(Effects::DIMMED);
-const TROUBLE: Style = AnsiColor::Red.on_default();
-const REPEATED: Style = AnsiColor::Yellow.on_default();
 
 /// How much is shown.
 pub struct Lengths {
@@ -73,7 +68,7 @@ pub fn page(
             let pace = repeat.every_s.map_or(String::new(), |every| format!(", one every {}", pace(every)));
             let part = share(repeat.requests, trail.requests);
             let words = format!("{:>7}  {}", part, shorten(&repeat.request, width.saturating_sub(50)));
-            lines.push(format!("  {:>10}  {words}{REPEATED}{pace}{REPEATED:#}", grouped(repeat.requests)));
+            lines.push(format!("  {:>10}  {words}{ATTENTION}{pace}{ATTENTION:#}", grouped(repeat.requests)));
         }
     }
     let hidden = trail.visits.len().saturating_sub(lengths.visits);
@@ -150,7 +145,7 @@ fn step_lines(step: &Step, zone: &TimeZone, width: usize, lines: &mut Vec<String
     let room = width.saturating_sub(39 + note.len());
     let target = shorten(&format!("{method}{}", step.target), room);
     lines.push(format!(
-        "  {time}  {QUIET}{after:>12}{QUIET:#}  {status}  {:>8}  {target}{REPEATED}{note}{REPEATED:#}",
+        "  {time}  {QUIET}{after:>12}{QUIET:#}  {status}  {:>8}  {target}{ATTENTION}{note}{ATTENTION:#}",
         bytes(step.bytes)
     ));
     if let Some(referrer) = &step.referrer {

@@ -43,8 +43,7 @@ pub fn draw(weighed: &Weighed, path: &Path) -> Result<(), Failure> {
         true => rendered(&svg)?,
         false => svg.into_bytes(),
     };
-    std::fs::write(path, octets)
-        .map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))
+    crate::out::file::replace(path, &octets)
 }
 
 type Drawn = Result<(), Box<dyn std::error::Error>>;

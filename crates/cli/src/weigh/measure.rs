@@ -12,7 +12,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Nanoseconds below which a measurement is repeated.
-const REPEATED: u64 = 2_000_000;
+const ATTENTION: u64 = 2_000_000;
 
 /// One file, one codec, one effort.
 type Job = (usize, Codec, u32);
@@ -99,7 +99,7 @@ fn encode(octets: &[u8], codec: Codec, effort: u32) -> io::Result<Measured> {
         let began = now();
         encoded = codec.encode(Effort::Level(effort), octets)?.len() as u64;
         least = least.min(now() - began);
-        if least > REPEATED {
+        if least > ATTENTION {
             break;
         }
     }

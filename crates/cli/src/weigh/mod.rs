@@ -90,7 +90,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         chart::draw(&weighed, path)?;
     }
     match options.form {
-        Form::Json => anstream::println!("{}", serde_json::to_string_pretty(&weighed)?),
+        Form::Json => crate::out::json(&weighed)?,
         Form::Text => show::print(&weighed)?,
     }
     Ok(())

@@ -2,21 +2,17 @@
 
 use super::Weighed;
 use crate::figures::{bytes, grouped, several};
-use anstyle::{AnsiColor, Effects, Style};
+use crate::out::{QUIET, STRONG, WELL};
 use exedra_core::encode::weighing::{Curve, Point, Recommendation};
 use std::collections::BTreeSet;
 use std::io::{self, Write};
-
-const STRONG: Style = Style::new().bold();
-const QUIET: Style = Style::new().effects(Effects::DIMMED);
-const WELL: Style = AnsiColor::Green.on_default();
 
 /// Width of a codec's column.
 const COLUMN: usize = 19;
 
 /// Prints it.
 pub fn print(weighed: &Weighed) -> io::Result<()> {
-    let mut out = anstream::stdout().lock();
+    let mut out = crate::out::stdout();
     let Weighed { what, files, bytes: all, sampled_files, sampled_bytes, threads, seconds, .. } = weighed;
     write!(out, "{STRONG}{what}{STRONG:#}: {}, {}", several(*files, "file", "files"), bytes(*all))?;
     match sampled_bytes < all {
@@ -66,7 +62,7 @@ fn curves(out: &mut impl Write, weighed: &Weighed) -> io::Result<()> {
 fn cell(point: &Point) -> String {
     let text = format!("{:.1} % {:>8}", point.ratio * 100.0, time(point.seconds));
     let (open, close, mark) = match point.knee {
-        true => (WELL.render().to_string(), WELL.render_reset().to_string(), " ◂"),
+        true => (WELL.to_string(), format!("{WELL:#}"), " ◂"),
         false => (String::new(), String::new(), "  "),
     };
     format!("{:>gap$}{open}{text}{mark}{close}", "", gap = COLUMN.saturating_sub(text.len() + 2))

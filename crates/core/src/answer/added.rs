@@ -4,7 +4,7 @@ use super::represent::insert;
 use super::trace::Place;
 use super::{Answer, Body, Bound};
 use crate::config::{Compress, Config};
-use crate::facts::Facts;
+use crate::facts::RecordedFacts;
 use crate::rules::{Cors, Lifetime, Limit};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use smallvec::SmallVec;
@@ -38,11 +38,15 @@ pub(super) struct Added {
 
 impl Added {
     /// Makes it part of an answer.
-    pub fn apply(self, config: &Config, facts: &Facts<'_>, answer: &mut Answer) {
+    pub fn apply(self, config: &Config, facts: &RecordedFacts<'_>, answer: &mut Answer) {
         let headers = &mut answer.headers;
         let is_lasting = answer.status.is_success() || answer.status == 304;
         if let Some(lifetime) = self.cache.filter(|_| is_lasting) {
-            insert(headers, header::CACHE_CONTROL, &lifetime.field(self.user.is_some()));
+            insert(
+                headers,
+                header::CACHE_CONTROL,
+                &lifetime.field(self.user.is_some() || facts.dependence().is_on_client()),
+            );
         }
         for (name, value) in self.headers {
             match value {
@@ -76,10 +80,7 @@ impl Added {
 }
 
 /// Lets other people's pages read an answer (Fetch standard, "CORS protocol").
-fn share(cors: &Cors, facts: &Facts<'_>, headers: &mut HeaderMap, is_preflight: bool) {
-    if cors.origins.iter().all(|origin| origin != "*") || cors.with_credentials {
-        headers.append(header::VARY, HeaderValue::from_static("Origin"));
-    }
+fn share(cors: &Cors, facts: &RecordedFacts<'_>, headers: &mut HeaderMap, is_preflight: bool) {
     let Some(origin) = facts.field(&header::ORIGIN).value() else { return };
     let Some(allowed) = cors.allows(origin) else { return };
     insert(headers, header::ACCESS_CONTROL_ALLOW_ORIGIN, allowed);

@@ -15,7 +15,7 @@ use super::{
     Answer, Body, Credentials, Encodings, Entry, FolderChain, Question, Reply, SitePath, Turn, Want, pages,
 };
 use crate::config::{Config, Site, SiteId};
-use crate::facts::{Facts, Scheme};
+use crate::facts::{Dependence, Facts, RecordedFacts, Scheme};
 use http::header;
 use http::{HeaderMap, HeaderValue, StatusCode};
 use std::sync::Arc;
@@ -123,8 +123,8 @@ impl<'a, W: Witness> Waiting<'a, W> {
         let Waiting { mut deciding, asked, stage } = self;
         let found = match (reply, stage) {
             (Reply::Settings(chain), Stage::Settings(next)) => return deciding.run_folders(chain, next),
-            (Reply::Login(is_right), Stage::Login(next, credentials)) => {
-                return deciding.logged_in(is_right, credentials, next);
+            (Reply::Login(found), Stage::Login(next, credentials)) => {
+                return deciding.logged_in(found, credentials, next);
             }
             (_, Stage::Settings(_) | Stage::Login(..)) => {
                 return deciding.failed(StatusCode::INTERNAL_SERVER_ERROR);
@@ -184,7 +184,7 @@ impl<'a, W: Witness> Waiting<'a, W> {
 #[derive(Debug)]
 pub(super) struct Deciding<'a, W> {
     pub config: &'a Config,
-    pub facts: Facts<'a>,
+    pub facts: RecordedFacts<'a>,
     pub site: Option<SiteId>,
     /// The path, as rules have left it.
     pub path: Tidy<'a>,
@@ -197,8 +197,6 @@ pub(super) struct Deciding<'a, W> {
     pub added: Option<Box<Added>>,
     /// What the folders on the way say of themselves.
     pub chain: Option<Arc<FolderChain>>,
-    /// Whether more than the octets of the request and the disk had a say.
-    pub depends: bool,
     /// Whether something that is not known would have had a say.
     pub unsure: bool,
     pub witness: W,
@@ -208,15 +206,14 @@ impl<'a, W: Witness> Deciding<'a, W> {
     fn new(config: &'a Config, facts: Facts<'a>, witness: W) -> Self {
         Deciding {
             config,
-            facts,
+            head_only: facts.method.value() == Some("HEAD"),
+            facts: RecordedFacts::new(facts),
             site: None,
             path: Tidy { written: "/".into(), as_folder: true, untidy: false },
             place: None,
             is_served: false,
-            head_only: facts.method.value() == Some("HEAD"),
             added: None,
             chain: None,
-            depends: false,
             unsure: false,
             witness,
         }
@@ -258,7 +255,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             // As the client wrote it, unless that is untidy: then both at once.
             let path = match self.path.untidy {
                 true => self.path.written.as_ref(),
-                false => self.facts.path.value().unwrap_or("/"),
+                false => self.facts.path().value().unwrap_or("/"),
             };
             let target = format!("{}{path}{}", home.origin(), self.query());
             return self.redirect(&target, StatusCode::PERMANENT_REDIRECT);
@@ -267,7 +264,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             let path = self.path.written.clone().into_owned();
             return self.redirect_to_path(&path, Untidy::Slashes);
         }
-        match self.facts.method.value() {
+        match self.facts.method().value() {
             Some("GET" | "HEAD" | "OPTIONS") => {}
             other => {
                 self.witness.see(|| Step::Method { method: other.unwrap_or_default().to_owned() });
@@ -307,7 +304,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         let (Some(id), Some(place)) = (self.site, self.place.take()) else {
             return self.failed(StatusCode::NOT_FOUND);
         };
-        if self.facts.method.value() == Some("OPTIONS") {
+        if self.facts.method().value() == Some("OPTIONS") {
             self.witness.see(|| Step::Method { method: "OPTIONS".to_owned() });
             return self.options();
         }
@@ -350,8 +347,9 @@ impl<'a, W: Witness> Deciding<'a, W> {
 
     /// Where a request belongs that came by another host of its site, or without the HTTPS that it requires.
     pub(super) fn home(&self, site: &'a Site) -> Option<Home<'a>> {
-        let (host, scheme) = (self.facts.host.value()?, self.facts.scheme.value().unwrap_or(Scheme::Http));
-        home(self.config, site, scheme, host, self.facts.port.value(), &self.path.written)
+        let (host, scheme) =
+            (self.facts.host().value()?, self.facts.scheme().value().unwrap_or(Scheme::Http));
+        home(self.config, site, scheme, host, self.facts.port().value(), &self.path.written)
     }
 
     /// Tells why a request belongs elsewhere.
@@ -371,7 +369,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
     }
 
     pub(super) fn query(&self) -> String {
-        self.facts.query.value().map(|query| format!("?{query}")).unwrap_or_default()
+        self.facts.query().value().map(|query| format!("?{query}")).unwrap_or_default()
     }
 
     pub(super) fn redirect(self, target: &str, status: StatusCode) -> Turn<'a, W> {
@@ -421,7 +419,6 @@ impl<'a, W: Witness> Deciding<'a, W> {
             false => ("text/html; charset=utf-8", pages::built_in(status)),
         };
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
-        headers.insert(header::VARY, HeaderValue::from_static("Accept"));
         self.done(status, headers, Body::Page(body))
     }
 
@@ -431,7 +428,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         }
         let site = self.settings();
         if let Some(time) = site.and_then(|site| site.https_only)
-            && self.facts.scheme.value() == Some(Scheme::Https)
+            && self.facts.scheme().value() == Some(Scheme::Https)
         {
             insert(&mut headers, header::STRICT_TRANSPORT_SECURITY, &format!("max-age={}", time.as_secs()));
         }
@@ -441,13 +438,16 @@ impl<'a, W: Witness> Deciding<'a, W> {
             body,
             head_only: self.head_only,
             site: self.site,
-            depends: self.depends,
+            depends: Dependence::default(),
             unsure: self.unsure,
             bound: None,
         };
         if let Some(added) = self.added {
             added.apply(self.config, &self.facts, &mut answer);
         }
+        // Last of all: from here on nothing more is read.
+        answer.depends = self.facts.dependence();
+        answer.tell_caches();
         Turn::Done(answer, self.witness)
     }
 }

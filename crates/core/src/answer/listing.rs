@@ -3,6 +3,7 @@
 //! Folders stand in a block of their own above the files. The order is chosen by links, without script:
 //! `?by=name`, `?by=-size`, `?by=changed`; long listings are cut into pages, `?page=2`.
 
+use crate::clean::clean_value;
 use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
 use serde::Serialize;
 use std::cmp::Ordering;
@@ -42,6 +43,9 @@ const SEGMENT: &AsciiSet = &CONTROLS
     .add(b'{')
     .add(b'|')
     .add(b'}');
+
+/// How many entries of a folder are listed. Whoever looks at the disk stops there, and the page says so.
+pub const MOST_LISTED: usize = 100_000;
 
 /// What an entry is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -179,6 +183,10 @@ pub fn page(path: &str, entries: &[Listed], wanted: Wanted) -> String {
     if shown.is_empty() {
         out.push_str("<p>Nothing is in here.</p>\n");
     }
+    if entries.len() >= MOST_LISTED {
+        let _ =
+            writeln!(out, "<p>There is more in this folder than is listed: {MOST_LISTED} entries are.</p>");
+    }
     if pages > 1 {
         let by = written(wanted.order);
         out.push_str("<p>");
@@ -259,14 +267,14 @@ fn in_words(bytes: u64) -> String {
 
 fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len() + 16);
-    for letter in text.chars() {
+    // Marks of direction would show `gpj.exe` as another name.
+    for letter in clean_value(text).chars() {
         match letter {
             '&' => out.push_str("&amp;"),
             '<' => out.push_str("&lt;"),
             '>' => out.push_str("&gt;"),
             '"' => out.push_str("&quot;"),
             '\'' => out.push_str("&#39;"),
-            letter if letter.is_control() => out.push('\u{fffd}'),
             letter => out.push(letter),
         }
     }

@@ -41,8 +41,9 @@ pub use trace::{Step, Trace, Witness};
 
 use crate::config::{FolderSettings, SiteId};
 use crate::encode::Codec;
+use crate::facts::Dependence;
 use crate::rules::Limit;
-use http::{HeaderMap, StatusCode};
+use http::{HeaderMap, HeaderValue, StatusCode, header};
 use listing::Listed;
 use smallvec::SmallVec;
 use smol_str::SmolStr;
@@ -62,12 +63,43 @@ pub struct Answer {
     pub head_only: bool,
     /// The site that answers, where one does.
     pub site: Option<SiteId>,
-    /// Whether more had a say than the octets of the request and the disk: who asks, when, by which scheme.
-    pub depends: bool,
+    /// What had a say, besides what was asked for and what stands on the disk.
+    pub depends: Dependence,
     /// Whether something had a say, or would have had, that is not known.
     pub unsure: bool,
     /// What rules oblige whoever sends it to.
     pub bound: Option<Box<Bound>>,
+}
+
+impl Answer {
+    /// Whether whoever sends the same octets by the same scheme may be given it again, for as long as the disk stays as
+    /// it is, without deciding anew.
+    pub fn is_for_same_octets(&self) -> bool {
+        let is_free = |bound: &Bound| bound.limits.is_empty() && bound.log && bound.user.is_none();
+        !self.depends.is_beyond_octets() && self.bound.as_deref().is_none_or(is_free)
+    }
+
+    /// Tells caches on the way what the answer depends on (RFC 9111 §4.1): fields by `Vary`, which no rule can set; and
+    /// that an answer made for one client is no other's, unless a rule has said how it may be kept.
+    fn tell_caches(&mut self) {
+        let names: Vec<String> = self.depends.vary().map(in_capitals).collect();
+        if !names.is_empty() {
+            represent::insert(&mut self.headers, header::VARY, &names.join(", "));
+        }
+        if self.depends.is_on_client() && !self.headers.contains_key(header::CACHE_CONTROL) {
+            self.headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("private"));
+        }
+    }
+}
+
+/// The name of a field as people write it.
+fn in_capitals(name: &http::HeaderName) -> String {
+    let mut begins = true;
+    let letter = |letter: char| {
+        let capital = std::mem::replace(&mut begins, letter == '-');
+        if capital { letter.to_ascii_uppercase() } else { letter }
+    };
+    name.as_str().chars().map(letter).collect()
 }
 
 /// What rules oblige whoever sends an answer to.
@@ -103,6 +135,26 @@ impl std::fmt::Debug for Credentials {
             .field("realm", &self.realm)
             .field("user", &self.user)
             .finish_non_exhaustive()
+    }
+}
+
+/// What is known of a password.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Password {
+    /// It is right.
+    Right,
+    /// It is wrong, or there is no such user.
+    Wrong,
+    /// Nobody has looked: too many are being tried already. In so many seconds one may come again.
+    Unchecked {
+        /// Those seconds.
+        seconds: u64,
+    },
+}
+
+impl From<bool> for Password {
+    fn from(is_right: bool) -> Self {
+        if is_right { Password::Right } else { Password::Wrong }
     }
 }
 
@@ -245,7 +297,7 @@ pub enum Reply {
     /// What the folders on the way say of themselves; nothing, where none of them does.
     Settings(Option<Arc<FolderChain>>),
     /// Whether a name and a password belong together, and to the realm.
-    Login(bool),
+    Login(Password),
 }
 
 /// What stands at a place in a site's folder.
@@ -299,10 +351,10 @@ impl<W: Witness> Turn<'_, W> {
     }
 
     /// The same, with passwords judged by another.
-    pub fn finish_with(
+    pub fn finish_with<P: Into<Password>>(
         self,
         mut reply: impl FnMut(&Question) -> Reply,
-        mut is_right: impl FnMut(&Credentials) -> bool,
+        mut judge: impl FnMut(&Credentials) -> P,
     ) -> (Answer, W) {
         let mut turn = self;
         loop {
@@ -313,8 +365,8 @@ impl<W: Witness> Turn<'_, W> {
                     turn = waiting.told(reply);
                 }
                 Turn::Login(credentials, waiting) => {
-                    let is_right = is_right(&credentials);
-                    turn = waiting.told(Reply::Login(is_right));
+                    let found = judge(&credentials).into();
+                    turn = waiting.told(Reply::Login(found));
                 }
             }
         }

@@ -17,6 +17,8 @@ fn words(status: StatusCode) -> &'static str {
         405 => "This address does not take such requests.",
         416 => "The file has no such part.",
         412 => "It is no longer what you expected.",
+        401 => "This needs a name and a password.",
+        429 => "Too much was asked from your address in a short time. It will be answered again soon.",
         421 => "No site on this server goes by that name.",
         500..=599 => "Something went wrong on this server. Trying again in a while may help.",
         _ => "The request could not be answered.",

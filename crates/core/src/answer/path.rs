@@ -168,8 +168,7 @@ impl Tidy<'_> {
         let mut place = String::with_capacity(rest.len());
         for (depth, written) in rest.split('/').filter(|written| !written.is_empty()).enumerate() {
             let name = percent_decode_str(written).decode_utf8().map_err(|_| NoPath::Nowhere)?;
-            let hidden = name.starts_with('.') && !(depth == 0 && name == WELL_KNOWN);
-            if hidden || name.contains(['/', '\\']) {
+            if is_hidden(depth, &name) || name.contains(['/', '\\']) {
                 return Err(NoPath::Nowhere);
             }
             if depth > 0 {
@@ -188,6 +187,12 @@ impl Tidy<'_> {
             untidy: self.untidy,
         }
     }
+}
+
+/// Whether a name, so many folders below the site's own, is nobody's business: it begins with a dot, and is not where RFC
+/// 8615 wants things to be found.
+pub fn is_hidden(depth: usize, name: &str) -> bool {
+    name.starts_with('.') && !(depth == 0 && name == WELL_KNOWN)
 }
 
 /// Whether a path means just what it says: nothing encoded, no dot or slash after a slash, nothing unusual.

@@ -8,7 +8,7 @@ use super::types::{MediaType, media_type};
 use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate};
 use crate::config::Compress;
 use crate::encode::Codec;
-use crate::facts::{Facts, Fields};
+use crate::facts::RecordedFacts;
 use http::header::{self, HeaderName};
 use http::{HeaderMap, HeaderValue};
 use siphasher::sip128::SipHasher13;
@@ -65,46 +65,35 @@ pub struct Representation {
 }
 
 /// The codings a file may be sent in to this client; `None` where the file is never encoded.
-pub fn codings(compress: &Compress, facts: &Facts<'_>, file: &Card) -> Option<Codings> {
+pub fn codings(compress: &Compress, facts: &RecordedFacts<'_>, file: &Card) -> Option<Codings> {
     if compress.codecs.is_empty()
         || file.facts.size < compress.at_least
         || !compress.has_type(file.media.essence)
     {
         return None;
     }
+    // Both are read, whatever the first says, so that all answers for the file vary by the same.
+    let accepted = accepted_encodings(facts);
     if !compress.not_for.is_empty() {
         let agent = facts.field(&header::USER_AGENT).value().unwrap_or_default();
         if compress.leaves_out(agent).is_some() {
             return Some(Codings::new());
         }
     }
-    Some(negotiate::codings(accepted_encodings(facts).as_deref(), &compress.codecs))
+    Some(negotiate::codings(accepted.as_deref(), &compress.codecs))
 }
 
 /// The field may stand in several lines, which mean the same as one (RFC 9110 §5.3).
-pub fn accepted_encodings<'a>(facts: &Facts<'a>) -> Option<Cow<'a, str>> {
-    let Fields::All(map) = facts.fields else { return None };
-    let mut lines = map.get_all(header::ACCEPT_ENCODING).iter().filter_map(|line| line.to_str().ok());
+pub fn accepted_encodings<'a>(facts: &RecordedFacts<'a>) -> Option<Cow<'a, str>> {
+    let mut lines = facts.lines(&header::ACCEPT_ENCODING)?.iter().filter_map(|line| line.to_str().ok());
     let first = lines.next()?;
     Some(lines.fold(first.into(), |all, line| format!("{all}, {line}").into()))
 }
 
 /// A file in one of the codings that the client likes, by what is known of its encodings. `liked` is `None`
 /// where the file is never encoded.
-pub fn represent(
-    compress: &Compress,
-    file: &Card,
-    liked: Option<&[Codec]>,
-    known: &Encodings,
-) -> Representation {
+pub fn represent(file: &Card, liked: Option<&[Codec]>, known: &Encodings) -> Representation {
     let mut headers = file.plain.clone();
-    if liked.is_some() {
-        let varies = match compress.not_for.is_empty() {
-            true => "Accept-Encoding",
-            false => "Accept-Encoding, User-Agent",
-        };
-        headers.insert(header::VARY, HeaderValue::from_static(varies));
-    }
     let form = liked.map_or(Form::Plain, |liked| negotiate::form(liked, known));
     let facts = &file.facts;
     let Some(codec) = form.codec() else {

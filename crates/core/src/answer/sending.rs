@@ -17,9 +17,8 @@ use std::sync::Arc;
 
 impl<'a, W: Witness> Deciding<'a, W> {
     pub(super) fn list(self, folder: &SitePath, names: &[Listed]) -> Turn<'a, W> {
-        let wanted = listing::Wanted::understand(self.facts.query.value().unwrap_or_default());
+        let wanted = listing::Wanted::understand(self.facts.query().value().unwrap_or_default());
         let mut headers = HeaderMap::new();
-        headers.insert(header::VARY, HeaderValue::from_static("Accept"));
         // What is in a folder changes without notice.
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
         let (media_type, body) = match self.prefers_json() {
@@ -63,19 +62,18 @@ impl<'a, W: Witness> Deciding<'a, W> {
         let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
         let changed = self.added.as_mut().and_then(|added| added.compress.take());
         let compress = changed.as_ref().unwrap_or(&site.compress);
-        let facts = self.facts;
-        let is_get = facts.method.value() == Some("GET");
+        let facts = &self.facts;
+        let is_get = facts.method().value() == Some("GET");
         let range = facts.field(&header::RANGE).value().filter(|_| is_get && status.is_none());
-        let mut found = represent::represent(compress, file, liked, known);
+        let mut found = represent::represent(file, liked, known);
         if range.is_some() && matches!(found.form, Form::Quick(_)) {
             // What is encoded in passing has no parts; the file as it is has.
-            found = represent::represent(compress, file, liked.map(|_| &[][..]), known);
+            found = represent::represent(file, liked.map(|_| &[][..]), known);
         }
         let Representation { form, size, mut headers, tag } = found;
-        if facts.now.value().is_some_and(|now| file.facts.changed() > now) {
+        if facts.has_passed(file.facts.changed() - 1) == Some(false) {
             // A date that is yet to come is told to nobody (RFC 9110 §8.8.2.1), and will be in time.
             headers.remove(header::LAST_MODIFIED);
-            self.depends = true;
         }
         for (codec, verdict) in self.verdicts(compress, file, known, form, range.is_some()) {
             self.witness.see(|| Step::Codec { codec, verdict });
@@ -83,11 +81,10 @@ impl<'a, W: Witness> Deciding<'a, W> {
         self.witness.see(|| Step::Form { form, bytes: size });
         if let Some(status) = status {
             headers.remove(header::ACCEPT_RANGES);
-            headers.append(header::VARY, HeaderValue::from_static("Accept"));
             return self.done(status, headers, Body::File { path, form });
         }
         let tag = tag.to_str().unwrap_or_default();
-        let outcome = conditions::evaluate(&facts, tag, &file.facts);
+        let outcome = conditions::evaluate(&self.facts, tag, &file.facts);
         self.see_conditions(outcome);
         match outcome {
             Outcome::Proceed => {}
@@ -102,9 +99,8 @@ impl<'a, W: Witness> Deciding<'a, W> {
         let Some((field, size)) = range.zip(size) else {
             return self.done(StatusCode::OK, headers, Body::File { path, form });
         };
-        self.depends |= facts.field(&header::IF_RANGE).value().is_some();
         let ranges =
-            conditions::parts_hold(&facts, tag, &file.facts).then(|| ranges::understand(field, size));
+            conditions::parts_hold(&self.facts, tag, &file.facts).then(|| ranges::understand(field, size));
         self.witness.see(|| Step::Range { written: field.to_owned(), ranges: ranges.clone() });
         match ranges {
             Some(Ranges::Parts(parts)) => {
@@ -126,13 +122,13 @@ impl<'a, W: Witness> Deciding<'a, W> {
         parts_asked: bool,
     ) -> Vec<(Codec, Verdict)> {
         match W::LISTENS {
-            true => verdicts(compress, &self.facts, file, known, form, parts_asked).into(),
+            true => verdicts(compress, self.facts.unrecorded(), file, known, form, parts_asked).into(),
             false => Vec::new(),
         }
     }
 
     fn see_conditions(&mut self, outcome: Outcome) {
-        let Fields::All(map) = self.facts.fields else { return };
+        let Fields::All(map) = self.facts.unrecorded().fields else { return };
         if W::LISTENS && conditions::FIELDS.iter().any(|name| map.contains_key(name)) {
             let written =
                 |name: &header::HeaderName| Some(format!("{name}: {}", map.get(name)?.to_str().ok()?));

@@ -9,10 +9,10 @@ use super::home::{home, site_of};
 use super::path::{Tidy, tidy};
 use super::represent;
 use super::trace::{Place, Step, Why, Witness};
-use super::{Credentials, FolderChain, FolderLevel, Turn};
+use super::{Credentials, FolderChain, FolderLevel, Password, Turn};
 use crate::config::{Config, Realm, Site};
-use crate::facts::{Facts, Known, Scheme};
-use crate::rules::{Answering, Captures, Misfit, Rule, RuleSet, Seen, Template, Values};
+use crate::facts::{Known, RecordedFacts, Scheme};
+use crate::rules::{Answering, Captures, Misfit, Rule, RuleSet, Seen, SoFar, Template, Values};
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use http::{HeaderValue, StatusCode, header};
@@ -43,6 +43,9 @@ enum Outcome {
     /// An answer.
     Answer(Sent),
 }
+
+/// What a rule that fits goes by: who has signed in, the path it saw, and what it captured of it.
+type Captured<'c> = (Option<&'c str>, &'c Seen<'c>, &'c Captures);
 
 /// An answer of a rule.
 enum Sent {
@@ -166,19 +169,17 @@ impl<'a, W: Witness> Deciding<'a, W> {
             return (Outcome::On, rules.all().len());
         }
         let whole = folder.map_or(path, |(_, whole)| whole);
-        let facts = Facts { path: Known::Is(whole.text()), ..self.facts };
         for number in candidates {
             let rule = &rules.all()[number as usize];
             let user = self.added.as_ref().and_then(|added| added.user.clone());
-            let captures = match rule.fits(&facts, user.as_deref(), path, &mut self.unsure) {
+            let so_far = SoFar { user: user.as_deref(), path: whole.text() };
+            let captures = match rule.fits(&self.facts, so_far, path, &mut self.unsure) {
                 Ok(captures) => captures,
                 Err(misfit) => {
-                    self.heed_condition(rule, Some(&misfit));
                     self.see_misfit(rule, &misfit, folder);
                     continue;
                 }
             };
-            self.heed_condition(rule, None);
             // One that asked for a login comes by again.
             if folder.is_some() || self.added().fired.last() != Some(&number) {
                 self.see_fit(rule, folder);
@@ -186,9 +187,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             if folder.is_none() && self.added().fired.last() != Some(&number) {
                 self.added().fired.push(number);
             }
-            let facts = self.facts;
-            let values = Values { facts: &facts, user: user.as_deref(), path, captures: &captures };
-            let outcome = self.follow(rule, &values, folder);
+            let outcome = self.follow(rule, (user.as_deref(), path, &captures), folder);
             if !matches!(outcome, Outcome::On) {
                 return (outcome, number as usize);
             }
@@ -196,32 +195,18 @@ impl<'a, W: Witness> Deciding<'a, W> {
         (Outcome::On, rules.all().len())
     }
 
-    /// Whether something that is beyond the octets of the request had a say in whether a rule fits.
-    fn heed_condition(&mut self, rule: &Rule, misfit: Option<&Misfit>) {
-        let asked = match misfit {
-            Some(Misfit::Path) => 0,
-            Some(Misfit::Condition(nth)) => nth + 1,
-            None => rule.when.len(),
-        };
-        self.depends |= rule.when[..asked].iter().any(|condition| condition.fact.is_beyond_octets());
-    }
-
     /// Does what a rule says.
     fn follow(
         &mut self,
         rule: &Rule,
-        values: &Values<'_>,
+        captured: Captured<'_>,
         folder: Option<(&FolderLevel, &Seen<'_>)>,
     ) -> Outcome {
         let effects = &rule.effects;
         let compress = self.settings().map(|site| &site.compress);
-        let (facts, captures) = (*values.facts, values.captures);
-        self.depends |= effects.templates().flat_map(Template::facts).any(|fact| fact.is_beyond_octets());
-        if effects.limit.is_some() || effects.login.is_some() || effects.log.is_some() {
-            self.depends = true;
-        }
+        let (_, path, captures) = captured;
         let added = self.added.get_or_insert_default();
-        add_headers(added, &effects.headers, &facts, values.path, captures);
+        add_headers(added, &effects.headers, &self.facts, path, captures);
         added.cache = effects.cache.or(added.cache);
         added.log = effects.log.or(added.log);
         added.limits.extend(effects.limit);
@@ -247,16 +232,18 @@ impl<'a, W: Witness> Deciding<'a, W> {
         {
             return Outcome::Login(realm);
         }
-        self.answer_by(rule, values, folder)
+        self.answer_by(rule, captured, folder)
     }
 
     /// What a rule answers, or serves, once nothing stands in the way.
     fn answer_by(
         &mut self,
         rule: &Rule,
-        values: &Values<'_>,
+        captured: Captured<'_>,
         folder: Option<(&FolderLevel, &Seen<'_>)>,
     ) -> Outcome {
+        let (user, path, captures) = captured;
+        let values = &Values { facts: &self.facts, user, path, captures };
         if let Some(template) = &rule.effects.serve {
             let path = below(template.address(values), folder.map(|(level, whole)| (level.depth, whole)));
             return match tidy(&path) {
@@ -300,8 +287,8 @@ impl<'a, W: Witness> Deciding<'a, W> {
                 if path.starts_with('/') { Cow::Borrowed(path) } else { format!("/{}", &path[1..]).into() };
             let home = self.settings().and_then(|site| {
                 let (host, scheme) =
-                    (self.facts.host.value()?, self.facts.scheme.value().unwrap_or(Scheme::Http));
-                home(self.config, site, scheme, host, self.facts.port.value(), &path)
+                    (self.facts.host().value()?, self.facts.scheme().value().unwrap_or(Scheme::Http));
+                home(self.config, site, scheme, host, self.facts.port().value(), &path)
             });
             return match home {
                 Some(home) => format!("{}{path}", home.origin()).into(),
@@ -338,7 +325,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
 
     /// Whether an address is the very one that was asked for.
     fn is_here(&self, target: &str) -> bool {
-        let path = self.facts.path.value().unwrap_or_default();
+        let path = self.facts.path().value().unwrap_or_default();
         let here = format!("{path}{}", self.query());
         let target = target.split('#').next().unwrap_or_default();
         if target.starts_with('/') {
@@ -347,18 +334,18 @@ impl<'a, W: Witness> Deciding<'a, W> {
         let Some(absolute) = Absolute::understand(target) else { return false };
         let same_host = self
             .facts
-            .host
+            .host()
             .value()
             .is_some_and(|host| host.trim_end_matches('.').eq_ignore_ascii_case(absolute.host));
-        let scheme = self.facts.scheme.value().unwrap_or(Scheme::Http);
+        let scheme = self.facts.scheme().value().unwrap_or(Scheme::Http);
         // Something in front may map the port, so that an address without one is the same.
-        let same_port = absolute.port.is_none() || absolute.port == self.facts.port.value();
+        let same_port = absolute.port.is_none() || absolute.port == self.facts.port().value();
         same_host && same_port && scheme == absolute.scheme && absolute.rest == here
     }
 
     /// Whether other people's pages ask what they may ask; they do so without any password.
     fn is_preflight(&self) -> bool {
-        self.facts.method.value() == Some("OPTIONS")
+        self.facts.method().value() == Some("OPTIONS")
             && self.facts.field(&header::ORIGIN).value().is_some()
             && self.facts.field(&header::ACCESS_CONTROL_REQUEST_METHOD).value().is_some()
     }
@@ -369,7 +356,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
 
     /// Asks for name and password (RFC 7617), over HTTPS unless the realm says otherwise.
     fn login(mut self, realm: usize, next: Next) -> Turn<'a, W> {
-        self.depends = true;
+        self.facts.record_password();
         let (Some(settings), Some(site)) = (self.config.realms.get(realm), self.settings()) else {
             return self.failed(StatusCode::INTERNAL_SERVER_ERROR);
         };
@@ -379,7 +366,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         if self.home(site).is_some() {
             return self.after_rules();
         }
-        if self.facts.scheme.value() == Some(Scheme::Http) && !settings.without_https {
+        if self.facts.scheme().value() == Some(Scheme::Http) && !settings.without_https {
             self.witness.see(|| Step::LoginNeedsHttps { realm: name(), place });
             return self.send_to_https();
         }
@@ -395,12 +382,12 @@ impl<'a, W: Witness> Deciding<'a, W> {
 
     /// The same address by HTTPS, for now; where there is none, nobody gets in.
     fn send_to_https(self) -> Turn<'a, W> {
-        let (Some(port), Some(host)) = (self.config.public_port(Scheme::Https), self.facts.host.value())
+        let (Some(port), Some(host)) = (self.config.public_port(Scheme::Https), self.facts.host().value())
         else {
             return self.failed(StatusCode::FORBIDDEN);
         };
         let port = if port == 443 { String::new() } else { format!(":{port}") };
-        let path = self.facts.path.value().unwrap_or("/");
+        let path = self.facts.path().value().unwrap_or("/");
         let target = format!("https://{host}{port}{path}{}", self.query());
         self.redirect(&target, StatusCode::TEMPORARY_REDIRECT)
     }
@@ -411,15 +398,20 @@ impl<'a, W: Witness> Deciding<'a, W> {
     }
 
     /// Goes on with whether the password was right.
-    pub(super) fn logged_in(mut self, is_right: bool, credentials: Credentials, next: Next) -> Turn<'a, W> {
+    pub(super) fn logged_in(mut self, found: Password, credentials: Credentials, next: Next) -> Turn<'a, W> {
         let Credentials { realm, user, .. } = credentials;
         let settings: Option<&Realm> = self.config.realms.get(realm);
         let place = settings.map_or(Place::default(), |settings| Place::from(&settings.name.span));
         let name = settings.map_or(String::new(), |settings| settings.name.value.clone());
         let shown = user.clone();
-        self.witness.see(|| Step::Login { realm: name, user: Some((shown, is_right)), place });
-        if !is_right {
-            return self.challenge(realm);
+        self.witness.see(|| Step::Login { realm: name, user: Some((shown, found)), place });
+        match found {
+            Password::Right => {}
+            Password::Wrong => return self.challenge(realm),
+            Password::Unchecked { seconds } => {
+                self.added().retry_after = Some(seconds);
+                return self.failed(StatusCode::TOO_MANY_REQUESTS);
+            }
         }
         let added = self.added();
         added.user.get_or_insert_with(|| user.into());
@@ -451,7 +443,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             Misfit::Path => None,
             Misfit::Condition(nth) => rule.when.get(*nth),
         };
-        let facts = self.facts;
+        let facts = *self.facts.unrecorded();
         let step = || {
             let is = condition.map(|condition| (condition.text.to_string(), facts.text(&condition.fact)));
             let path = rule.path.as_ref().map(|path| path.text().to_owned()).unwrap_or_default();
@@ -478,7 +470,7 @@ fn place_of(rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) -> Place {
 fn add_headers(
     added: &mut Added,
     headers: &[(http::HeaderName, Option<Template>)],
-    facts: &Facts<'_>,
+    facts: &RecordedFacts<'_>,
     path: &Seen<'_>,
     captures: &Captures,
 ) {

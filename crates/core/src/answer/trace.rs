@@ -6,7 +6,7 @@
 use super::conditions::Outcome;
 use super::path::NoPath;
 use super::ranges::Ranges;
-use super::{Broken, Entry, Form, SitePath};
+use super::{Broken, Entry, Form, Password, SitePath};
 use crate::encode::Codec;
 use http::StatusCode;
 use std::fmt::Debug;
@@ -172,8 +172,8 @@ pub enum Step {
     Login {
         /// The realm.
         realm: String,
-        /// The name that was given, and whether the password was right.
-        user: Option<(String, bool)>,
+        /// The name that was given, and what is known of the password.
+        user: Option<(String, Password)>,
         /// Where the realm is written.
         place: Place,
     },
@@ -395,12 +395,15 @@ impl Step {
                 format!("would be sent to {target}, which is what was asked for: no end to it")
             }
             Step::Login { realm, user: None, .. } => format!("asks for a name and a password of `{realm}`"),
-            Step::Login { realm, user: Some((user, true)), .. } => {
+            Step::Login { realm, user: Some((user, Password::Right)), .. } => {
                 format!("`{user}` of `{realm}` has signed in")
             }
-            Step::Login { realm, user: Some((user, false)), .. } => {
+            Step::Login { realm, user: Some((user, Password::Wrong)), .. } => {
                 format!("`{realm}` has no `{user}` with this password")
             }
+            Step::Login { realm, user: Some((user, Password::Unchecked { .. })), .. } => format!(
+                "the password of `{user}` of `{realm}` was not looked at: too many tries from this address wait already"
+            ),
             Step::LoginNeedsHttps { realm, .. } => {
                 format!("`{realm}` asks for passwords over HTTPS only (`without_https` is off)")
             }

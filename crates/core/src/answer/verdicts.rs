@@ -9,7 +9,7 @@ use super::trace::Verdict;
 use super::{Encoded, Encodings, Form, negotiate};
 use crate::config::Compress;
 use crate::encode::Codec;
-use crate::facts::Facts;
+use crate::facts::{Facts, RecordedFacts};
 use http::header;
 
 /// The verdict on each codec, where a file is sent in some form.
@@ -21,7 +21,7 @@ pub fn verdicts(
     form: Form,
     parts_asked: bool,
 ) -> [(Codec, Verdict); Codec::ALL.len()] {
-    let accepted = represent::accepted_encodings(facts);
+    let accepted = represent::accepted_encodings(&RecordedFacts::new(*facts));
     let agent = facts.field(&header::USER_AGENT).value().unwrap_or_default();
     let liked = negotiate::codings(accepted.as_deref(), &compress.codecs);
     Codec::ALL.map(|codec| {
@@ -116,7 +116,8 @@ mod tests {
             };
             let compress = Compress { codecs: configured, ..Compress::default() };
             let file = file(size);
-            let liked = negotiate::codings(represent::accepted_encodings(&facts).as_deref(), &compress.codecs);
+            let accepted = represent::accepted_encodings(&RecordedFacts::new(facts));
+            let liked = negotiate::codings(accepted.as_deref(), &compress.codecs);
             let form = match size < compress.at_least {
                 true => Form::Plain,
                 false => negotiate::form(&liked, &known),

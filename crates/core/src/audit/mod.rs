@@ -31,9 +31,11 @@ enum Mark {
     Folder(&'static str),
     /// The file begins so.
     Content(&'static [u8]),
+    /// The file's name ends so, and a column of its first line is called this.
+    Column(&'static str, &'static str),
 }
 
-use Mark::{Begins, Content, Ends, Folder, Is};
+use Mark::{Begins, Column, Content, Ends, Folder, Is};
 
 /// A folder that shows what is in it.
 pub const LISTING: Kind = Kind {
@@ -75,6 +77,15 @@ pub const KINDS: &[Kind] = &[
             Ends(".sqlite3"),
             Ends(".mdb"),
             Content(b"SQLite format 3\0"),
+            Column(".csv", "password"),
+            Column(".csv", "passwd"),
+            Column(".csv", "pwd"),
+            Column(".csv", "hash"),
+            Column(".csv", "token"),
+            Column(".csv", "secret"),
+            Column(".csv", "email"),
+            Column(".csv", "e-mail"),
+            Column(".csv", "iban"),
         ],
     },
     Kind {
@@ -88,6 +99,51 @@ pub const KINDS: &[Kind] = &[
         reason: "the history of the site, with whatever was ever in it",
         remedy: "publish an export instead of the working folder",
         marks: &[Folder("CVS"), Folder("_darcs"), Ends(".bundle"), Ends(".patch"), Ends(".rej")],
+    },
+    Kind {
+        name: "program",
+        reason: "the source of a program that was to be run here, and is sent as it is instead, with whatever it knows",
+        remedy: "move it out of the site's folder: nothing is run here",
+        marks: &[
+            Content(b"<?php"),
+            Content(b"<%@"),
+            Content(b"#!/"),
+            Ends(".php"),
+            Ends(".phtml"),
+            Ends(".inc"),
+            Ends(".asp"),
+            Ends(".aspx"),
+            Ends(".jsp"),
+            Ends(".cgi"),
+            Ends(".erb"),
+            Ends(".pyc"),
+            Folder("node_modules"),
+            Folder("__pycache__"),
+            Folder("vendor"),
+        ],
+    },
+    Kind {
+        name: "program settings",
+        reason: "how a program is built and run, and what it is made of",
+        remedy: "move it out of the site's folder: publish what is built, not what it is built from",
+        marks: &[
+            Is("dockerfile"),
+            Is("containerfile"),
+            Is("makefile"),
+            Is("compose.yaml"),
+            Is("package.json"),
+            Is("package-lock.json"),
+            Is("composer.json"),
+            Is("composer.lock"),
+            Is("requirements.txt"),
+            Is("gemfile"),
+            Is("gemfile.lock"),
+            Is("cargo.lock"),
+            Is("pom.xml"),
+            Is("go.mod"),
+            Is("web.xml"),
+            Begins("docker-compose"),
+        ],
     },
     Kind {
         name: "configuration",
@@ -141,7 +197,15 @@ pub const KINDS: &[Kind] = &[
         name: "log",
         reason: "a log, with addresses of visitors or the inside of a program",
         remedy: "move it out of the site's folder",
-        marks: &[Ends(".log"), Ends(".log.gz"), Begins("core.")],
+        marks: &[
+            Ends(".log"),
+            Ends(".log.gz"),
+            Ends(".log.1"),
+            Is("error_log"),
+            Is("access_log"),
+            Is("nohup.out"),
+            Begins("core."),
+        ],
     },
     Kind {
         name: "private folder",
@@ -174,8 +238,19 @@ pub fn exposure(path: &str, beginning: &[u8]) -> Option<&'static Kind> {
             Is(whole) => lower == whole,
             Folder(folder) => folders.split('/').any(|part| part.eq_ignore_ascii_case(folder)),
             Content(begin) => beginning.trim_ascii_start().starts_with(begin),
+            Column(end, column) => {
+                lower.ends_with(end) && columns(beginning).any(|named| named.eq_ignore_ascii_case(column))
+            }
         })
     })
+}
+
+/// The words of a file's first line, as far as it is here: the names of columns, or parts of them.
+fn columns(beginning: &[u8]) -> impl Iterator<Item = &str> {
+    let line = beginning.split(|octet| *octet == b'\n').next().unwrap_or_default();
+    let text = std::str::from_utf8(line)
+        .unwrap_or_else(|error| std::str::from_utf8(&line[..error.valid_up_to()]).unwrap_or_default());
+    text.split(|letter: char| !letter.is_alphanumeric() && letter != '-')
 }
 
 #[cfg(test)]
@@ -196,6 +271,18 @@ mod tests {
     #[case("Private/plans.html", b"", Some("private folder"))]
     #[case("private.html", b"", None)]
     #[case("src/CVS/Root", b"", Some("version control"))]
+    #[case("x.txt", b"<?php $password", Some("program"))]
+    #[case("run.cgi", b"", Some("program"))]
+    #[case("tools/fetch", b"#!/bin/sh", Some("program"))]
+    #[case("Dockerfile", b"FROM scratch", Some("program settings"))]
+    #[case("package.json", b"{}", Some("program settings"))]
+    #[case("data/tides.csv", b"day,hour,height\n1,2,3", None)]
+    #[case("data/users.csv", b"id,\"user_email\",password_hash\n1,2,3", Some("dump"))]
+    #[case("data/notes.csv", b"day,text\n1,password", None)]
+    #[case("error_log", b"", Some("log"))]
+    #[case("data/tides.json", b"{}", None)]
+    #[case("downloads/plan.svg", b"<svg", None)]
+    #[case("feed.xml", b"<?xml", None)]
     #[case("app/settings.yml", b"", Some("configuration"))]
     fn kinds(#[case] path: &str, #[case] beginning: &[u8], #[case] expected: Option<&str>) {
         assert_eq!(exposure(path, beginning).map(|kind| kind.name), expected);

@@ -3,12 +3,14 @@
 //! - [`probe`]: requests made from rules' own patterns and conditions; [`sample`]: paths that a pattern fits
 //! - [`follow`]: where redirects lead: in circles, on and on, or to nothing
 //! - [`rules`]: rules that can never fire, and those that do something else than they seem to
+//! - [`guards`]: guards that guard nothing
 //! - [`pages`]: error pages that could not be shown
 //!
 //! All of it runs the pure core, on questions that somebody else answers. Whether files and certificates are there is
 //! for the service to see.
 
 pub mod follow;
+pub mod guards;
 pub mod pages;
 pub mod probe;
 pub mod rules;
@@ -42,6 +44,7 @@ pub fn check(
 ) -> Vec<Diagnostic> {
     let mut found = rules::check(config, before);
     found.extend(follow::check(config, looking, folders));
+    found.extend(guards::check(config, looking, folders));
     found.extend(pages::check(config, looking));
     found.sort_by_key(|diagnostic| diagnostic.span.start);
     found

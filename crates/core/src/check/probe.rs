@@ -1,9 +1,9 @@
 //! Requests that are tried: made from what a rule asks for, so that it fits.
 
 use crate::config::{Config, Site, SiteId};
-use crate::facts::{FactName, Facts, Fields, Known, LocalTime, Scheme};
+use crate::facts::{FactName, Facts, Fields, Known, LocalTime, RecordedFacts, Scheme};
 use crate::rules::when::{Asks, Condition, Entry, Test};
-use crate::rules::{Holds, Rule};
+use crate::rules::{Holds, Rule, SoFar};
 use base64::Engine;
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use std::net::IpAddr;
@@ -87,15 +87,21 @@ impl Probe {
         self
     }
 
+    /// Whether a condition holds for it.
+    fn meets(&self, condition: &Condition, user: Option<&str>) -> bool {
+        let so_far = SoFar { user, path: &self.path };
+        condition.holds(&RecordedFacts::new(self.facts()), so_far) == Holds::Yes
+    }
+
     fn satisfy(&mut self, condition: &Condition) {
-        if condition.holds(&self.facts(), None) == Holds::Yes {
+        if self.meets(condition, None) {
             return;
         }
         for value in values(condition) {
             let mut changed = self.clone();
             changed.set(&condition.fact, value.as_deref());
             let user = value.as_deref().filter(|_| condition.fact == FactName::User);
-            if condition.holds(&changed.facts(), user) == Holds::Yes {
+            if changed.meets(condition, user) {
                 *self = changed;
                 return;
             }
@@ -169,8 +175,8 @@ impl Probe {
             .chain([self.time.date])
             .flat_map(|day| (0..8).map(move |later| day.saturating_add(jiff::Span::new().days(later))));
         for time in days.flat_map(|date| (0..24).map(move |hour| LocalTime { date, hour })) {
-            let facts = Facts { time: Known::Is(time), ..Facts::UNKNOWN };
-            if on_time.iter().all(|condition| condition.holds(&facts, None) == Holds::Yes) {
+            let at = Probe { time, ..self.clone() };
+            if on_time.iter().all(|condition| at.meets(condition, None)) {
                 self.time = time;
                 return;
             }

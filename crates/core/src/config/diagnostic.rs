@@ -1,7 +1,9 @@
 //! Mistakes in a configuration: as facts first, drawn second.
 
 use super::sources::Sources;
+use crate::clean::clean_value;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
+use std::collections::HashMap;
 use std::ops::Range;
 
 /// How bad it is.
@@ -58,31 +60,83 @@ impl Diagnostic {
     }
 }
 
+/// How many diagnostics of a kind are drawn.
+const MOST_OF_A_KIND: usize = 5;
+
 /// Draws diagnostics over the texts they are about, with colours for a terminal where asked for.
 pub fn draw(diagnostics: &[Diagnostic], sources: &Sources, colour: bool) -> String {
     let renderer = if colour { Renderer::styled() } else { Renderer::plain() };
     let mut drawn = String::new();
+    let mut times: HashMap<String, usize> = HashMap::new();
     for diagnostic in diagnostics {
+        // What is the same but for its names is drawn a few times, and then counted: nobody reads it thousands of times.
+        let count = times.entry(kind(diagnostic)).or_default();
+        *count += 1;
+        if *count > MOST_OF_A_KIND {
+            continue;
+        }
         let level = match diagnostic.severity {
             Severity::Error => Level::ERROR,
             Severity::Remark => Level::WARNING.with_name("remark"),
         };
         let Some((file, span)) = sources.find(&diagnostic.span) else { continue };
-        let annotation = AnnotationKind::Primary.span(one_line(&file.text, span)).label(&*diagnostic.reason);
+        // Names on the disk and in the configuration may come from anybody.
+        let (message, reason) = (clean_value(&diagnostic.message), clean_value(&diagnostic.reason));
+        let remedy = diagnostic.remedy.as_deref().map(clean_value);
+        let annotation = AnnotationKind::Primary.span(one_line(&file.text, span)).label(&*reason);
         let mut group = level
-            .primary_title(&*diagnostic.message)
+            .primary_title(&*message)
             .element(Snippet::source(&file.text).path(&file.name).fold(true).annotation(annotation));
-        if let Some(remedy) = &diagnostic.remedy {
+        if let Some(remedy) = &remedy {
             group = group.element(Level::HELP.with_name("instead").message(&**remedy));
         }
         drawn.push_str(&renderer.render(&[group]));
         drawn.push_str("\n\n");
     }
+    let mut more: Vec<(&String, usize)> =
+        times.iter().filter_map(|(kind, count)| Some((kind, count.checked_sub(MOST_OF_A_KIND)?))).collect();
+    more.retain(|(_, count)| *count > 0);
+    more.sort_unstable();
+    for (kind, count) in more {
+        drawn
+            .push_str(&format!("{count} more like this: {kind} (`exedra check --as json` has them all)\n\n"));
+    }
     drawn
+}
+
+/// What a diagnostic is about, the names in it left out.
+fn kind(diagnostic: &Diagnostic) -> String {
+    let parts = diagnostic.message.split('`').enumerate();
+    let message: Vec<&str> = parts.map(|(nth, part)| if nth % 2 == 0 { part } else { "…" }).collect();
+    clean_value(&message.join("`")).into_owned()
 }
 
 /// What goes over several lines is shown by its first.
 fn one_line(text: &str, span: Range<usize>) -> Range<usize> {
     let end = text[span.start..span.end].find('\n').map_or(span.end, |line| span.start + line);
     span.start..end
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_the_same_thousands_of_times_is_drawn_a_few_times_and_counted() {
+        let text = "/a.html,/b.html\n".repeat(20_000);
+        let found: Vec<Diagnostic> = (0..20_000)
+            .map(|line| {
+                let place = line * 16..line * 16 + 7;
+                Diagnostic::remark(place, format!("`moved {line}` leads to nothing"), "404")
+                    .remedy("correct it")
+            })
+            .chain([Diagnostic::error(0..1, "another\u{1b}[2J", "it is wrong")])
+            .collect();
+        let drawn = draw(&found, &Sources::one("moved.csv", &text), false);
+        assert_eq!(drawn.matches("instead").count(), MOST_OF_A_KIND);
+        assert!(
+            drawn.contains("19995 more like this: `…` leads to nothing") && drawn.contains("another\\x1b[2J"),
+            "{drawn}"
+        );
+    }
 }

@@ -191,6 +191,16 @@ pub enum Https {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct SiteId(pub usize);
 
+/// The field by which forwarders say for whom they ask. They set one; any other came from a stranger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ForwardedBy {
+    /// `Forwarded` (RFC 7239).
+    #[default]
+    Forwarded,
+    /// The older `X-Forwarded-For`, with `X-Forwarded-Proto` for the scheme.
+    XForwardedFor,
+}
+
 /// Settings of the service as a whole.
 #[derive(Debug, Clone)]
 pub struct Service {
@@ -206,6 +216,8 @@ pub struct Service {
     pub time_zone: TimeZone,
     /// Networks whose `Forwarded` field is believed (RFC 7239).
     pub forwarders: Vec<IpNet>,
+    /// The field by which they say so.
+    pub forwarded_by: ForwardedBy,
     /// The file that knows countries of addresses.
     pub countries: Option<Located<PathBuf>>,
     /// Whom the service becomes once it has its sockets.

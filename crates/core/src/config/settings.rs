@@ -132,7 +132,21 @@ pub const SETTINGS: &[Setting] = &[
         "forwarders",
         Kind::Texts,
         "forwarders = [\"10.0.0.0/8\"]",
-        "whose Forwarded header is believed (RFC 7239)",
+        "addresses of proxies in front, which are believed when they say for whom they ask",
+    ),
+    setting(
+        "service",
+        "forwarded_by",
+        Kind::Text,
+        "forwarded_by = \"Forwarded\"",
+        "the one field they set: Forwarded (RFC 7239), or X-Forwarded-For with X-Forwarded-Proto; the other is ignored",
+    ),
+    setting(
+        "service",
+        "console_in_the_open",
+        Kind::Flag,
+        "console_in_the_open = true",
+        "whether the console may be reached from other machines without HTTPS: its sessions are readable on the way",
     ),
     setting(
         "service",

@@ -158,7 +158,29 @@ impl LogTemplate {
     }
 }
 
+/// The most octets of a target that are written, and of any other text. What a client says may be as long as the largest
+/// head; of that a log, and everything that reads it, takes so much.
+pub const MOST_OF_TARGET: usize = 8192;
+/// See [`MOST_OF_TARGET`].
+pub const MOST_OF_TEXT: usize = 2048;
+/// What stands behind a text of which the rest was not written.
+pub const CUT: &[u8] = b"...(cut)";
+
 fn text<'r>(field: &Field, request: &'r LoggedRequest<'_>) -> Cow<'r, [u8]> {
+    let is_target = matches!(field, Field::Target | Field::Text(TextColumn::Path | TextColumn::Query));
+    let text = whole_text(field, request);
+    let most = if is_target { MOST_OF_TARGET } else { MOST_OF_TEXT };
+    match text.len() > most {
+        false => text,
+        // Not within a letter of several octets.
+        true => {
+            let end = (most - 3..=most).rev().find(|at| text[*at] & 0xc0 != 0x80).unwrap_or(most);
+            [&text[..end], CUT].concat().into()
+        }
+    }
+}
+
+fn whole_text<'r>(field: &Field, request: &'r LoggedRequest<'_>) -> Cow<'r, [u8]> {
     let query_mark = || memchr::memchr(b'?', &request.target);
     let text = match field {
         Field::Target => &request.target[..],
@@ -194,4 +216,41 @@ fn classic(time: i64, out: &mut Vec<u8>) {
         }
         out.extend_from_slice(text);
     });
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_client_says_takes_so_much_of_a_line_and_no_more() {
+        let target = ["/é".repeat(20_000).as_bytes(), b"?x"].concat();
+        let (referrer, agent) = ("r".repeat(60_000), "å".repeat(1025));
+        let request = LoggedRequest {
+            time: 1_794_633_160_000,
+            status: 404,
+            bytes: 1,
+            full_bytes: 1,
+            duration: 1,
+            client: "192.0.2.1",
+            user: "",
+            method: "GET",
+            target: target.into(),
+            protocol: "HTTP/1.1",
+            referrer: referrer.as_bytes(),
+            agent: agent.as_bytes(),
+            scheme: "http",
+            host: "lamp.example",
+            encoding: "",
+            rule: "",
+        };
+        for layout in ["full", "json", "extended"] {
+            let mut line = Vec::new();
+            LogTemplate::new(&Layout::understand(layout).unwrap()).write(&request, &mut line);
+            assert!(line.len() < 2 * (4 * MOST_OF_TARGET + 4 * MOST_OF_TEXT), "{layout}: {}", line.len());
+            let text = String::from_utf8(line).unwrap();
+            assert_eq!(text.matches("...(cut)").count(), 3, "{layout}");
+            assert_eq!(text.matches('\u{fffd}').count(), 0, "{layout}: no letter is cut in two");
+        }
+    }
 }

@@ -190,7 +190,8 @@ fn by_beginning<'m, T: Default>(maps: &'m mut ByBeginning<T>, begins: &str) -> &
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::Facts;
+    use crate::facts::{Facts, RecordedFacts};
+    use crate::rules::SoFar;
     use crate::rules::{Effects, Pattern, RuleSet, Seen};
     use proptest::prelude::*;
 
@@ -240,7 +241,9 @@ mod tests {
         ) {
             let set = RuleSet::new(patterns.iter().map(|text| rule(text.as_deref())).collect());
             let seen = Seen::new(path.as_str());
-            let fits = |number: &usize| set.all()[*number].fits(&Facts::UNKNOWN, None, &seen, &mut false).is_ok();
+            let facts = RecordedFacts::new(Facts::UNKNOWN);
+            let so_far = SoFar { user: None, path: seen.text() };
+            let fits = |number: &usize| set.all()[*number].fits(&facts, so_far, &seen, &mut false).is_ok();
             let linear: Vec<usize> = (first..set.all().len()).filter(fits).collect();
             let candidates = set.candidates(&seen, first);
             let indexed: Vec<usize> = candidates.iter().map(|number| *number as usize).filter(fits).collect();

@@ -27,7 +27,7 @@ pub use seen::Seen;
 pub use template::{Template, Values};
 pub use when::{Condition, Holds};
 
-use crate::facts::{FactName, Facts};
+use crate::facts::{FactName, RecordedFacts};
 use index::Index;
 use std::ops::Range;
 
@@ -50,6 +50,15 @@ pub struct Rule {
     pub effects: Effects,
 }
 
+/// What a decision under way has come to, which conditions see instead of what was asked for.
+#[derive(Debug, Clone, Copy)]
+pub struct SoFar<'s> {
+    /// Who has signed in.
+    pub user: Option<&'s str>,
+    /// The whole path as rules see it, which an earlier rule may have changed.
+    pub path: &'s str,
+}
+
 /// Why a rule does not fit a request.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Misfit {
@@ -60,13 +69,13 @@ pub enum Misfit {
 }
 
 impl Rule {
-    /// Whether the rule fits, and what its pattern captures. `user` is who has signed in so far.
+    /// Whether the rule fits, and what its pattern captures of a path: that of the folder the rule stands in.
     ///
     /// A condition on a fact that is not known does not hold; `unsure` is told.
     pub fn fits(
         &self,
-        facts: &Facts<'_>,
-        user: Option<&str>,
+        facts: &RecordedFacts<'_>,
+        so_far: SoFar<'_>,
         path: &Seen<'_>,
         unsure: &mut bool,
     ) -> Result<Captures, Misfit> {
@@ -75,7 +84,7 @@ impl Rule {
             None => Captures::default(),
         };
         for (nth, condition) in self.when.iter().enumerate() {
-            match condition.holds(facts, user) {
+            match condition.holds(facts, so_far) {
                 Holds::Yes => {}
                 Holds::No => return Err(Misfit::Condition(nth)),
                 Holds::Unknown => {

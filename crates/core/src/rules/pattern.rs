@@ -6,6 +6,7 @@
 
 use super::seen::{Seen, normalise};
 use regex::{Regex, RegexBuilder};
+use regex_syntax::hir::{Class, Hir, HirKind};
 use smallvec::SmallVec;
 use std::ops::Range;
 use thiserror::Error;
@@ -88,6 +89,15 @@ pub enum PatternError {
     /// A capture right after another.
     #[error("where the one ends and the other begins cannot be known: put something between them")]
     Adjacent,
+    /// A `*` outside braces, which in other places means anything.
+    #[error("`*` stands for itself here, and no path that is served has one")]
+    Star,
+    /// A segment that begins with a colon, which in other places names what is captured.
+    #[error("`:` stands for itself here, and captures nothing")]
+    Colon,
+    /// A regular expression that fits no path.
+    #[error("every path begins with `/`, and the whole of it must fit: this fits none")]
+    NoPath,
     /// A regular expression that is none.
     #[error("{0}")]
     Regex(String),
@@ -160,6 +170,8 @@ impl Pattern {
                         segment.push(Bit::Capture);
                     }
                 }
+                '*' => return Err((PatternError::Star, place)),
+                ':' if text[..place.start].ends_with('/') => return Err((PatternError::Colon, place)),
                 letter => literal.push(letter),
             }
         }
@@ -174,7 +186,65 @@ impl Pattern {
         Ok(Pattern { text: text.into(), names, shape })
     }
 
-    /// Understands a regular expression. It must fit the whole path.
+    /// The pattern of one path, in which no character means anything but itself.
+    pub fn literal(path: &str) -> Result<Self, PatternError> {
+        match path.strip_prefix('/') {
+            None => Err(PatternError::NoSlash),
+            Some(rest) if rest.starts_with('/') => Err(PatternError::TwoSlashes),
+            Some(_) if path.contains('?') => Err(PatternError::Query),
+            Some(_) => {
+                let shape = Shape::Exact(normalise(path).into());
+                Ok(Pattern { text: path.into(), names: Vec::new(), shape })
+            }
+        }
+    }
+
+    /// What somebody probably means who writes `*` for anything, or `:name` for a segment, as elsewhere.
+    pub fn meant_by(text: &str) -> String {
+        let mut count = 0;
+        let mut name = || {
+            count += 1;
+            format!("{{part{count}}}")
+        };
+        let last = text.split('/').count() - 1;
+        let segment = |(nth, segment): (usize, &str)| match segment.strip_prefix(':') {
+            Some(rest) => {
+                let end = rest
+                    .find(|letter: char| !letter.is_ascii_alphanumeric() && letter != '_')
+                    .unwrap_or(rest.len());
+                let (name, rest) = rest.split_at(end);
+                let is_rest = nth == last && rest == "*";
+                format!("{{{name}{}}}{}", if is_rest { "*" } else { "" }, if is_rest { "" } else { rest })
+            }
+            None if nth == last
+                && !segment.contains(['{', '}'])
+                && segment.find('*') == Some(segment.trim_end_matches('*').len()) =>
+            {
+                format!("{}{{*}}", segment.trim_end_matches('*'))
+            }
+            None => {
+                // Stars within braces are names of rests.
+                let mut depth = 0;
+                let mut out = String::new();
+                for letter in segment.chars() {
+                    match letter {
+                        '{' => depth += 1,
+                        '}' => depth -= 1,
+                        _ => {}
+                    }
+                    match letter {
+                        '*' if depth == 0 && !out.ends_with('}') => out.push_str(&name()),
+                        '*' if depth == 0 => {}
+                        letter => out.push(letter),
+                    }
+                }
+                out
+            }
+        };
+        text.split('/').enumerate().map(segment).collect::<Vec<_>>().join("/")
+    }
+
+    /// Understands a regular expression. It must fit the whole path, which begins with a slash.
     pub fn regex(text: &str) -> Result<Self, PatternError> {
         let regex = RegexBuilder::new(&format!("^(?:{text})$")).size_limit(1 << 20).build();
         let regex = regex.map_err(|error| {
@@ -183,6 +253,9 @@ impl Pattern {
                 words.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned(),
             )
         })?;
+        if regex_syntax::parse(text).is_ok_and(|parsed| !begins(&parsed).with_slash) {
+            return Err(PatternError::NoPath);
+        }
         let names = regex.capture_names().flatten().map(Into::into).collect();
         Ok(Pattern { text: text.into(), names, shape: Shape::Regex(Box::new(regex)) })
     }
@@ -257,6 +330,52 @@ impl Pattern {
             }
         }
         Some(captures)
+    }
+}
+
+/// What the texts can begin with that a regular expression fits.
+struct Begins {
+    with_slash: bool,
+    /// Whether it fits the empty text, so that what comes after it begins instead.
+    or_not_at_all: bool,
+}
+
+fn begins(parsed: &Hir) -> Begins {
+    match parsed.kind() {
+        HirKind::Empty | HirKind::Look(_) => Begins { with_slash: false, or_not_at_all: true },
+        HirKind::Literal(literal) => Begins { with_slash: literal.0.starts_with(b"/"), or_not_at_all: false },
+        HirKind::Class(Class::Unicode(class)) => {
+            let with_slash = class.iter().any(|range| (range.start()..=range.end()).contains(&'/'));
+            Begins { with_slash, or_not_at_all: false }
+        }
+        HirKind::Class(Class::Bytes(class)) => {
+            let with_slash = class.iter().any(|range| (range.start()..=range.end()).contains(&b'/'));
+            Begins { with_slash, or_not_at_all: false }
+        }
+        HirKind::Repetition(repeated) => {
+            let once = begins(&repeated.sub);
+            Begins { or_not_at_all: repeated.min == 0 || once.or_not_at_all, ..once }
+        }
+        HirKind::Capture(capture) => begins(&capture.sub),
+        HirKind::Concat(parts) => {
+            let mut all = Begins { with_slash: false, or_not_at_all: true };
+            for part in parts.iter().map(begins) {
+                all.with_slash |= part.with_slash;
+                if !part.or_not_at_all {
+                    all.or_not_at_all = false;
+                    break;
+                }
+            }
+            all
+        }
+        HirKind::Alternation(ways) => {
+            ways.iter().map(begins).fold(Begins { with_slash: false, or_not_at_all: false }, |all, way| {
+                Begins {
+                    with_slash: all.with_slash || way.with_slash,
+                    or_not_at_all: all.or_not_at_all || way.or_not_at_all,
+                }
+            })
+        }
     }
 }
 
@@ -373,10 +492,45 @@ mod tests {
     #[case("/{a b}", PatternError::NoName)]
     #[case("/{a}/{a}", PatternError::Twice("a".to_owned()))]
     #[case("/{a*}/b", PatternError::AfterRest)]
+    #[case("/staff/*", PatternError::Star)]
+    #[case("/*.pdf", PatternError::Star)]
+    #[case("/:id/x", PatternError::Colon)]
     #[case("/{a}{b}", PatternError::Adjacent)]
     #[case("/{a}{b*}", PatternError::Adjacent)]
     fn mistakes(#[case] pattern: &str, #[case] error: PatternError) {
         assert_eq!(Pattern::understand(pattern).unwrap_err().0, error);
+    }
+
+    #[rstest]
+    #[case("/staff/*", "/staff/{*}")]
+    #[case("/staff/**", "/staff/{*}")]
+    #[case("/old-*", "/old-{*}")]
+    #[case("/a/*/b", "/a/{part1}/b")]
+    #[case("/*/b/*", "/{part1}/b/{*}")]
+    #[case("/*.pdf", "/{part1}.pdf")]
+    #[case("/:id/x", "/{id}/x")]
+    #[case("/n/:id.html", "/n/{id}.html")]
+    #[case("/n/:rest*", "/n/{rest*}")]
+    #[case("/{year}/*", "/{year}/{*}")]
+    #[case("/{year*}*", "/{year*}")]
+    fn what_is_meant_elsewhere_is_a_pattern_here(#[case] written: &str, #[case] meant: &str) {
+        assert!(Pattern::understand(written).is_err());
+        assert_eq!(Pattern::meant_by(written), meant);
+        assert!(Pattern::understand(meant).is_ok());
+    }
+
+    #[rstest]
+    #[case("/staff/.*", true)]
+    #[case("staff/.*", false)]
+    #[case("^staff", false)]
+    #[case(".*\\.php", true)]
+    #[case("[^a-z]+", true)]
+    #[case("[a-z]*(/x)?", true)]
+    #[case("[a-z]+(/x)?", false)]
+    #[case("(?i)(staff|/office)/x", true)]
+    #[case("a{0}", false)]
+    fn regular_expressions_fit_paths_or_are_refused(#[case] regex: &str, #[case] fits_some: bool) {
+        assert_eq!(Pattern::regex(regex).is_ok(), fits_some);
     }
 
     #[test]

@@ -4,7 +4,7 @@
 //! first, so that nothing a client says can become more than a part of one.
 
 use crate::config::nearest;
-use crate::facts::{FACTS, FactName, Facts};
+use crate::facts::{FACTS, FactName, RecordedFacts};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use std::borrow::Cow;
 use std::ops::Range;
@@ -59,7 +59,7 @@ pub enum TemplateError {
 #[derive(Debug, Clone, Copy)]
 pub struct Values<'v> {
     /// The request.
-    pub facts: &'v Facts<'v>,
+    pub facts: &'v RecordedFacts<'v>,
     /// Who has signed in.
     pub user: Option<&'v str>,
     /// The path, which an earlier rule may have changed.
@@ -196,7 +196,7 @@ fn place(name: &str, names: &[Box<str>]) -> Result<Piece, TemplateError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::{Fields, Known, Scheme};
+    use crate::facts::{Facts, Fields, Known, Scheme};
     use crate::rules::Pattern;
     use http::HeaderMap;
     use rstest::rstest;
@@ -224,6 +224,7 @@ mod tests {
         let path = Seen::new("/m/2030/a%20b");
         let captures = pattern.capture(&path).unwrap();
         let template = Template::understand(template, pattern.names()).unwrap();
+        let facts = RecordedFacts::new(facts);
         let values = Values { facts: &facts, user: Some("anna"), path: &path, captures: &captures };
         assert_eq!(template.address(&values), expected);
     }

@@ -3,8 +3,9 @@
 //! A list with negated entries holds where one of the others does (or there are no others) and none of the
 //! negated ones: `["203.0.113.0/24", "!203.0.113.7"]`.
 
+use super::SoFar;
 use crate::config::fits;
-use crate::facts::{FactName, Facts, Known, WEEKDAYS, weekday};
+use crate::facts::{FactName, Known, RecordedFacts, WEEKDAYS, weekday};
 use ipnet::IpNet;
 use jiff::civil::Date;
 use regex::Regex;
@@ -71,13 +72,13 @@ pub enum Test {
 }
 
 impl Condition {
-    /// Whether it holds. `user` is who has signed in so far.
-    pub fn holds(&self, facts: &Facts<'_>, user: Option<&str>) -> Holds {
+    /// Whether it holds.
+    pub fn holds(&self, facts: &RecordedFacts<'_>, so_far: SoFar<'_>) -> Holds {
         if self.fact == FactName::Client {
-            return self.asked_of(facts.client, |test, client| test.fits_address(client));
+            return self.asked_of(facts.client(), |test, client| test.fits_address(client));
         }
         if let FactName::Hour | FactName::Weekday | FactName::Date = self.fact {
-            return self.asked_of(facts.time, |test, time| match test {
+            return self.asked_of(facts.time(), |test, time| match test {
                 Test::Numbers(from, to) => within(u64::from(time.hour), *from, *to),
                 Test::Dates(from, to) => (*from..=*to).contains(&time.date),
                 Test::Weekday(day) => WEEKDAYS[*day] == weekday(time),
@@ -85,7 +86,8 @@ impl Condition {
             });
         }
         let value = match &self.fact {
-            FactName::User => Known::from(user.map(Into::into)),
+            FactName::User => Known::from(so_far.user.map(Into::into)),
+            FactName::Path => Known::Is(so_far.path.into()),
             fact => facts.text(fact),
         };
         self.asked_of(value, |test, value| test.fits_text(value))
@@ -179,7 +181,7 @@ impl Entry {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::{Fields, LocalTime};
+    use crate::facts::{Facts, Fields, LocalTime};
     use http::HeaderMap;
     use rstest::rstest;
 
@@ -226,7 +228,10 @@ mod tests {
             time: Known::Is(LocalTime { date: jiff::civil::date(2030, 12, 1), hour: 23 }),
             ..Facts::UNKNOWN
         };
-        assert_eq!(asks(fact, entries).holds(&facts, Some("anna")), expected);
+        assert_eq!(
+            asks(fact, entries).holds(&RecordedFacts::new(facts), SoFar { user: Some("anna"), path: "/" }),
+            expected
+        );
     }
 
     #[rstest]

@@ -1,11 +1,13 @@
 //! The listening socket, and how many may come in.
 
+use super::pulse::TICK;
 use super::worker::{Newcomer, Workers};
 use std::io;
+use std::pin::pin;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::TcpListener;
-use tokio::sync::watch;
+use tokio::sync::{AcquireError, OwnedSemaphorePermit, watch};
 
 /// How connections on one address begin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -16,8 +18,8 @@ pub struct Manner {
     pub announced: bool,
 }
 
-/// Accepts connections until told to stop. Where there are as many as may be, the one that has been idle
-/// longest makes room; when all are busy, newcomers wait. `manner` may change meanwhile.
+/// Accepts connections until told to stop. Where there are as many as may be, one that has nothing to show for its place
+/// makes room; when all are busy, newcomers wait. `manner` may change meanwhile.
 pub async fn accept(
     listener: TcpListener,
     workers: Arc<Workers>,
@@ -39,9 +41,8 @@ pub async fn accept(
         let place = match Arc::clone(&workers.places).try_acquire_owned() {
             Ok(place) => place,
             Err(_) => {
-                workers.close_idlest();
                 let place = tokio::select! {
-                    place = Arc::clone(&workers.places).acquire_owned() => place,
+                    place = place_after_others(&workers) => place,
                     _ = stop.wait_for(|stop| *stop) => break,
                 };
                 match place {
@@ -59,6 +60,17 @@ pub async fn accept(
     }
 }
 
+/// A place, for which others make room. It is asked for until there is one: those that could make room may come only now.
+async fn place_after_others(workers: &Workers) -> Result<OwnedSemaphorePermit, AcquireError> {
+    let mut place = pin!(Arc::clone(&workers.places).acquire_owned());
+    loop {
+        workers.make_room();
+        if let Ok(place) = tokio::time::timeout(TICK, place.as_mut()).await {
+            return place;
+        }
+    }
+}
+
 /// Most failures to accept are about one connection. Running out of descriptors is about all of them: the
 /// next attempt would fail at once, so it waits until some connection has had time to end.
 async fn out_of_descriptors(workers: &Workers, error: &io::Error) {
@@ -66,6 +78,6 @@ async fn out_of_descriptors(workers: &Workers, error: &io::Error) {
         return;
     }
     tracing::warn!("a connection could not be accepted: {error}");
-    workers.close_idlest();
+    workers.make_room();
     tokio::time::sleep(Duration::from_millis(50)).await;
 }

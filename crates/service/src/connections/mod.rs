@@ -4,6 +4,7 @@
 //! - [`worker`]: a thread with its own event loop, which serves the connections it was given to their end
 //! - [`announced`]: whom a connection comes from, where somebody in front says so
 //! - [`rested`]: a connection that costs next to nothing while nothing happens on it
+//! - [`streams`]: the streams of an HTTP/2 connection, each with a time-out of its own
 //! - [`watched`]: a socket that knows what its client is doing; [`pulse`]: that knowledge, and the time-outs
 //!
 //! Each worker is single-threaded: what belongs to a connection never travels between cores, and no request
@@ -13,6 +14,7 @@ pub mod accept;
 pub mod announced;
 pub mod pulse;
 pub mod rested;
+pub mod streams;
 pub mod watched;
 pub mod worker;
 

@@ -6,6 +6,7 @@
 
 use exedra_core::config::Limits;
 use futures_util::task::AtomicWaker;
+use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU16, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::task::Waker;
@@ -15,6 +16,8 @@ use std::time::{Duration, Instant};
 pub const TICK: Duration = Duration::from_millis(100);
 /// How long nothing must have happened before a connection gives back what it needs for HTTP.
 const TIRED: Duration = TICK;
+/// How long none of a connection's answers must have moved before it makes room for others.
+const HELD_BACK: Duration = Duration::from_secs(2);
 /// How much of a request's head is kept for the log, in case nothing can be made of it.
 const KEPT_HEAD: usize = 2048;
 
@@ -68,6 +71,8 @@ enum Rest {
 /// What the client of one connection is doing.
 #[derive(Debug)]
 pub struct Pulse {
+    /// Address of whoever connected.
+    pub peer: IpAddr,
     clock: Arc<Clock>,
     phase: AtomicU8,
     since: AtomicU64,
@@ -96,9 +101,10 @@ pub struct Pulse {
 
 impl Pulse {
     /// The pulse of a connection that has just been opened.
-    pub fn new(clock: Arc<Clock>) -> Arc<Self> {
+    pub fn new(clock: Arc<Clock>, peer: IpAddr) -> Arc<Self> {
         let since = AtomicU64::new(clock.now());
         Arc::new(Pulse {
+            peer,
             clock,
             phase: AtomicU8::new(Phase::Idle as u8),
             since,
@@ -211,6 +217,25 @@ impl Pulse {
         if self.under_way.fetch_sub(1, Ordering::Relaxed) <= 1 {
             self.enter(Phase::Idle);
         }
+    }
+
+    /// An answer beside others has given something, or waits for us.
+    pub fn moved(&self) {
+        self.since.store(self.clock.now(), Ordering::Relaxed);
+    }
+
+    /// Since when a connection has held its place without anything to show for it: nothing has been going on, a head or a
+    /// handshake has not been finished, or the client takes nothing. It makes room for others when there is none.
+    pub fn spare_since(&self) -> Option<u64> {
+        let is_held_up = match self.phase() {
+            Phase::Idle | Phase::Head => true,
+            Phase::Answering => {
+                let still = self.clock.now().saturating_sub(self.since.load(Ordering::Relaxed));
+                self.stuck.load(Ordering::Relaxed)
+                    || self.is_shared() && Duration::from_millis(still) > HELD_BACK
+            }
+        };
+        (is_held_up && !self.has_expired()).then(|| self.since.load(Ordering::Relaxed))
     }
 
     /// Octets have gone out. In the middle of a head they are an answer to something that is no request.
@@ -348,6 +373,8 @@ fn keep(head: &mut Vec<u8>, octets: &[u8]) {
 mod tests {
     use super::*;
 
+    const NOBODY: IpAddr = IpAddr::V4(std::net::Ipv4Addr::LOCALHOST);
+
     fn at(clock: &Clock, milliseconds: u64) {
         clock.ticked.store(milliseconds, Ordering::Relaxed);
     }
@@ -356,7 +383,7 @@ mod tests {
     fn a_head_that_trickles_in_runs_out_of_time() {
         let limits = Limits { head_time: Duration::from_secs(2), ..Limits::default() };
         let clock = Clock::new();
-        let pulse = Pulse::new(Arc::clone(&clock));
+        let pulse = Pulse::new(Arc::clone(&clock), NOBODY);
         for second in 0..=2 {
             at(&clock, second * 1000);
             pulse.came(b"GE");
@@ -373,7 +400,7 @@ mod tests {
     fn a_client_that_takes_something_now_and_then_may_stay() {
         let limits = Limits { body_time: Duration::from_secs(5), ..Limits::default() };
         let clock = Clock::new();
-        let pulse = Pulse::new(Arc::clone(&clock));
+        let pulse = Pulse::new(Arc::clone(&clock), NOBODY);
         pulse.came(b"GET / HTTP/1.1\r\n\r\n");
         assert_eq!(pulse.answering(), 1);
         for second in [4, 8, 12] {
@@ -392,7 +419,7 @@ mod tests {
     #[test]
     fn while_we_are_slow_no_time_runs() {
         let clock = Clock::new();
-        let pulse = Pulse::new(Arc::clone(&clock));
+        let pulse = Pulse::new(Arc::clone(&clock), NOBODY);
         pulse.came(b"GET");
         pulse.answering();
         at(&clock, 10_000_000);

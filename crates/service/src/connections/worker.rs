@@ -4,20 +4,25 @@ use super::accept::Manner;
 use super::announced::announced;
 use super::pulse::{Clock, Pulse, TICK};
 use super::rested::Rested;
+use super::streams::Streams;
 use super::watched::{Socket, Watched};
 use crate::Counters;
+use crate::limits::network;
 use crate::respond::{Peer, Responder};
 use crate::site::{Current, Site};
-use exedra_core::config::Limits;
 use exedra_core::facts::Scheme;
+use foldhash::fast::RandomState;
 use hyper::server::conn::{http1, http2};
-use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper_util::rt::TokioIo;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::future::poll_fn;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::pin::pin;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::task::Poll;
 use std::thread::JoinHandle;
 use std::time::Duration;
 use tokio::net::TcpStream;
@@ -98,7 +103,7 @@ impl Workers {
             threads.push(thread.spawn(move || runtime.block_on(serving.serve(coming, stop)))?);
             all.push(Worker { newcomers, open, current });
         }
-        let places = most_places(&site.config.limits);
+        let places = site.division.connections.min(Semaphore::MAX_PERMITS);
         let (allowed, places) = (Mutex::new(places), Arc::new(Semaphore::new(places)));
         Ok((Arc::new(Workers { all, places, allowed }), threads))
     }
@@ -109,7 +114,7 @@ impl Workers {
             let counter = Arc::clone(&worker.current.load().counter);
             worker.current.store(Arc::new(Site { counter, ..site.clone() }));
         }
-        let wanted = most_places(&site.config.limits);
+        let wanted = site.division.connections.min(Semaphore::MAX_PERMITS);
         let mut allowed = self.allowed.lock().unwrap_or_else(PoisonError::into_inner);
         if wanted > *allowed {
             self.places.add_permits(wanted - *allowed);
@@ -130,19 +135,28 @@ impl Workers {
         }
     }
 
-    /// Closes the connection on which nothing has happened for longest, if there is any such.
-    pub fn close_idlest(&self) {
-        let mut idlest: Option<(u64, Arc<Pulse>)> = None;
+    /// Closes a connection that has nothing to show for its place: of the client that holds most of such, the one that has
+    /// been so for longest. So no client keeps the others out by half requests, silent handshakes or answers that it does not
+    /// take.
+    pub fn make_room(&self) {
+        let mut spare: HashMap<IpAddr, (usize, u64, Arc<Pulse>), RandomState> = HashMap::default();
         for worker in &self.all {
             for pulse in worker.open.pulses().iter() {
-                if let Some(since) = pulse.idle_since()
-                    && idlest.as_ref().is_none_or(|(longest, _)| since < *longest)
-                {
-                    idlest = Some((since, Arc::clone(pulse)));
+                let Some(since) = pulse.spare_since() else { continue };
+                match spare.entry(network(pulse.peer)) {
+                    Entry::Vacant(place) => _ = place.insert((1, since, Arc::clone(pulse))),
+                    Entry::Occupied(mut place) => {
+                        let (count, longest, first) = place.get_mut();
+                        *count += 1;
+                        if since < *longest {
+                            (*longest, *first) = (since, Arc::clone(pulse));
+                        }
+                    }
                 }
             }
         }
-        if let Some((_, pulse)) = idlest {
+        let most = spare.into_values().max_by_key(|(count, since, _)| (*count, std::cmp::Reverse(*since)));
+        if let Some((_, _, pulse)) = most {
             pulse.expire();
         }
     }
@@ -151,10 +165,6 @@ impl Workers {
     pub fn open(&self) -> u64 {
         self.all.iter().map(|worker| worker.open.count.load(Ordering::Relaxed)).sum()
     }
-}
-
-fn most_places(limits: &Limits) -> usize {
-    usize::try_from(limits.connections).unwrap_or(usize::MAX).min(Semaphore::MAX_PERMITS)
 }
 
 impl Open {
@@ -212,7 +222,7 @@ impl Serving {
                 return;
             }
         };
-        let pulse = Pulse::new(Arc::clone(&self.clock));
+        let pulse = Pulse::new(Arc::clone(&self.clock), peer.ip());
         self.open.pulses().push(Arc::clone(&pulse));
         let connection = Connection(Responder {
             current: Arc::clone(&self.current),
@@ -252,14 +262,26 @@ impl Connection {
             }
         };
         // The beginning needs far more room than what follows, which is there for as long as the connection.
-        let begun = Box::pin(tokio::time::timeout(patience, beginning)).await;
+        let pulse = Arc::clone(&self.0.pulse);
+        let unless_expired = poll_fn(move |context| {
+            pulse.waits(context.waker());
+            if pulse.has_expired() { Poll::Ready(()) } else { Poll::Pending }
+        });
+        let begun = Box::pin(async {
+            tokio::select! {
+                biased;
+                begun = tokio::time::timeout(patience, beginning) => begun.map_err(io::Error::from).flatten(),
+                () = unless_expired => Err(io::ErrorKind::TimedOut.into()),
+            }
+        });
+        let begun = begun.await;
         // What a connection is served by is looked up for each request; nothing keeps an old configuration alive.
         drop(site);
         let is_secured = manner.https;
         if is_secured {
             self.0.peer.scheme = Scheme::Https;
         }
-        match begun.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?? {
+        match begun? {
             Either::Bare(stream) => self.serve_one_by_one(stream).await,
             Either::Secured(stream) => {
                 let (_, session) = stream.get_ref();
@@ -295,7 +317,8 @@ impl Connection {
         let most = u32::try_from(responder.current.load().config.limits.head_size).unwrap_or(u32::MAX);
         let pulse = Arc::clone(&responder.pulse);
         pulse.share();
-        let mut http = http2::Builder::new(TokioExecutor::new());
+        let patience = responder.current.load().config.limits.body_time;
+        let mut http = http2::Builder::new(Streams { pulse: Arc::clone(&pulse), patience });
         http.max_concurrent_streams(MOST_STREAMS).max_header_list_size(most);
         let (current, client) = (Arc::clone(&responder.current), responder.peer.address);
         let watched = Watched::new(stream, Arc::clone(&pulse), current, client);

@@ -13,8 +13,13 @@ struct Asset {
 const ASSETS: &[Asset] = include!(concat!(env!("OUT_DIR"), "/assets.rs"));
 
 /// Said where the console should be, by a program that was built without it.
-const WITHOUT: &str = "This program was built without its console: run `cargo xtask demo`, or build the folder \
-                       `console` with npm first. The API is here all the same.\n";
+const WITHOUT: &str = "This program was built without its console: `cargo xtask build` makes one that has it. The API is \
+                       here all the same.\n";
+
+/// Whether the console's pages are in the program.
+pub fn are_there() -> bool {
+    !ASSETS.is_empty()
+}
 
 /// A file by its name; every other address is a page, which the console finds itself.
 pub async fn asset(uri: Uri, headers: HeaderMap) -> Response {

@@ -76,12 +76,43 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             answered,
             sent,
             connections: console.house.connections(),
+            most_connections: current.division.connections as u64,
+            files: current.open_files.count().0 as u64,
+            most_files: current.open_files.count().1 as u64,
+            troubles: troubles(&console),
             sites: sites.collect(),
             no_site: current.no_site.pen.as_ref().map(|pen| log_status(&console, &current, &pen.journal)),
             errors: log_status(&console, &current, &current.errors.pen.journal),
         })
     })
     .await
+}
+
+/// What is wrong with the databases.
+fn troubles(console: &Console) -> Vec<String> {
+    let all = [
+        (
+            "requests.db",
+            console.records.trouble(),
+            "its requests are read again from the logs that are kept; delete it when you have what you need",
+        ),
+        (
+            "exedra.db",
+            console.secrets.trouble(),
+            "revisions and sessions before are in it alone; restore it from a backup, or delete it",
+        ),
+    ];
+    let words = all.into_iter().flat_map(|(name, trouble, remedy)| {
+        let unusable = trouble.unusable.map(|reason| {
+            format!("{name} cannot be used: {reason}; the sites are not affected, and it is tried again")
+        });
+        let aside = trouble
+            .set_aside
+            .into_iter()
+            .map(move |path| format!("{name} was damaged and is set aside as {}: {remedy}", path.display()));
+        unusable.into_iter().chain(aside)
+    });
+    words.collect()
 }
 
 fn log_status(console: &Console, site: &Site, journal: &Journal) -> LogStatus {

@@ -3,12 +3,14 @@
 //! - [`sign_in`]: one-time links, sessions, tokens
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`failure`]: what it says when it cannot answer
 //! - [`query`]: the scope of a call, from its address
+//! - [`serving`]: its connections
 //! - [`assets`]: the pages, from inside the program
 
 pub mod assets;
 pub mod calls;
 pub mod failure;
 pub mod query;
+mod serving;
 pub mod sign_in;
 pub mod sites;
 
@@ -24,9 +26,8 @@ use axum::routing::{get, post};
 use exedra_core::survey::VisitorKey;
 use exedra_store::{Records, Secrets};
 use failure::Failure;
+pub use serving::serve;
 use std::sync::Arc;
-use tokio::net::TcpListener;
-use tokio::sync::watch;
 
 /// What the console shows, and who is let in.
 pub struct Console {
@@ -54,16 +55,6 @@ impl Console {
     /// What is in force.
     pub fn site(&self) -> Result<Arc<Site>, Failure> {
         self.house.site().ok_or(Failure::Internal)
-    }
-}
-
-/// Serves the console until told to stop.
-pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::Receiver<bool>) {
-    let until = async move {
-        let _ = stop.wait_for(|stop| *stop).await;
-    };
-    if let Err(error) = axum::serve(socket, router(console)).with_graceful_shutdown(until).await {
-        tracing::error!("the console stopped: {error}");
     }
 }
 

@@ -5,18 +5,20 @@
 use super::{Beside, SMALL};
 use bytes::Bytes;
 use cap_std::ambient_authority;
-use cap_std::fs::{Dir, Metadata, MetadataExt};
-use exedra_core::answer::listing::{Kind, Listed};
+use cap_std::fs::{Dir, Metadata, MetadataExt, OpenOptions, OpenOptionsExt};
+use exedra_core::answer::listing::{Kind, Listed, MOST_LISTED};
+use exedra_core::answer::path::is_hidden;
 use exedra_core::answer::{Entry, FileFacts, Question};
 use exedra_core::encode::Codec;
+use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
+use rustix::io::Errno;
+use std::borrow::Cow;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 
-/// How many entries of a folder are listed.
-const MOST_NAMES: usize = 100_000;
 /// How often a file is read that keeps changing.
 const MOST_TRIES: usize = 5;
 
@@ -117,10 +119,42 @@ impl Opened {
     pub fn metadata(&self, question: &Question) -> io::Result<Metadata> {
         match question.path.as_str() {
             "" => self.inside.dir_metadata(),
-            place => match self.inside.metadata(place) {
-                Ok(found) => Ok(found),
-                Err(error) => self.inside.metadata(self.led_back(place).ok_or(error)?),
-            },
+            place => self.inside.metadata(self.led_to(place)?),
+        }
+    }
+
+    /// The place that is meant by one on whose way there may be links: the same where there are none. Links that lead out
+    /// of the folder lead nowhere, and so do those that lead to what is hidden: it stays so by any name.
+    pub fn led_to<'p>(&self, place: &'p str) -> io::Result<Cow<'p, Path>> {
+        let flags = OFlags::PATH | OFlags::CLOEXEC;
+        let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+        match openat2(&self.inside, place, flags, Mode::empty(), resolve) {
+            Ok(_) => return Ok(Path::new(place).into()),
+            // There are links; or the system cannot say.
+            Err(Errno::LOOP | Errno::NOSYS | Errno::PERM | Errno::AGAIN) => {}
+            Err(error) => return Err(error.into()),
+        }
+        let target = self.root.join(place).canonicalize()?;
+        let inside = target.strip_prefix(&self.root).map_err(|_| io::ErrorKind::NotFound)?;
+        let mut names = inside.components().map(|name| name.as_os_str().to_string_lossy()).enumerate();
+        if names.any(|(depth, name)| is_hidden(depth, &name)) {
+            return Err(io::ErrorKind::NotFound.into());
+        }
+        match inside.as_os_str().is_empty() {
+            true => Ok(Path::new(".").into()),
+            false => Ok(inside.to_owned().into()),
+        }
+    }
+
+    /// Opens a file, without waiting for anybody where it is none after all.
+    fn open_without_waiting(&self, place: &str) -> io::Result<cap_std::fs::File> {
+        let mut options = OpenOptions::new();
+        options.read(true).custom_flags(OFlags::NONBLOCK.bits().cast_signed());
+        let opened = self.inside.open_with(self.led_to(place)?, &options)?;
+        match opened.metadata()?.is_file() {
+            true => Ok(opened),
+            // Sockets, pipes and devices are nobody's business.
+            false => Err(io::ErrorKind::NotFound.into()),
         }
     }
 
@@ -128,7 +162,7 @@ impl Opened {
     pub fn beside(&self, question: &Question, facts: FileFacts) -> Beside {
         Codec::ALL.map(|codec| {
             let place = question.path.with_extension(codec.extension()?);
-            match entry_of(&self.inside.metadata(place.as_str()).ok()?) {
+            match entry_of(&self.inside.metadata(self.led_to(place.as_str()).ok()?).ok()?) {
                 Entry::File(beside) if beside.modified >= facts.modified => Some(beside),
                 _ => None,
             }
@@ -139,20 +173,22 @@ impl Opened {
     pub fn names(&self, question: &Question) -> io::Result<Arc<[Listed]>> {
         let opened = match question.path.as_str() {
             "" => self.inside.try_clone()?,
-            place => match self.inside.open_dir(place) {
-                Ok(opened) => opened,
-                Err(error) => self.inside.open_dir(self.led_back(place).ok_or(error)?)?,
-            },
+            place => self.inside.open_dir(self.led_to(place)?)?,
         };
         let mut names = Vec::new();
-        for entry in opened.entries()?.take(MOST_NAMES) {
+        for entry in opened.entries()?.take(MOST_LISTED) {
             let entry = entry?;
             let Ok(name) = entry.file_name().into_string() else { continue };
             if name.starts_with('.') {
                 continue;
             }
-            let found =
-                if entry.file_type()?.is_symlink() { opened.metadata(&name) } else { entry.metadata() };
+            let found = match entry.file_type()?.is_symlink() {
+                true => {
+                    let below = Question { path: question.path.join(&name), ..question.clone() };
+                    self.metadata(&below)
+                }
+                false => entry.metadata(),
+            };
             let Ok(found) = found else { continue };
             let kind = match entry_of(&found) {
                 Entry::File(_) => Kind::File,
@@ -166,20 +202,7 @@ impl Opened {
 
     /// Opens a file.
     pub fn open_file(&self, question: &Question) -> io::Result<File> {
-        let place = question.path.as_str();
-        let opened = match self.inside.open(place) {
-            Ok(opened) => opened,
-            Err(error) => self.inside.open(self.led_back(place).ok_or(error)?)?,
-        };
-        Ok(opened.into_std())
-    }
-
-    /// Absolute links are refused above even when they lead back inside. They are followed here by name, and
-    /// where they lead is then opened beneath the folder like anything else.
-    fn led_back(&self, place: &str) -> Option<PathBuf> {
-        let target = self.root.join(place).canonicalize().ok()?;
-        let inside = target.strip_prefix(&self.root).ok()?;
-        (!inside.as_os_str().is_empty() && inside.as_os_str() != place).then(|| inside.to_owned())
+        Ok(self.open_without_waiting(question.path.as_str())?.into_std())
     }
 
     /// Reads a file and what it is in one go: a file that changes meanwhile is read again. One that does not

@@ -34,6 +34,8 @@ const BELIEVED: Duration = Duration::from_millis(600);
 pub const SMALL: u64 = 256 << 10;
 /// How much memory kept files may take together.
 const MEMORY: u64 = 96 << 20;
+/// The longest path of which it is remembered that there is nothing.
+const LONGEST_MISSING: usize = 256;
 /// How many places are remembered.
 const PLACES: usize = 50_000;
 
@@ -167,6 +169,7 @@ impl Disk {
             }
             let kept = self.kept.get(question).filter(|kept| self.believes(question, kept))?;
             let Some((copy, octets)) = kept.copy(&question.path) else { return Some(kept) };
+            let octets = octets + 2 * question.path.as_str().len();
             let copy = Arc::new(copy);
             near.keep(self.owner, question.clone(), Arc::clone(&copy), octets);
             Some(copy)
@@ -247,7 +250,10 @@ impl Disk {
         };
         let (seen, changes) = (AtomicU64::new(now), AtomicU64::new(changes));
         let kept = Arc::new(Kept { entry, card, content: fresh.1, names, beside, seen, changes });
-        self.kept.insert(question.clone(), Arc::clone(&kept));
+        // Long paths of nothing are made up by strangers, and come once.
+        if entry != Entry::Missing || question.path.as_str().len() <= LONGEST_MISSING {
+            self.kept.insert(question.clone(), Arc::clone(&kept));
+        }
         kept
     }
 
@@ -289,6 +295,23 @@ mod tests {
         symlink("../..", site.join("deep/upup")).unwrap();
         symlink(site.canonicalize().unwrap().join("in.txt"), site.join("absolute-in.txt")).unwrap();
         symlink("loop", site.join("loop")).unwrap();
+        std::fs::create_dir(site.join(".git")).unwrap();
+        std::fs::write(site.join(".git/config"), "secret").unwrap();
+        std::fs::write(site.join(".env"), "secret").unwrap();
+        symlink(".env", site.join("env.txt")).unwrap();
+        symlink("env.txt", site.join("again.txt")).unwrap();
+        symlink(".git", site.join("history")).unwrap();
+        symlink(site.canonicalize().unwrap().join(".env"), site.join("deep/env.txt")).unwrap();
+        symlink("deep", site.join("shallow")).unwrap();
+        std::fs::write(site.join("deep/d.txt"), "d").unwrap();
+        rustix::fs::mknodat(
+            rustix::fs::CWD,
+            site.join("pipe.txt"),
+            rustix::fs::FileType::Fifo,
+            rustix::fs::Mode::RUSR,
+            0,
+        )
+        .unwrap();
         let text = format!(
             "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = {site:?}\n"
         );
@@ -302,6 +325,20 @@ mod tests {
         assert_eq!(look("/in.txt").as_deref(), Some("in"));
         assert_eq!(look("/absolute-in.txt").as_deref(), Some("in"));
         assert_eq!(look("/deep/up/in.txt").as_deref(), Some("in"));
+        assert_eq!(look("/shallow/d.txt").as_deref(), Some("d"));
+        let names = Question { site: SiteId(0), path: resolve("/").unwrap().place, want: Want::Names };
+        let Reply::Names(names) = disk.look(&names).reply() else { panic!() };
+        let mut names: Vec<&str> = names.iter().map(|listed| listed.name.as_str()).collect();
+        names.sort_unstable();
+        assert_eq!(names, ["absolute-in.txt", "deep", "in.txt", "shallow"], "hidden by any name");
+        for hidden in
+            ["/env.txt", "/again.txt", "/history/config", "/deep/env.txt", "/shallow/env.txt", "/pipe.txt"]
+        {
+            let question =
+                Question { site: SiteId(0), path: resolve(hidden).unwrap().place, want: Want::Entry };
+            assert_eq!(disk.look(&question).entry, Entry::Missing, "{hidden}");
+            assert!(disk.open_file(&question).is_err(), "{hidden}");
+        }
         for outside in ["/absolute-out.txt", "/relative-out.txt", "/deep/upup/out.txt", "/loop", "/in.txt/x"]
         {
             let question =

@@ -9,10 +9,9 @@
 pub mod tries;
 pub mod users;
 
-use crate::limits::network;
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash};
-use exedra_core::answer::Credentials;
+use exedra_core::answer::{Credentials, Password};
 use exedra_core::config::Config;
 use foldhash::fast::RandomState;
 use sha2::{Digest, Sha256};
@@ -21,7 +20,7 @@ use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
-use tries::Tries;
+use tries::{Tries, Who};
 use users::Users;
 
 /// How long a pair that was right is remembered.
@@ -32,6 +31,8 @@ const MOST_REMEMBERED: usize = 4096;
 const AT_A_TIME: usize = 2;
 /// How many may wait for that, and how many of them may be of one client: otherwise one alone could keep all others out.
 const MOST_WAITING: usize = 1024;
+const MOST_OF_CLIENT: usize = 64;
+/// How many of them may be of one client and for one user, so that whoever guesses at one leaves room for the others.
 const MOST_OF_ONE: usize = 4;
 
 /// The guards of all realms.
@@ -41,23 +42,23 @@ pub struct Guards {
     key: [u8; 32],
     tries: Arc<Tries>,
     busy: Semaphore,
-    /// How many of each client are waiting.
-    waiting: Mutex<HashMap<IpAddr, usize, RandomState>>,
+    /// How many of each are waiting.
+    waiting: Mutex<HashMap<Who, usize, RandomState>>,
 }
 
 /// A place among those that wait; it is free again when this is dropped.
 struct Place<'a> {
     guards: &'a Guards,
-    client: IpAddr,
+    who: Who,
 }
 
 impl Drop for Place<'_> {
     fn drop(&mut self) {
         let mut waiting = self.guards.waiting();
-        if let Some(count) = waiting.get_mut(&self.client) {
+        if let Some(count) = waiting.get_mut(&self.who) {
             *count -= 1;
             if *count == 0 {
-                waiting.remove(&self.client);
+                waiting.remove(&self.who);
             }
         }
     }
@@ -87,19 +88,30 @@ impl Guards {
         self.right().get(&mark).is_some_and(|until| *until > Instant::now())
     }
 
-    /// Whether name and password are right. One who has failed lately waits first. Whoever comes when too many wait
-    /// already, in all or of this client, is turned away like one who is wrong.
-    pub async fn judge(self: &Arc<Self>, credentials: &Credentials, client: IpAddr) -> bool {
-        let Some(_place) = self.place(network(client)) else { return false };
-        tokio::time::sleep(self.tries.delay(client, Instant::now())).await;
-        let Ok(_busy) = self.busy.acquire().await else { return false };
+    /// Whether name and password are right. Whoever has failed lately, for the same user and from the same address, waits
+    /// first. Where too many wait already, in all or of this client, nobody looks.
+    pub async fn judge(self: &Arc<Self>, credentials: &Credentials, client: IpAddr) -> Password {
+        let who = self.who(credentials, client);
+        let delay = self.tries.delay(who, Instant::now());
+        let later = Password::Unchecked { seconds: delay.as_secs().max(1) };
+        let Some(_place) = self.place(who) else { return later };
+        tokio::time::sleep(delay).await;
+        let Ok(_busy) = self.busy.acquire().await else { return later };
         let (guards, asked) = (Arc::clone(self), credentials.clone());
-        let is_right = tokio::task::spawn_blocking(move || guards.check(&asked)).await.unwrap_or(false);
+        let Ok(is_right) = tokio::task::spawn_blocking(move || guards.check(&asked)).await else {
+            return later;
+        };
         match is_right {
-            true => self.tries.forgive(client),
-            false => self.tries.failed(client, Instant::now()),
+            true => self.tries.forgive(who),
+            false => self.tries.failed(who, Instant::now()),
         }
-        is_right
+        is_right.into()
+    }
+
+    /// Who tries: all names that there are not count as one.
+    fn who(&self, Credentials { realm, user, .. }: &Credentials, client: IpAddr) -> Who {
+        let is_known = self.realms.get(*realm).is_some_and(|users| users.password_of(user).is_some());
+        Who::new(client, is_known.then_some((*realm, user)))
     }
 
     /// Whether name and password are right. Takes its time, on purpose.
@@ -135,18 +147,21 @@ impl Guards {
     }
 
     /// A place among those that wait, if there is one.
-    fn place(&self, client: IpAddr) -> Option<Place<'_>> {
+    fn place(&self, who: Who) -> Option<Place<'_>> {
         let mut waiting = self.waiting();
         // Each that waits has its turn with Argon2; those who may wait at all are few enough to be counted.
-        let full = waiting.values().sum::<usize>() >= MOST_WAITING;
-        if full || waiting.get(&client).is_some_and(|count| *count >= MOST_OF_ONE) {
+        let all: usize = waiting.values().sum();
+        let of_client: usize =
+            waiting.iter().filter(|(other, _)| other.client == who.client).map(|(_, count)| count).sum();
+        let of_one = waiting.get(&who).copied().unwrap_or_default();
+        if all >= MOST_WAITING || of_client >= MOST_OF_CLIENT || of_one >= MOST_OF_ONE {
             return None;
         }
-        *waiting.entry(client).or_default() += 1;
-        Some(Place { guards: self, client })
+        *waiting.entry(who).or_default() += 1;
+        Some(Place { guards: self, who })
     }
 
-    fn waiting(&self) -> MutexGuard<'_, HashMap<IpAddr, usize, RandomState>> {
+    fn waiting(&self) -> MutexGuard<'_, HashMap<Who, usize, RandomState>> {
         self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -169,4 +184,46 @@ pub fn hash(password: &str) -> Option<String> {
 fn verify(password: &str, kept: &str) -> bool {
     PasswordHash::new(kept)
         .is_ok_and(|kept| Argon2::default().verify_password(password.as_bytes(), &kept).is_ok())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whoever_guesses_at_one_user_keeps_no_other_out() {
+        let place = tempfile::tempdir().unwrap();
+        let file = place.path().join("staff.toml");
+        let known = |name: &str| format!("{name} = {:?}\n", hash("tide").unwrap());
+        std::fs::write(&file, known("anna") + &known("bera")).unwrap();
+        let text = format!(
+            "[[listener]]\naddress = \"127.0.0.1:0\"\n[[realm]]\nname = \"staff\"\nusers = {file:?}\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \".\"\n"
+        );
+        let config = exedra_core::config::understand(&text, place.path()).unwrap();
+        let guards = Arc::new(Guards::new(&config, Arc::default()));
+        let client: IpAddr = "192.0.2.1".parse().unwrap();
+        let asks = |user: &str, password: &str| Credentials {
+            realm: 0,
+            user: user.into(),
+            password: password.into(),
+        };
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            // Somebody guesses so often that all places for one user are taken, and for users that there are not.
+            let mut guesses = Vec::new();
+            for guess in 0..20 {
+                for user in ["anna", &format!("nobody{guess}")] {
+                    let (guards, asked) = (Arc::clone(&guards), asks(user, "wrong"));
+                    guesses.push(tokio::spawn(async move { guards.judge(&asked, client).await }));
+                }
+            }
+            tokio::task::yield_now().await;
+            assert!(matches!(
+                guards.judge(&asks("anna", "tide"), client).await,
+                Password::Unchecked { seconds: 1.. }
+            ));
+            assert_eq!(guards.judge(&asks("bera", "tide"), client).await, Password::Right);
+            guesses.iter().for_each(tokio::task::JoinHandle::abort);
+        });
+    }
 }

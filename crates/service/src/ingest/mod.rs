@@ -9,7 +9,7 @@
 mod source;
 
 use crate::journal::Journal;
-use crate::journal::generations::{Generation, generations};
+use crate::journal::generations::{Generation, begins, generations};
 use exedra_core::logs::{BATCH_ROWS, Dictionaries, Layout, LineReader, Projection, RequestBatch};
 use exedra_store::{Checkpoint, Records, StoreError};
 use source::Source;
@@ -23,11 +23,16 @@ use std::time::{Duration, Instant};
 const BLOCK: usize = 4 << 20;
 /// The most requests the tail holds. When it cannot be committed, the rest waits where it is safe: in the logs.
 const MOST_IN_TAIL: usize = 8 * BATCH_ROWS;
+/// The same in octets of the lines they were read from, and from how many on the tail is committed.
+const MOST_OCTETS: usize = 64 << 20;
+const FULL_OCTETS: usize = 24 << 20;
 /// How long news are gathered before the logs are looked at: long enough that a busy log comes in large pieces,
 /// whose texts are looked up together, and short enough that nobody notices.
 const GATHERING: Duration = Duration::from_millis(150);
 /// How long requests stay in the tail only.
 const TAIL_TIME: Duration = Duration::from_secs(5);
+/// How often the database is looked at when there is nothing to commit.
+const LOOK_AGAIN: Duration = Duration::from_secs(10);
 /// How often a log that cannot be read is complained about.
 const COMPLAINT: Duration = Duration::from_secs(60);
 
@@ -81,7 +86,8 @@ impl Ingest {
                 self.logs.push(Log { journal, layout, known: 0, unread: Vec::new(), complained: None });
             }
             let mut idle = true;
-            let room = self.records.tail_requests() < MOST_IN_TAIL;
+            let room =
+                self.records.tail_requests() < MOST_IN_TAIL && self.records.tail_octets() < MOST_OCTETS;
             for log in self.logs.iter_mut().filter(|_| room) {
                 match log.read_on(&self.records) {
                     Ok(progress) => idle &= progress == Progress::End,
@@ -89,15 +95,18 @@ impl Ingest {
                 }
             }
             let waits = self.records.has_uncommitted();
-            let full = self.records.tail_requests() >= BATCH_ROWS;
-            if full || stopping || (waits && committed.elapsed() >= TAIL_TIME) {
+            let full =
+                self.records.tail_requests() >= BATCH_ROWS || self.records.tail_octets() >= FULL_OCTETS;
+            if full
+                || stopping
+                || committed.elapsed() >= LOOK_AGAIN
+                || (waits && committed.elapsed() >= TAIL_TIME)
+            {
                 if let Err(error) = self.commit() {
                     tracing::error!(
                         "requests could not be recorded and stay in memory and in the logs: {error}"
                     );
                 }
-                committed = Instant::now();
-            } else if !waits {
                 committed = Instant::now();
             }
             if !idle {
@@ -115,7 +124,15 @@ impl Ingest {
         }
     }
 
-    fn commit(&self) -> Result<(), StoreError> {
+    fn commit(&mut self) -> Result<(), StoreError> {
+        if self.records.look_again()? {
+            // Another database: every log is read on from where that one ends.
+            for log in &mut self.logs {
+                log.unread.clear();
+                log.known = 0;
+            }
+            return Ok(());
+        }
         self.records.commit()?;
         self.records.merge()?;
         Ok(())
@@ -152,6 +169,13 @@ impl Log {
     fn look_for_generations(&mut self, records: &Records) -> io::Result<()> {
         let last = self.unread.last().map(|followed| followed.generation.number);
         for generation in generations(self.journal.folder(), &self.journal.name)? {
+            let known = records.checkpoint(&generation.name);
+            let is_another = || generation.begins().is_ok_and(|begins| begins != known.begins);
+            if known.octets > 0 && known.begins.is_some() && is_another() {
+                let log = generation.path.display();
+                tracing::warn!(%log, "is another log than the one of this name that was read before: read from its beginning");
+                records.forget(&generation.name);
+            }
             let is_new = last.is_none_or(|last| generation.number > last);
             let is_past = generation.number < self.journal.oldest_written();
             let is_read = || generation.is_whole(records.checkpoint(&generation.name).octets);
@@ -189,6 +213,10 @@ impl Followed {
         let most = length.map_or(BLOCK as u64, |length| length - checkpoint.octets);
         let mut block = vec![0; BLOCK.min(usize::try_from(most).unwrap_or(BLOCK))];
         let read = source.read_at(&mut block, checkpoint.octets)?;
+        if checkpoint.octets == 0 {
+            // Told by what was read: the file may have been taken away meanwhile.
+            checkpoint.begins = begins(&block[..read]);
+        }
         // A line without its end is still being written.
         let Some(last) = memchr::memrchr(b'\n', &block[..read]) else { return Ok(Progress::End) };
         let lines = &block[..=last];
@@ -202,7 +230,7 @@ impl Followed {
             checkpoint.octets += took as u64;
             checkpoint.lines += reader.read - lines_before;
             checkpoint.unread += reader.unread.lines() - unread_before;
-            records.append(site, name, batch, texts, checkpoint);
+            records.append(site, name, batch, texts, (took, checkpoint));
         }
         Ok(if read == BLOCK { Progress::More } else { Progress::End })
     }

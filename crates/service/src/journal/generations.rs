@@ -1,11 +1,15 @@
 //! The files of a journal, one after the other: `NAME.000001.log`, and `NAME.000001.log.gz` once compressed.
 
+use flate2::read::MultiGzDecoder;
+use siphasher::sip::SipHasher13;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 /// How a torn line is ended: its last number may have lost digits, and must not be believed.
 pub const TORN: &[u8] = b" (torn)\n";
+/// How much of the first line counts.
+const FIRST_LINE: u64 = 4096;
 /// What is added to the name of a compressed one.
 const PACKED: &str = ".gz";
 
@@ -35,6 +39,18 @@ impl Generation {
         Ok(u64::from(u32::from_le_bytes(stated)))
     }
 
+    /// How it begins: a hash of its first line, as far as that counts; nothing while there is none. It stays the same when
+    /// the log grows, is compressed or moved.
+    pub fn begins(&self) -> io::Result<Option<u64>> {
+        let mut beginning = Vec::new();
+        let file = File::open(&self.path)?;
+        match self.packed {
+            true => MultiGzDecoder::new(file).take(FIRST_LINE).read_to_end(&mut beginning)?,
+            false => file.take(FIRST_LINE).read_to_end(&mut beginning)?,
+        };
+        Ok(begins(&beginning))
+    }
+
     /// Whether so many octets are all of it.
     pub fn is_whole(&self, octets: u64) -> bool {
         self.length().is_ok_and(|length| match self.packed {
@@ -47,6 +63,15 @@ impl Generation {
     pub fn packed_path(&self) -> PathBuf {
         self.path.with_file_name(format!("{}{PACKED}", self.name))
     }
+}
+
+/// How a log begins of which these are the first octets: see [`Generation::begins`].
+pub fn begins(octets: &[u8]) -> Option<u64> {
+    let octets = &octets[..octets.len().min(FIRST_LINE as usize)];
+    let end = memchr::memchr(b'\n', octets);
+    let is_known = end.is_some() || octets.len() as u64 == FIRST_LINE;
+    // The key is the same in every process: what comes out is kept.
+    is_known.then(|| SipHasher13::new().hash(&octets[..end.unwrap_or(octets.len())]))
 }
 
 /// The name of a file.
@@ -123,6 +148,22 @@ mod tests {
         assert_eq!(found, [(1, true), (2, false), (3, false), (1_234_567, false)]);
         assert_eq!(newest(folder.path(), "a").unwrap(), 1_234_567);
         assert_eq!(newest(folder.path(), "c").unwrap(), 1);
+    }
+
+    #[test]
+    fn a_log_is_known_by_its_first_line_however_it_is_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let one = |name: &str, content: &[u8], packed: bool| {
+            let path = folder.path().join(name);
+            std::fs::write(&path, content).unwrap();
+            Generation { number: 1, name: name.to_owned(), path, packed }.begins().unwrap()
+        };
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        encoder.write_all(b"first\nsecond\nthird\n").unwrap();
+        let begins = one("a", b"first\nsecond\n", false);
+        assert!(begins.is_some() && begins == one("b.gz", &encoder.finish().unwrap(), true));
+        assert_ne!(begins, one("c", b"other\nsecond\n", false));
+        assert_eq!(one("d", b"fir", false), None);
     }
 
     #[test]

@@ -30,7 +30,9 @@ pub struct Pen {
 /// Lines that wait to be written.
 #[derive(Default)]
 pub struct Waiting {
-    buffers: [Mutex<Vec<u8>>; BUFFERS],
+    buffers: [Buffer; BUFFERS],
+    /// Octets that have been taken out of them and are not written yet.
+    taken: AtomicUsize,
     asleep: AtomicBool,
     gate: Mutex<()>,
     wake: Condvar,
@@ -41,16 +43,28 @@ pub struct Waiting {
     trouble: Mutex<Option<String>>,
 }
 
+/// Lines of some threads.
+#[derive(Default)]
+#[repr(align(128))]
+struct Buffer {
+    lines: Mutex<Vec<u8>>,
+    /// How many octets that is, for whoever counts all of them.
+    octets: AtomicUsize,
+}
+
 impl Pen {
     /// Puts one line in, its end included. `line` appends it to the buffer it is given.
     pub fn put(&self, line: impl FnOnce(&mut Vec<u8>)) {
         let waiting = &self.waiting;
-        let mut buffer = locked(&waiting.buffers[own_buffer()]);
-        if buffer.len() > MOST_WAITING / BUFFERS {
+        let own = &waiting.buffers[own_buffer()];
+        let mut buffer = locked(&own.lines);
+        // As long as no share is used up, not all of them can be.
+        if buffer.len() > MOST_WAITING / (2 * BUFFERS) && waiting.octets() > MOST_WAITING {
             self.journal.lost.fetch_add(1, Ordering::Relaxed);
             return;
         }
         line(&mut buffer);
+        own.octets.store(buffer.len(), Ordering::Relaxed);
         drop(buffer);
         if waiting.asleep.load(Ordering::SeqCst) && waiting.asleep.swap(false, Ordering::SeqCst) {
             waiting.rouse();
@@ -109,15 +123,28 @@ impl Waiting {
 
     /// Takes what is in the buffers, as far as `taken` may grow.
     pub fn gather(&self, taken: &mut Vec<u8>) {
-        for buffer in &self.buffers {
-            let mut buffer = locked(buffer);
-            if taken.len() + buffer.len() > MOST_WAITING {
+        for Buffer { lines, octets } in &self.buffers {
+            let mut lines = locked(lines);
+            if taken.len() + lines.len() > MOST_WAITING {
                 continue;
             }
-            taken.extend_from_slice(&buffer);
-            buffer.clear();
-            buffer.shrink_to(ROOM);
+            taken.extend_from_slice(&lines);
+            lines.clear();
+            lines.shrink_to(ROOM);
+            octets.store(0, Ordering::Relaxed);
+            self.taken.store(taken.len(), Ordering::Relaxed);
         }
+    }
+
+    /// So many octets of what was taken are not written yet.
+    pub fn set_unwritten(&self, octets: usize) {
+        self.taken.store(octets, Ordering::Relaxed);
+    }
+
+    /// Octets that wait, wherever.
+    fn octets(&self) -> usize {
+        let buffers = self.buffers.iter().map(|buffer| buffer.octets.load(Ordering::Relaxed));
+        buffers.sum::<usize>() + self.taken.load(Ordering::Relaxed)
     }
 
     /// Sleeps until there is something to do, and then for as long as gathering takes.
@@ -126,7 +153,7 @@ impl Waiting {
         // While the disk fails, no line wakes us: there is nothing to be done about it sooner.
         self.asleep.store(gathering, Ordering::SeqCst);
         let told = || self.is_stopping() || self.reopen.load(Ordering::SeqCst);
-        let size = || self.buffers.iter().map(|buffer| locked(buffer).len()).sum::<usize>();
+        let size = || self.buffers.iter().map(|buffer| locked(&buffer.lines).len()).sum::<usize>();
         let busy = |gathering: bool| told() || (gathering && size() > 0);
         if !busy(gathering) {
             gate = self.wake.wait_timeout(gate, most).unwrap_or_else(PoisonError::into_inner).0;

@@ -95,6 +95,7 @@ impl Writer {
     fn write_or_complain(&mut self) {
         let result = self.prepare().and_then(|()| self.write());
         self.heed(result);
+        self.waits.set_unwritten(self.waiting.len());
         self.waiting.shrink_to(4 * MOST_GATHERED);
         // When the reader has been told already and did not come yet, it will see these lines too.
         let _ = self.written.as_ref().map(|written| written.try_send(()));
@@ -318,6 +319,23 @@ mod tests {
         until("no trouble", || pen.journal.trouble().is_none());
         pen.journal.close();
         assert_eq!(pen.journal.lost(), 0);
+    }
+
+    #[test]
+    fn nothing_is_lost_before_as_much_waits_as_is_promised() {
+        let folder = tempfile::tempdir().unwrap();
+        std::os::unix::fs::symlink("/dev/full", folder.path().join("a.000001.log")).unwrap();
+        let pen = pen(folder.path(), Rotate::Never);
+        let line = [[b'x'; 9_999].as_slice(), b"\n"].concat();
+        let put = |octets: usize| {
+            (0..octets / line.len()).for_each(|_| pen.put(|out| out.extend_from_slice(&line)))
+        };
+        // One thread, as quickly as it can, while its writer waits for the disk.
+        put(31 << 20);
+        assert_eq!(pen.journal.lost(), 0);
+        put(5 << 20);
+        assert!(pen.journal.lost() > 0, "and memory has a bound");
+        pen.journal.close();
     }
 
     #[test]

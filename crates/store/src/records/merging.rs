@@ -4,7 +4,7 @@
 //! they become one, in one transaction; the old ones are marked and go when no reader holds them any more.
 
 use super::snapshot::read_segment;
-use super::{Records, Segment, insert, locked, pack};
+use super::{Records, Segment, insert, pack};
 use crate::database::StoreError;
 use crate::schema::segments;
 use diesel::prelude::*;
@@ -49,11 +49,13 @@ impl Records {
         }
         let packed = pack(Arc::clone(&small[0].site), &batch, &texts);
         let ids: Vec<i32> = small.iter().map(|segment| segment.id).collect();
-        let made = locked(&self.writer).immediate_transaction::<_, StoreError, _>(|writer| {
-            diesel::update(segments::table.filter(segments::id.eq_any(&ids)))
-                .set(segments::retired.eq(true))
-                .execute(writer)?;
-            insert(&packed, writer)
+        let made = self.writer.run(|writer| {
+            writer.immediate_transaction::<_, StoreError, _>(|writer| {
+                diesel::update(segments::table.filter(segments::id.eq_any(&ids)))
+                    .set(segments::retired.eq(true))
+                    .execute(writer)?;
+                insert(&packed, writer)
+            })
         })?;
         let mut state = self.state();
         state.segments.retain(|segment| !ids.contains(&segment.id));
@@ -72,8 +74,9 @@ impl Records {
             free.iter().map(|segment| segment.id).collect()
         };
         if !free.is_empty() {
-            diesel::delete(segments::table.filter(segments::id.eq_any(free)))
-                .execute(&mut *locked(&self.writer))?;
+            self.writer.run(|writer| {
+                Ok(diesel::delete(segments::table.filter(segments::id.eq_any(free))).execute(writer)?)
+            })?;
         }
         Ok(())
     }
@@ -118,14 +121,15 @@ mod tests {
     #[test]
     fn tail_segments_and_merged_ones_hold_the_same() {
         let folder = tempfile::tempdir().unwrap();
-        let records = Records::open(folder.path()).unwrap();
+        let records = Records::open(folder.path());
         let site: Arc<str> = "harbour".into();
         let mut octets = 0;
         for round in 0..30 {
             let (batch, texts) = some(round * 10, 10);
             octets += 100;
-            let checkpoint = Checkpoint { octets, lines: (round as u64 + 1) * 10, unread: 0 };
-            records.append(&site, "harbour.000001.log", batch, texts, checkpoint);
+            let checkpoint =
+                Checkpoint { octets, lines: (round as u64 + 1) * 10, unread: 0, begins: Some(7) };
+            records.append(&site, "harbour.000001.log", batch, texts, (100, checkpoint));
             if round % 3 != 2 {
                 records.commit().unwrap();
             }
@@ -142,10 +146,10 @@ mod tests {
         assert_eq!(paths(&records, &after), seen);
         assert!(after.segments.len() < 15, "{}", after.segments.len());
         drop((after, records));
-        let records = Records::open(folder.path()).unwrap();
+        let records = Records::open(folder.path());
         assert_eq!(
             records.checkpoint("harbour.000001.log"),
-            Checkpoint { octets: 3000, lines: 300, unread: 0 }
+            Checkpoint { octets: 3000, lines: 300, unread: 0, begins: Some(7) }
         );
         assert_eq!(paths(&records, &records.snapshot()), seen);
         let latest = records.snapshot().latest(&records, 3).unwrap();
@@ -157,7 +161,7 @@ mod tests {
     fn a_damaged_file_is_set_aside() {
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("requests.db"), vec![b'x'; 5000]).unwrap();
-        let records = Records::open(folder.path()).unwrap();
+        let records = Records::open(folder.path());
         assert_eq!(records.snapshot().requests(), 0);
         assert!(folder.path().join("requests.damaged-1.db").exists());
     }

@@ -15,13 +15,14 @@ pub mod snapshot;
 
 pub use snapshot::Snapshot;
 
-use crate::database::{self, StoreError};
+use crate::database::{self, Database, StoreError, Trouble};
 use crate::schema::{segment_columns, segments, sources};
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
 use exedra_core::logs::{Column, Dictionaries, RequestBatch};
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/requests");
@@ -35,6 +36,8 @@ pub struct Checkpoint {
     pub lines: u64,
     /// Lines that did not.
     pub unread: u64,
+    /// How it begins: a hash of its first line. Another log of the same name begins otherwise.
+    pub begins: Option<u64>,
 }
 
 /// A segment, by what is known without reading it.
@@ -63,12 +66,15 @@ pub struct TailPart {
     pub first: i64,
     /// The last of them, in milliseconds since 1970 UTC.
     pub last: i64,
+    /// Octets of the lines they were read from: about what they take in memory, or more.
+    pub octets: usize,
 }
 
 /// Everything recorded. One thread writes (whoever calls `append`, `commit` and `merge`); any number read.
 pub struct Records {
-    path: PathBuf,
-    writer: Mutex<SqliteConnection>,
+    writer: Database,
+    /// The opening of the database that the state was last taken from.
+    known: AtomicU64,
     readers: Mutex<Vec<SqliteConnection>>,
     state: Mutex<State>,
 }
@@ -85,39 +91,47 @@ struct State {
 }
 
 impl Records {
-    /// Opens `requests.db` in the state folder. A file that is no database is set aside: the logs have it all.
-    pub fn open(state: &Path) -> Result<Self, StoreError> {
-        let path = state.join("requests.db");
-        let mut writer = match database::open(&path, MIGRATIONS) {
-            Ok(writer) => writer,
-            Err(_) if path.is_file() => {
-                let aside = (1..).map(|number| state.join(format!("requests.damaged-{number}.db")));
-                let aside = aside.into_iter().find(|aside| !aside.exists()).unwrap_or_default();
-                std::fs::rename(&path, aside)
-                    .map_err(|error| StoreError::Open { path: path.clone(), reason: error.to_string() })?;
-                database::open(&path, MIGRATIONS)?
+    /// Opens `requests.db` in the state folder. Whatever is wrong with it keeps nobody waiting: see [`Records::trouble`].
+    pub fn open(state: &Path) -> Self {
+        let writer = Database::at(state.join("requests.db"), || MIGRATIONS);
+        let records =
+            Records { writer, known: AtomicU64::new(0), readers: Mutex::default(), state: Mutex::default() };
+        // What is wrong has been noted.
+        let _ = records.look_again();
+        records
+    }
+
+    /// What is the matter with the database.
+    pub fn trouble(&self) -> Trouble {
+        self.writer.trouble()
+    }
+
+    /// Looks whether the database is still the one that was opened. Where it is another, because it was damaged or taken
+    /// away, everything is taken from that one, and the logs are to be read on from where it ends: says so.
+    pub fn look_again(&self) -> Result<bool, StoreError> {
+        let loaded = self.writer.run(|writer| {
+            if self.writer.openings() == self.known.load(Ordering::SeqCst) {
+                return Ok(None);
             }
-            Err(error) => return Err(error),
-        };
-        diesel::delete(segments::table.filter(segments::retired.eq(true))).execute(&mut writer)?;
-        let kept =
-            segments::table.order(segments::id).load::<(i32, String, i32, i64, i64, bool)>(&mut writer)?;
-        let kept = kept.into_iter().map(|(id, site, requests, first, last, _)| {
-            Arc::new(Segment { id, site: site.into(), requests: requests as usize, first, last })
-        });
-        let checkpoints = sources::table.load::<(String, i64, i64, i64)>(&mut writer)?;
-        let checkpoints = checkpoints.into_iter().map(|(name, octets, lines, unread)| {
-            (name, Checkpoint { octets: octets as u64, lines: lines as u64, unread: unread as u64 })
-        });
-        let committed: BTreeMap<String, Checkpoint> = checkpoints.collect();
-        let checkpoints = committed.clone();
-        let state = State { segments: kept.collect(), checkpoints, committed, ..State::default() };
-        Ok(Records { path, writer: Mutex::new(writer), readers: Mutex::default(), state: Mutex::new(state) })
+            load(writer).map(Some)
+        })?;
+        let Some(loaded) = loaded else { return Ok(false) };
+        self.known.store(self.writer.openings(), Ordering::SeqCst);
+        locked(&self.readers).clear();
+        *self.state() = loaded;
+        Ok(true)
     }
 
     /// How far a log has been read, into the tail or further.
     pub fn checkpoint(&self, source: &str) -> Checkpoint {
         self.state().checkpoints.get(source).copied().unwrap_or_default()
+    }
+
+    /// Another log has taken the name of one: it has not been read at all.
+    pub fn forget(&self, source: &str) {
+        let mut state = self.state();
+        state.checkpoints.insert(source.to_owned(), Checkpoint::default());
+        state.committed.remove(source);
     }
 
     /// How far a log has been read into segments: what no crash takes away.
@@ -140,19 +154,19 @@ impl Records {
         kept.chain(tail).map(|requests| requests as u64).sum()
     }
 
-    /// Takes in requests of a site, and how far their log has been read with them. Visible at once.
+    /// Takes in requests of a site, of how many octets of its log, and how far that has been read with them. Visible at once.
     pub fn append(
         &self,
         site: &Arc<str>,
         source: &str,
         requests: RequestBatch,
         texts: Dictionaries,
-        checkpoint: Checkpoint,
+        (octets, checkpoint): (usize, Checkpoint),
     ) {
         let mut state = self.state();
         if let (Some(&first), Some(&last)) = (requests.time.iter().min(), requests.time.iter().max()) {
             let requests = Arc::new((requests, texts));
-            state.tail.push(TailPart { site: Arc::clone(site), requests, first, last });
+            state.tail.push(TailPart { site: Arc::clone(site), requests, first, last, octets });
         }
         state.checkpoints.insert(source.to_owned(), checkpoint);
     }
@@ -162,8 +176,17 @@ impl Records {
         self.state().tail.iter().map(|part| part.requests.0.rows()).sum()
     }
 
+    /// Octets of the lines that the tail was read from.
+    pub fn tail_octets(&self) -> usize {
+        self.state().tail.iter().map(|part| part.octets).sum()
+    }
+
     /// Makes the tail segments, one for each site, in one transaction with the checkpoints.
     pub fn commit(&self) -> Result<(), StoreError> {
+        if self.look_again()? {
+            // What was in the tail is read again.
+            return Ok(());
+        }
         let (tail, changed) = {
             let state = self.state();
             let is_new = |(name, checkpoint): &(&String, &Checkpoint)| {
@@ -185,17 +208,21 @@ impl Records {
         }
         let packed: Vec<Packed> =
             by_site.into_iter().map(|(site, (batch, texts))| pack(site, &batch, &texts)).collect();
-        let made = locked(&self.writer).immediate_transaction::<_, StoreError, _>(|writer| {
-            for (name, checkpoint) in &changed {
-                let row = (
-                    sources::name.eq(name),
-                    sources::octets.eq(checkpoint.octets as i64),
-                    sources::lines.eq(checkpoint.lines as i64),
-                    sources::unread.eq(checkpoint.unread as i64),
-                );
-                diesel::replace_into(sources::table).values(row).execute(writer)?;
-            }
-            packed.iter().map(|packed| insert(packed, writer)).collect::<Result<Vec<_>, _>>()
+        let made = self.writer.run(|writer| {
+            writer.immediate_transaction::<_, StoreError, _>(|writer| {
+                for (name, checkpoint) in &changed {
+                    let row = (
+                        sources::name.eq(name),
+                        sources::octets.eq(checkpoint.octets as i64),
+                        sources::lines.eq(checkpoint.lines as i64),
+                        sources::unread.eq(checkpoint.unread as i64),
+                        sources::begins
+                            .eq(checkpoint.begins.map(|begins| format!("{begins:016x}")).unwrap_or_default()),
+                    );
+                    diesel::replace_into(sources::table).values(row).execute(writer)?;
+                }
+                packed.iter().map(|packed| insert(packed, writer)).collect::<Result<Vec<_>, _>>()
+            })
         })?;
         let mut state = self.state();
         state.segments.extend(made);
@@ -222,12 +249,29 @@ impl Records {
         let spare = locked(&self.readers).pop();
         let mut connection = match spare {
             Some(connection) => connection,
-            None => database::connect(&self.path)?,
+            None => database::connect(self.writer.path())?,
         };
         let result = run(&mut connection);
         locked(&self.readers).push(connection);
         result
     }
+}
+
+/// What is in the database.
+fn load(writer: &mut SqliteConnection) -> Result<State, StoreError> {
+    diesel::delete(segments::table.filter(segments::retired.eq(true))).execute(writer)?;
+    let kept = segments::table.order(segments::id).load::<(i32, String, i32, i64, i64, bool)>(writer)?;
+    let kept = kept.into_iter().map(|(id, site, requests, first, last, _)| {
+        Arc::new(Segment { id, site: site.into(), requests: requests as usize, first, last })
+    });
+    let checkpoints = sources::table.load::<(String, i64, i64, i64, String)>(writer)?;
+    let checkpoints = checkpoints.into_iter().map(|(name, octets, lines, unread, begins)| {
+        let begins = u64::from_str_radix(&begins, 16).ok();
+        (name, Checkpoint { octets: octets as u64, lines: lines as u64, unread: unread as u64, begins })
+    });
+    let committed: BTreeMap<String, Checkpoint> = checkpoints.collect();
+    let checkpoints = committed.clone();
+    Ok(State { segments: kept.collect(), checkpoints, committed, ..State::default() })
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {

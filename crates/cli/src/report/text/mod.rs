@@ -10,18 +10,13 @@ mod trouble;
 
 use super::sections::Shown;
 use crate::figures::{bytes, grouped, several, share, shorten};
+use crate::out::{CHART, QUIET, STRONG, TROUBLE};
 use crate::sources::Source;
-use anstyle::{AnsiColor, Effects, Style};
 use exedra_core::survey::Measure;
 use exedra_core::survey::report::{Lines, OtherPeriod, SurveyReport, Totals};
 pub use lines::Entry;
 use lines::percent;
 use unicode_width::UnicodeWidthStr;
-
-const STRONG: Style = Style::new().effects(Effects::BOLD);
-const QUIET: Style = Style::new().effects(Effects::DIMMED);
-const CHART: Style = AnsiColor::Cyan.on_default();
-const TROUBLE: Style = AnsiColor::Red.on_default();
 
 /// Height of the charts in letters.
 const HEIGHT: usize = 6;
@@ -225,7 +220,7 @@ mod tests {
             requests: 0,
             bytes: 0,
         }];
-        let page = anstream::adapter::strip_str(&page(&survey(), &sources, &usual(), 100)).to_string();
+        let page = crate::out::shown(&page(&survey(), &sources, &usual(), 100), false);
         assert!(page.lines().all(|line| line.width() <= 100), "{page}");
         insta::assert_snapshot!(page);
     }
@@ -240,7 +235,7 @@ mod tests {
             requests: 0,
             bytes: 0,
         }];
-        let page = anstream::adapter::strip_str(&page(&survey(), &sources, &usual(), 80)).to_string();
+        let page = crate::out::shown(&page(&survey(), &sources, &usual(), 80), false);
         assert!(page.lines().all(|line| line.width() <= 80), "{page}");
     }
 
@@ -248,7 +243,7 @@ mod tests {
     fn nothing_read_says_so_and_no_more() {
         let mut nothing = survey();
         nothing.totals = Default::default();
-        let page = anstream::adapter::strip_str(&page(&nothing, &[], &usual(), 100)).to_string();
+        let page = crate::out::shown(&page(&nothing, &[], &usual(), 100), false);
         assert!(page.contains("0 requests") && !page.contains("When"), "{page}");
     }
 

@@ -300,11 +300,33 @@ impl Reading<'_> {
         });
         let forwarders = section.texts("forwarders").unwrap_or_default();
         let forwarders = forwarders.into_iter().filter_map(|text| self.network(&text)).collect();
+        let forwarded_by =
+            section.text("forwarded_by").map_or(ForwardedBy::default(), |name| self.forwarded_by(&name));
         let records = section.flag("records").is_none_or(|flag| flag.value);
         let countries = section.text("countries").map(|path| self.folder(Some(path), ""));
         let user = section.text("user");
         let console = console.unwrap_or(loopback);
-        Service { console, state, logs, records, time_zone, forwarders, countries, user }
+        let in_the_open = section.flag("console_in_the_open").is_some_and(|flag| flag.value);
+        if !console.value.ip().to_canonical().is_loopback() && !in_the_open {
+            let message = format!("the console on {} can be reached from other machines", console.value);
+            let reason = "it has no HTTPS: its sessions are readable by anyone on the network";
+            let remedy = "write \"127.0.0.1:7300\" and reach it through a tunnel; or, where the network is your own, console_in_the_open = true";
+            self.error(&console.span, message, reason, remedy);
+        }
+        Service { console, state, logs, records, time_zone, forwarders, forwarded_by, countries, user }
+    }
+
+    fn forwarded_by(&mut self, name: &Located<String>) -> ForwardedBy {
+        let known = [("Forwarded", ForwardedBy::Forwarded), ("X-Forwarded-For", ForwardedBy::XForwardedFor)];
+        match known.into_iter().find(|(known, _)| known.eq_ignore_ascii_case(&name.value)) {
+            Some((_, field)) => field,
+            None => {
+                let message = format!("no proxy is asked for `{}`", name.value);
+                let remedy = "write \"Forwarded\" or \"X-Forwarded-For\"";
+                self.error(&name.span, message, "only two fields say for whom a proxy asks", remedy);
+                ForwardedBy::default()
+            }
+        }
     }
 
     fn address(&mut self, text: Located<String>) -> Option<Located<SocketAddr>> {

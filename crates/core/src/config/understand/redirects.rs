@@ -60,10 +60,9 @@ impl Reading<'_> {
             self.error(&place, "this line moves nothing", reason, "write it like /old.html,/new.html,308");
             return None;
         };
-        let brace = |text: &str| text.replace('{', "{{").replace('}', "}}");
-        let path = match Pattern::understand(&brace(old)) {
+        let path = match Pattern::literal(old) {
             Ok(path) => path,
-            Err((error, _)) => {
+            Err(error) => {
                 self.error(
                     &place,
                     format!("`{old}` is no path"),

@@ -111,6 +111,9 @@ impl Reading<'_> {
                         PatternError::TwoSlashes => {
                             format!("write \"/{}\"", text.value.trim_start_matches('/'))
                         }
+                        PatternError::Star | PatternError::Colon => {
+                            format!("write \"{}\"", Pattern::meant_by(&text.value))
+                        }
                         _ => "write it like \"/mariners/{year}/{rest*}\"".to_owned(),
                     };
                     self.error(&part_of(&text, part), message, error.to_string(), remedy);
@@ -124,8 +127,20 @@ impl Reading<'_> {
             (Some(text), 1) => match Pattern::regex(&text.value) {
                 Ok(pattern) => Some(pattern),
                 Err(error) => {
-                    let message = "this regular expression cannot be read";
-                    self.error(&text.span, message, error.to_string(), "it must fit the whole path");
+                    let (message, remedy) = match error {
+                        PatternError::NoPath => {
+                            let rest = text.value.trim_start_matches('^');
+                            (
+                                "this regular expression fits no path",
+                                format!("write '/{rest}'; where only the end matters, '.*{rest}'"),
+                            )
+                        }
+                        _ => (
+                            "this regular expression cannot be read",
+                            "it must fit the whole path".to_owned(),
+                        ),
+                    };
+                    self.error(&text.span, message, error.to_string(), remedy);
                     None
                 }
             },

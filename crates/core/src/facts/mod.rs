@@ -7,6 +7,10 @@
 //! [`FACTS`] is the one list; a [`FactName`] is an entry of it, with its argument where it is a family. [`Facts`]
 //! borrow everything; making them allocates nothing.
 
+pub mod recorder;
+
+pub use recorder::{Dependence, RecordedFacts};
+
 use form_urlencoded::parse;
 use http::{HeaderMap, HeaderName, header};
 use percent_encoding::percent_decode_str;
@@ -320,12 +324,6 @@ impl FactName {
             "cookie" => Some(FactName::Cookie(argument.into())),
             _ => None,
         }
-    }
-
-    /// Whether it can differ between two requests that are octet for octet the same.
-    pub fn is_beyond_octets(&self) -> bool {
-        use FactName::*;
-        matches!(self, Client | Country | Scheme | Protocol | Tls | User | Hour | Weekday | Date)
     }
 
     /// Whether letters are compared without regard to their case.

@@ -3,8 +3,13 @@
 //! The first request for a file gets a quick encoding. A thread of its own makes the thorough one and keeps
 //! it: in memory, bounded, and on disk, named by what was encoded, so that a restart finds it again. What
 //! does not get smaller is remembered too, and sent as it is from then on.
+//!
+//! - [`shared`]: one quick encoding for all who wait for it
+
+pub mod shared;
 
 use crate::background::step_back;
+use crate::descriptors::FilePermit;
 use crate::disk::{Disk, Kept};
 use crate::near::{MOST_COPIED, Near, Owner};
 use bytes::Bytes;
@@ -14,13 +19,16 @@ use exedra_core::encode::{Codec, Effort};
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use sha2::{Digest, Sha256};
+use shared::{Reader, Shared};
 use std::cell::RefCell;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU8, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 /// The largest file whose encoding settles: above it, thorough work would take too long.
 pub const MOST_TO_SETTLE: u64 = 4 << 20;
@@ -28,6 +36,8 @@ pub const MOST_TO_SETTLE: u64 = 4 << 20;
 const MEMORY: u64 = 128 << 20;
 /// How much disk they may take together; the oldest go at the next start.
 const DISK: u64 = 1 << 30;
+/// How many files that are too large to settle are encoded at a time; others are sent as they are meanwhile.
+const MOST_STREAMS: usize = 4;
 /// How many files may wait for their thorough encoding; the others come with a later request.
 const MOST_WAITING: usize = 512;
 
@@ -60,18 +70,29 @@ impl Weighter<Key, Form> for Weight {
 }
 
 /// What a quick encoding came to.
+#[derive(Clone)]
 pub enum Quick {
     /// This.
     Body(Bytes),
     /// More is known now: decide again.
     Decided,
+    /// It could not be made.
+    Failed,
 }
+
+/// A quick encoding of a small file that is being made, for all who wait for it.
+type Making = tokio::sync::OnceCell<Quick>;
 
 /// The encodings of all sites' files.
 pub struct Encodings {
     kept: Cache<Key, Form, Weight>,
     folder: PathBuf,
     busy: Mutex<HashSet<Key>>,
+    /// Quick encodings under way, of small files and of others.
+    making: Mutex<HashMap<Key, Weak<Making>>>,
+    shared: Mutex<HashMap<Key, Weak<Shared>>>,
+    /// How many more files that are too large to be shared may be encoded at a time.
+    streams: Arc<Semaphore>,
     jobs: SyncSender<Key>,
     /// How each site compresses.
     compress: Vec<Compress>,
@@ -96,7 +117,18 @@ impl Encodings {
         let bits = |site: &Compress| site.codecs.iter().fold(0, |bits, codec| bits | bit(*codec));
         let used = compress.iter().map(|site| AtomicU8::new(bits(site))).collect();
         let owner = Owner::another();
-        let encodings = Encodings { kept, folder, busy: Mutex::default(), jobs, compress, used, owner };
+        let encodings = Encodings {
+            kept,
+            folder,
+            busy: Mutex::default(),
+            making: Mutex::default(),
+            shared: Mutex::default(),
+            streams: Arc::new(Semaphore::new(MOST_STREAMS)),
+            jobs,
+            compress,
+            used,
+            owner,
+        };
         let encodings = Arc::new(encodings);
         let worker = Arc::downgrade(&encodings);
         std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {
@@ -133,6 +165,11 @@ impl Encodings {
         Codec::ALL.map(|codec| match kept.ready(codec) {
             Some(beside) => Encoded::Ready(beside),
             None if used & bit(codec) == 0 => Encoded::Unknown,
+            // Where too many such are encoded already, one more is sent as it is.
+            None if facts.size > MOST_TO_SETTLE => match self.streams.available_permits() {
+                0 => Encoded::NoGain,
+                _ => Encoded::Unknown,
+            },
             None => match self.form(key(question, facts, codec)) {
                 Some(Form::Settled(body)) => Encoded::Settled(body.len() as u64),
                 Some(Form::NoGain) => Encoded::NoGain,
@@ -178,6 +215,75 @@ impl Encodings {
             Some(Form::Quick(body)) => Some(body),
             _ => None,
         }
+    }
+
+    /// The quick encoding of a small file: made once for all who wait for it meanwhile.
+    pub async fn quick_once(
+        self: &Arc<Self>,
+        question: &Question,
+        facts: FileFacts,
+        codec: Codec,
+        plain: Bytes,
+    ) -> Quick {
+        let key = key(question, facts, codec);
+        if let Some(Form::Quick(body)) = self.kept.get(&key) {
+            return Quick::Body(body);
+        }
+        let making = one_of(&self.making, &key);
+        let make = || async {
+            let (encodings, question) = (Arc::clone(self), question.clone());
+            let made = move || encodings.make_quick(&question, facts, codec, &plain).unwrap_or(Quick::Failed);
+            tokio::task::spawn_blocking(made).await.unwrap_or(Quick::Failed)
+        };
+        let made = making.get_or_init(make).await.clone();
+        drop(making);
+        let mut all = self.making.lock().unwrap_or_else(PoisonError::into_inner);
+        all.retain(|_, making| making.strong_count() > 0);
+        made
+    }
+
+    /// Reads along while a file that is not small is encoded for somebody else.
+    pub fn along(&self, question: &Question, facts: FileFacts, codec: Codec) -> Option<Reader> {
+        let shared = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        Some(shared.get(&key(question, facts, codec))?.upgrade()?.reader())
+    }
+
+    /// Has a file that is not small encoded for all who come meanwhile, and reads along.
+    pub fn encode_for_all(
+        self: &Arc<Self>,
+        question: &Question,
+        facts: FileFacts,
+        codec: Codec,
+        (file, permit): (File, FilePermit),
+    ) -> Reader {
+        let key = key(question, facts, codec);
+        let mut all = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(made) = all.get(&key).and_then(Weak::upgrade) {
+            return made.reader();
+        }
+        all.retain(|_, shared| shared.strong_count() > 0);
+        let shared = Arc::new(Shared::default());
+        all.insert(key.clone(), Arc::downgrade(&shared));
+        drop(all);
+        let reader = shared.reader();
+        let (encodings, effort) = (Arc::clone(self), self.quick_effort(question.site, codec));
+        tokio::task::spawn_blocking(move || {
+            let _permit = permit;
+            let made = GivesUp(&shared);
+            if let Ok(whole) = made.0.make(&file, facts.size, codec, effort) {
+                let form = if whole.len() as u64 >= facts.size { Form::NoGain } else { Form::Quick(whole) };
+                // What has settled meanwhile is better.
+                if encodings.kept.get(&key).is_none() {
+                    encodings.kept.insert(key, form);
+                }
+            }
+        });
+        reader
+    }
+
+    /// Leave to encode a file that is too large to be shared.
+    pub fn stream(&self) -> Option<OwnedSemaphorePermit> {
+        Arc::clone(&self.streams).try_acquire_owned().ok()
     }
 
     /// Encodes a small file quickly, unless the thorough encoding turns up on disk. Blocks.
@@ -270,6 +376,26 @@ impl Encodings {
         std::fs::write(&fresh, body)?;
         std::fs::rename(fresh, self.folder.join(name))
     }
+}
+
+/// Lets nobody wait for what a thread that failed does not make.
+struct GivesUp<'s>(&'s Shared);
+
+impl Drop for GivesUp<'_> {
+    fn drop(&mut self) {
+        self.0.give_up();
+    }
+}
+
+/// The one of a key, made where there is none.
+fn one_of<T: Default>(all: &Mutex<HashMap<Key, Weak<T>>>, key: &Key) -> Arc<T> {
+    let mut all = all.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(one) = all.get(key).and_then(Weak::upgrade) {
+        return one;
+    }
+    let one = Arc::new(T::default());
+    all.insert(key.clone(), Arc::downgrade(&one));
+    one
 }
 
 fn bit(codec: Codec) -> u8 {

@@ -1,0 +1,276 @@
+//! Facts read through a recorder: what an answer depends on is what was read while it was decided.
+//!
+//! An answer may be given again, from memory here or by a cache in front, only to requests for which everything it was
+//! decided by is the same. A list of that, kept by hand beside the code that decides, is wrong on the day somebody forgets
+//! it, and then one visitor is sent what was made for another. So whoever decides has no [`Facts`], only
+//! [`RecordedFacts`]: reading one records it, and [`Dependence`] is what was read.
+//!
+//! The law, held by a property test: a fact that is not in the dependence of an answer may have any value without
+//! changing the answer.
+
+use super::{FactName, Facts, Fields, Known, LocalTime, Scheme};
+use http::{HeaderMap, HeaderName, header};
+use smallvec::SmallVec;
+use std::borrow::Cow;
+use std::cell::{Cell, RefCell};
+use std::net::IpAddr;
+
+/// What an answer depends on, besides the method, host, path and query asked for and what stands on the disk.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Dependence {
+    read: u32,
+    fields: SmallVec<[HeaderName; 2]>,
+}
+
+/// Fields that the decision itself reads, and rules most often; each has a bit.
+const NAMED: [HeaderName; 14] = [
+    header::ACCEPT_ENCODING,
+    header::IF_NONE_MATCH,
+    header::IF_MODIFIED_SINCE,
+    header::IF_MATCH,
+    header::IF_UNMODIFIED_SINCE,
+    header::RANGE,
+    header::IF_RANGE,
+    header::AUTHORIZATION,
+    header::ACCEPT,
+    header::USER_AGENT,
+    header::ORIGIN,
+    header::REFERER,
+    header::COOKIE,
+    header::ACCEPT_LANGUAGE,
+];
+/// The first so many of them but the very first: caches heed these by rules of their own (RFC 9110 §13, §14; RFC 9111
+/// §3.5), so that they do not stand in `Vary`.
+const HEEDED_ANYWAY: std::ops::RangeInclusive<usize> = 1..=7;
+
+const CLIENT: u32 = 1 << 16;
+const COUNTRY: u32 = 1 << 17;
+const SCHEME: u32 = 1 << 18;
+const TLS: u32 = 1 << 19;
+const PROTOCOL: u32 = 1 << 20;
+const TIME: u32 = 1 << 21;
+const PASSWORD: u32 = 1 << 22;
+
+impl Dependence {
+    /// Whether it is on something that can differ between two requests that are octet for octet the same and came by
+    /// the same scheme and protocol: who asks, from where, when, or whether a password is right.
+    pub fn is_beyond_octets(&self) -> bool {
+        self.read & (CLIENT | COUNTRY | TIME | PASSWORD) != 0
+    }
+
+    /// Whether it is on who asks, as far as no field of the request tells: a cache that serves many must not keep it.
+    pub fn is_on_client(&self) -> bool {
+        self.read & (CLIENT | COUNTRY) != 0
+    }
+
+    /// Whether a fact had a say. Those that a request is addressed by (method, host, port, path, query) always have.
+    pub fn is_on(&self, name: &FactName) -> bool {
+        let on = |bit: u32| self.read & bit != 0;
+        match name {
+            FactName::Client => on(CLIENT),
+            FactName::Country => on(COUNTRY),
+            FactName::Scheme => on(SCHEME),
+            FactName::Tls => on(TLS),
+            FactName::Protocol => on(PROTOCOL),
+            FactName::Hour | FactName::Weekday | FactName::Date => on(TIME),
+            FactName::User => on(PASSWORD),
+            FactName::Agent => self.is_on_field(&header::USER_AGENT),
+            FactName::Referrer => self.is_on_field(&header::REFERER),
+            FactName::Cookie(_) => self.is_on_field(&header::COOKIE),
+            FactName::Field(name) => self.is_on_field(name),
+            FactName::Method
+            | FactName::Host
+            | FactName::Port
+            | FactName::Path
+            | FactName::Query
+            | FactName::Parameter(_) => true,
+        }
+    }
+
+    /// Whether a header field had a say.
+    pub fn is_on_field(&self, name: &HeaderName) -> bool {
+        match NAMED.iter().position(|named| named == name) {
+            Some(nth) => self.read & (1 << nth) != 0,
+            None => self.fields.contains(name),
+        }
+    }
+
+    /// Fields that belong into `Vary` (RFC 9110 §12.5.5).
+    pub fn vary(&self) -> impl Iterator<Item = &HeaderName> {
+        let named = NAMED
+            .iter()
+            .enumerate()
+            .filter(|(nth, _)| self.read & (1 << nth) != 0 && !HEEDED_ANYWAY.contains(nth));
+        named.map(|(_, name)| name).chain(self.fields.iter().filter(|name| **name != header::HOST))
+    }
+}
+
+/// The facts of a request, which remember what was read of them.
+#[derive(Debug)]
+pub struct RecordedFacts<'a> {
+    facts: Facts<'a>,
+    read: Cell<u32>,
+    fields: RefCell<SmallVec<[HeaderName; 2]>>,
+}
+
+impl<'a> RecordedFacts<'a> {
+    /// Of which nothing has been read yet.
+    pub fn new(facts: Facts<'a>) -> Self {
+        RecordedFacts { facts, read: Cell::new(0), fields: RefCell::default() }
+    }
+
+    /// What has been read so far.
+    pub fn dependence(&self) -> Dependence {
+        Dependence { read: self.read.get(), fields: self.fields.borrow().clone() }
+    }
+
+    /// The facts for whoever tells how an answer came about. Nothing may be decided by them.
+    pub fn unrecorded(&self) -> &Facts<'a> {
+        &self.facts
+    }
+
+    fn record(&self, bits: u32) {
+        self.read.set(self.read.get() | bits);
+    }
+
+    /// Somebody is about to read this field.
+    fn record_field(&self, name: &HeaderName) {
+        match NAMED.iter().position(|named| named == name) {
+            Some(nth) => self.record(1 << nth),
+            None => {
+                let mut fields = self.fields.borrow_mut();
+                if !fields.contains(name) {
+                    fields.push(name.clone());
+                }
+            }
+        }
+    }
+
+    /// Whether a password is right, or how often somebody may ask, has had a say.
+    pub fn record_password(&self) {
+        self.record(PASSWORD);
+    }
+
+    /// Address of the client.
+    pub fn client(&self) -> Known<IpAddr> {
+        self.record(CLIENT);
+        self.facts.client
+    }
+
+    /// The scheme.
+    pub fn scheme(&self) -> Known<Scheme> {
+        self.record(SCHEME);
+        self.facts.scheme
+    }
+
+    /// The host.
+    pub fn host(&self) -> Known<&'a str> {
+        self.facts.host
+    }
+
+    /// The port named beside it.
+    pub fn port(&self) -> Known<u16> {
+        self.facts.port
+    }
+
+    /// The method.
+    pub fn method(&self) -> Known<&'a str> {
+        self.facts.method
+    }
+
+    /// The path that was asked for.
+    pub fn path(&self) -> Known<&'a str> {
+        self.facts.path
+    }
+
+    /// The query.
+    pub fn query(&self) -> Known<&'a str> {
+        self.facts.query
+    }
+
+    /// When it came in, by local clocks.
+    pub fn time(&self) -> Known<LocalTime> {
+        self.record(TIME);
+        self.facts.time
+    }
+
+    /// Whether a second (since 1970 UTC) has passed, where the time is known. That it has stays so, and is nothing to
+    /// depend on; that it has not changes by itself.
+    pub fn has_passed(&self, second: i64) -> Option<bool> {
+        let passed = self.facts.now.value().map(|now| second < now);
+        if passed == Some(false) {
+            self.record(TIME);
+        }
+        passed
+    }
+
+    /// The first value of a header field, where it is text.
+    pub fn field(&self, name: &HeaderName) -> Known<&'a str> {
+        self.record_field(name);
+        self.facts.field(name)
+    }
+
+    /// All lines of a header field; `None` where fields are not recorded.
+    pub fn lines(&self, name: &HeaderName) -> Option<http::header::GetAll<'a, http::HeaderValue>> {
+        self.record_field(name);
+        let Fields::All(map): Fields<'a> = self.facts.fields else { return None };
+        let map: &'a HeaderMap = map;
+        Some(map.get_all(name))
+    }
+
+    /// A parameter of the query as it is written.
+    pub fn raw_parameter(&self, name: &str) -> Known<&'a str> {
+        self.facts.raw_parameter(name)
+    }
+
+    /// A fact as a text, as [`Facts::text`] gives it.
+    pub fn text(&self, name: &FactName) -> Known<Cow<'a, str>> {
+        match name {
+            FactName::Client => self.record(CLIENT),
+            FactName::Country => self.record(COUNTRY),
+            FactName::Scheme => self.record(SCHEME),
+            FactName::Protocol => self.record(PROTOCOL),
+            FactName::Tls => self.record(TLS),
+            FactName::User => self.record(PASSWORD),
+            FactName::Hour | FactName::Weekday | FactName::Date => self.record(TIME),
+            FactName::Agent => self.record_field(&header::USER_AGENT),
+            FactName::Referrer => self.record_field(&header::REFERER),
+            FactName::Cookie(_) => self.record_field(&header::COOKIE),
+            FactName::Field(name) => self.record_field(name),
+            FactName::Method
+            | FactName::Host
+            | FactName::Port
+            | FactName::Path
+            | FactName::Query
+            | FactName::Parameter(_) => {}
+        }
+        self.facts.text(name)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_read_is_what_is_depended_on_and_what_varies() {
+        let map = HeaderMap::new();
+        let facts = Facts { fields: Fields::All(&map), now: Known::Is(100), ..Facts::UNKNOWN };
+        let facts = RecordedFacts::new(facts);
+        assert_eq!(facts.dependence(), Dependence::default());
+        assert_eq!(facts.has_passed(99), Some(true));
+        assert!(!facts.dependence().is_beyond_octets(), "what has passed stays passed");
+        facts.field(&header::IF_NONE_MATCH);
+        facts.field(&header::ACCEPT_ENCODING);
+        facts.text(&FactName::Field("x-tide".parse().unwrap()));
+        facts.text(&FactName::Cookie("tongue".into()));
+        facts.text(&FactName::Host);
+        let read = facts.dependence();
+        assert!(!read.is_beyond_octets() && read.is_on_field(&header::IF_NONE_MATCH));
+        let varies: Vec<&str> = read.vary().map(HeaderName::as_str).collect();
+        assert_eq!(varies, ["accept-encoding", "cookie", "x-tide"]);
+        facts.has_passed(100);
+        facts.client();
+        assert!(facts.dependence().is_beyond_octets() && facts.dependence().is_on_client());
+    }
+}
