@@ -25,7 +25,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             format!("the service has not run with this configuration yet: {} is empty", state.display());
         return Err(Failure(words));
     }
-    let secrets = Secrets::open(state);
+    let secrets = Secrets::of_another(state);
     let now = jiff::Timestamp::now().as_second();
     if options.revoke {
         let sessions = secrets.revoke(Purpose::Session)?;

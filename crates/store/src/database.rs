@@ -4,6 +4,7 @@
 //! The sites never wait for a database, so nothing here keeps the service from starting: what cannot be opened now is tried
 //! again with the next thing that is asked of it.
 
+use crate::salvage;
 use diesel::connection::SimpleConnection;
 use diesel::{Connection, SqliteConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness};
@@ -27,14 +28,9 @@ pub enum StoreError {
     /// Something that was asked of SQLite failed.
     #[error("the database refused: {0}")]
     Database(#[from] diesel::result::Error),
-    /// What came out is not what was put in.
-    #[error("segment {segment}, column {column}, is damaged")]
-    Damaged {
-        /// Number of the segment.
-        segment: i32,
-        /// Its column.
-        column: &'static str,
-    },
+    /// The database was replaced, and what is in it is not known yet.
+    #[error("the database was damaged or taken away and is being made again: ask again in a moment")]
+    Behind,
 }
 
 impl StoreError {
@@ -43,20 +39,35 @@ impl StoreError {
         let words = match self {
             StoreError::Open { reason, .. } => reason.clone(),
             StoreError::Database(error) => error.to_string(),
-            StoreError::Damaged { .. } => return false,
+            StoreError::Behind => return false,
         };
         ["not a database", "malformed"].iter().any(|sign| words.contains(sign))
     }
 }
 
+/// One of the databases.
+#[derive(Clone, Copy)]
+pub struct Kind {
+    /// Name of its file.
+    pub name: &'static str,
+    /// What brings it up to date.
+    pub migrations: fn() -> EmbeddedMigrations,
+    /// Tables whose rows are brought over from a damaged file as soon as it is set aside.
+    pub kept: &'static [&'static str],
+}
+
 /// A database, and what is the matter with it.
 pub struct Database {
     path: PathBuf,
-    migrations: fn() -> EmbeddedMigrations,
+    kind: Kind,
+    /// Whether it belongs to this process, which makes it, brings it up to date and sets it aside.
+    is_ours: bool,
     held: Mutex<Option<Held>>,
     /// How often it was opened.
     openings: AtomicU64,
     trouble: Mutex<Trouble>,
+    /// What was set aside, and is to be brought over into the next one.
+    latest: Mutex<Option<PathBuf>>,
 }
 
 /// An open connection, and which file it is to.
@@ -78,15 +89,31 @@ pub struct Trouble {
 }
 
 impl Database {
-    /// A database at a path, made where there is none. Never fails: see [`Database::trouble`].
-    pub fn at(path: PathBuf, migrations: fn() -> EmbeddedMigrations) -> Self {
-        let set_aside = set_aside_before(&path);
-        let trouble = Trouble { set_aside, unusable: None };
-        let (held, openings, trouble) = (Mutex::default(), AtomicU64::new(0), Mutex::new(trouble));
-        let database = Database { path, migrations, held, openings, trouble };
+    /// A database in a state folder that belongs to this process, made where there is none. Never fails: see
+    /// [`Database::trouble`].
+    pub fn of_ours(state: &Path, kind: Kind) -> Self {
+        let database = Self::new(state, kind, true);
+        locked(&database.trouble).set_aside = set_aside_before(&database.path);
         // What is wrong has been noted.
         let _ = database.run(|_| Ok(()));
         database
+    }
+
+    /// One that belongs to a service: it is neither made nor changed in its form, and never set aside.
+    pub fn of_another(state: &Path, kind: Kind) -> Self {
+        Self::new(state, kind, false)
+    }
+
+    fn new(state: &Path, kind: Kind, is_ours: bool) -> Self {
+        Database {
+            path: state.join(kind.name),
+            kind,
+            is_ours,
+            held: Mutex::default(),
+            openings: AtomicU64::new(0),
+            trouble: Mutex::default(),
+            latest: Mutex::default(),
+        }
     }
 
     /// Where it is.
@@ -130,6 +157,16 @@ impl Database {
         result
     }
 
+    /// Something that was asked of a connection of its own, to the file of one opening, has failed. Where that is
+    /// because the file is damaged, it is set aside as [`Database::run`] does.
+    pub fn has_failed(&self, error: &StoreError, opening: u64) {
+        let mut held = locked(&self.held);
+        if error.is_damage() && opening == self.openings() && held.is_some() {
+            *held = None;
+            self.set_aside(error);
+        }
+    }
+
     /// The connection, if it still is one to the file that is there.
     fn connection<'h>(&self, held: &'h mut Option<Held>) -> Result<&'h mut SqliteConnection, StoreError> {
         let there = identity(&self.path);
@@ -140,10 +177,10 @@ impl Database {
         let held = match held {
             Some(held) => held,
             None => {
-                let connection = match open(&self.path, (self.migrations)()) {
-                    Err(error) if error.is_damage() => {
+                let connection = match self.open() {
+                    Err(error) if error.is_damage() && self.is_ours => {
                         self.set_aside(&error);
-                        open(&self.path, (self.migrations)())?
+                        self.open()?
                     }
                     opened => opened?,
                 };
@@ -154,8 +191,31 @@ impl Database {
         Ok(&mut held.connection)
     }
 
+    fn open(&self) -> Result<SqliteConnection, StoreError> {
+        if !self.is_ours {
+            return connect(&self.path, false);
+        }
+        let mut connection = open(&self.path, (self.kind.migrations)())?;
+        let latest = locked(&self.latest).take();
+        if let Some(aside) = latest.filter(|_| !self.kind.kept.is_empty()) {
+            match salvage::bring_over(&aside, self.kind.kept, &mut connection) {
+                Ok(rows) => tracing::warn!(
+                    "{rows} rows that are undamaged were brought over from {}",
+                    aside.display()
+                ),
+                Err(error) => {
+                    tracing::warn!("nothing could be brought over from {}: {error}", aside.display())
+                }
+            }
+        }
+        Ok(connection)
+    }
+
     /// Gives a damaged file another name. Its write-ahead log goes with it.
     fn set_aside(&self, error: &StoreError) {
+        if !self.is_ours {
+            return;
+        }
         let aside = (1..).map(|number| aside_of(&self.path, number)).find(|aside| !aside.exists());
         let Some(aside) = aside else { return };
         match std::fs::rename(&self.path, &aside) {
@@ -165,6 +225,7 @@ impl Database {
                     // Where there is none, there is nothing to go with it.
                     let _ = std::fs::rename(with(&self.path, end), with(&aside, end));
                 }
+                *locked(&self.latest) = Some(aside.clone());
                 locked(&self.trouble).set_aside.push(aside);
             }
             Err(reason) => {
@@ -196,17 +257,24 @@ fn identity(path: &Path) -> Option<Identity> {
 }
 
 /// Opens a database, making it when there is none, and brings its tables up to date.
-pub fn open(path: &Path, migrations: EmbeddedMigrations) -> Result<SqliteConnection, StoreError> {
-    let mut connection = connect(path)?;
+fn open(path: &Path, migrations: EmbeddedMigrations) -> Result<SqliteConnection, StoreError> {
+    let mut connection = connect(path, true)?;
     connection.run_pending_migrations(migrations).map_err(|error| failed(path, &error))?;
     // So that there is a write-ahead log to know it by.
     connection.batch_execute("BEGIN IMMEDIATE; COMMIT;").map_err(|error| failed(path, &error))?;
     Ok(connection)
 }
 
-/// A further connection to a database that has been opened.
-pub fn connect(path: &Path) -> Result<SqliteConnection, StoreError> {
+/// A connection to a database, which is made where there is none only if that is wanted.
+pub fn connect(path: &Path, make: bool) -> Result<SqliteConnection, StoreError> {
     let name = path.to_string_lossy();
+    let name = match make {
+        true => name,
+        false => {
+            let escaped = name.replace('%', "%25").replace('?', "%3f").replace('#', "%23");
+            format!("file:{escaped}?mode=rw").into()
+        }
+    };
     let mut connection = SqliteConnection::establish(&name).map_err(|error| failed(path, &error))?;
     connection
         .batch_execute(

@@ -4,15 +4,17 @@
 //! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions, tokens; [`revisions`]: configurations).
 //!
 //! - [`database`]: opening, migrating; damage, and what becomes of it
+//! - [`salvage`]: what can be read of a damaged table
 //! - [`schema`]: the tables, for Diesel
 
 pub mod database;
 pub mod records;
 pub mod revisions;
+mod salvage;
 pub mod schema;
 pub mod secrets;
 
 pub use database::{StoreError, Trouble};
-pub use records::{Checkpoint, Records, Snapshot};
+pub use records::{Checkpoint, LogState, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
 pub use secrets::{Purpose, Secrets};

@@ -2,7 +2,7 @@
 
 use crate::database::{Database, StoreError};
 use crate::schema::revisions;
-use crate::secrets::MIGRATIONS;
+use crate::secrets::KIND;
 use diesel::prelude::*;
 use std::path::Path;
 
@@ -25,9 +25,14 @@ pub struct Revision {
 pub struct Revisions(Database);
 
 impl Revisions {
-    /// Opens `exedra.db` in the state folder.
+    /// Opens `exedra.db` in the state folder, for the service that it belongs to.
     pub fn open(state: &Path) -> Self {
-        Revisions(Database::at(state.join("exedra.db"), || MIGRATIONS))
+        Revisions(Database::of_ours(state, KIND))
+    }
+
+    /// Opens the one of a service, for another program: see [`Database::of_another`].
+    pub fn of_another(state: &Path) -> Self {
+        Revisions(Database::of_another(state, KIND))
     }
 
     /// Keeps a configuration that has come into force: its number, and whether it differs from the last one. One that

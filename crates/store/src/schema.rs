@@ -13,6 +13,8 @@ diesel::table! {
         unread -> BigInt,
         /// How it begins.
         begins -> Text,
+        /// Whether segments of it were damaged.
+        incomplete -> Bool,
     }
 }
 
@@ -31,6 +33,18 @@ diesel::table! {
         last_time -> BigInt,
         /// Whether another segment holds its requests now.
         retired -> Bool,
+        /// Where they were read from, as JSON.
+        origins -> Text,
+        /// Octets of the lines they were read from.
+        octets -> BigInt,
+    }
+}
+
+diesel::table! {
+    /// Damaged files whose undamaged segments are in this one.
+    salvaged (file) {
+        /// Name of the file.
+        file -> Text,
     }
 }
 

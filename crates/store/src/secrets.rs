@@ -1,6 +1,6 @@
 //! What lets people and programs in: one-time links, sessions, tokens. Kept only as hashes.
 
-use crate::database::{Database, StoreError, Trouble};
+use crate::database::{Database, Kind, StoreError, Trouble};
 use crate::schema::secrets;
 use base64::Engine;
 use diesel::prelude::*;
@@ -9,8 +9,10 @@ use rand::Rng;
 use sha2::{Digest, Sha256};
 use std::path::Path;
 
-/// What brings `exedra.db` up to date.
-pub const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
+
+/// `exedra.db`: what is in it is nowhere else.
+pub const KIND: Kind = Kind { name: "exedra.db", migrations: || MIGRATIONS, kept: &["secrets", "revisions"] };
 
 /// What a secret opens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -37,9 +39,14 @@ impl Purpose {
 pub struct Secrets(Database);
 
 impl Secrets {
-    /// Opens `exedra.db` in the state folder.
+    /// Opens `exedra.db` in the state folder, for the service that it belongs to.
     pub fn open(state: &Path) -> Self {
-        Secrets(Database::at(state.join("exedra.db"), || MIGRATIONS))
+        Secrets(Database::of_ours(state, KIND))
+    }
+
+    /// Opens the one of a service, for another program: see [`Database::of_another`].
+    pub fn of_another(state: &Path) -> Self {
+        Secrets(Database::of_another(state, KIND))
     }
 
     /// What is the matter with `exedra.db`.

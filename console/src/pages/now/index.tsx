@@ -18,7 +18,13 @@ export function NowPage({ zone }: { zone: string }) {
   const now = useNow(scope.sites);
   const status = useStatus();
   const pace = usePace(now.data, scope.sites.length === 0);
-  if (now.isError && !now.data) return <Failing error={now.error} again={() => void now.refetch()} />;
+  if (now.isError && !now.data)
+    return (
+      <>
+        <Troubles status={status.data} />
+        <Failing error={now.error} again={() => void now.refetch()} />
+      </>
+    );
   if (!now.data) return <Loading />;
   const minutes = lastHour(now.data);
   const ofClass = (digit: string) => now.data.by_class.find((entry) => entry.class.startsWith(digit))?.requests ?? 0;

@@ -76,6 +76,16 @@ impl RequestBatch {
         self.texts.iter_mut().for_each(Vec::clear);
     }
 
+    /// Drops all rows after the first so many, also where only some columns have got them.
+    pub fn truncate(&mut self, rows: usize) {
+        self.time.truncate(rows);
+        self.status.truncate(rows);
+        self.bytes.truncate(rows);
+        self.full_bytes.truncate(rows);
+        self.duration.truncate(rows);
+        self.texts.iter_mut().for_each(|codes| codes.truncate(rows));
+    }
+
     /// Appends another batch, whose texts have their own dictionaries, to this one.
     pub fn append(
         &mut self,

@@ -90,16 +90,17 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
 
 /// What is wrong with the databases.
 fn troubles(console: &Console) -> Vec<String> {
+    let (records, damages) = console.records.trouble();
     let all = [
         (
             "requests.db",
-            console.records.trouble(),
-            "its requests are read again from the logs that are kept; delete it when you have what you need",
+            records,
+            "what is undamaged in it has been brought over, the rest is read again from the logs that are kept; delete it when you have what you need",
         ),
         (
             "exedra.db",
             console.secrets.trouble(),
-            "revisions and sessions before are in it alone; restore it from a backup, or delete it",
+            "what is undamaged in it has been brought over; sessions may have ended and earlier configurations be missing; delete it when you have what you need",
         ),
     ];
     let words = all.into_iter().flat_map(|(name, trouble, remedy)| {
@@ -112,7 +113,7 @@ fn troubles(console: &Console) -> Vec<String> {
             .map(move |path| format!("{name} was damaged and is set aside as {}: {remedy}", path.display()));
         unusable.into_iter().chain(aside)
     });
-    words.collect()
+    words.chain(damages).collect()
 }
 
 fn log_status(console: &Console, site: &Site, journal: &Journal) -> LogStatus {

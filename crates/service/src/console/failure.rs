@@ -27,6 +27,11 @@ impl IntoResponse for Failure {
     fn into_response(self) -> Response {
         match self {
             Failure::Wrong(detail) => problem(StatusCode::BAD_REQUEST, "The call is not understood", &detail),
+            Failure::Store(error @ StoreError::Behind) => problem(
+                StatusCode::SERVICE_UNAVAILABLE,
+                "The records are being made again",
+                &error.to_string(),
+            ),
             Failure::Store(error) => {
                 tracing::error!("the console could not answer: {error}");
                 problem(StatusCode::INTERNAL_SERVER_ERROR, "The records cannot be read", &error.to_string())

@@ -11,8 +11,9 @@ mod source;
 use crate::journal::Journal;
 use crate::journal::generations::{Generation, begins, generations};
 use exedra_core::logs::{BATCH_ROWS, Dictionaries, Layout, LineReader, Projection, RequestBatch};
-use exedra_store::{Checkpoint, Records, StoreError};
+use exedra_store::{Checkpoint, LogState, Records, StoreError};
 use source::Source;
+use std::collections::HashMap;
 use std::io;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -24,8 +25,8 @@ const BLOCK: usize = 4 << 20;
 /// The most requests the tail holds. When it cannot be committed, the rest waits where it is safe: in the logs.
 const MOST_IN_TAIL: usize = 8 * BATCH_ROWS;
 /// The same in octets of the lines they were read from, and from how many on the tail is committed.
-const MOST_OCTETS: usize = 64 << 20;
-const FULL_OCTETS: usize = 24 << 20;
+const MOST_OCTETS: usize = 32 << 20;
+const FULL_OCTETS: usize = 8 << 20;
 /// How long news are gathered before the logs are looked at: long enough that a busy log comes in large pieces,
 /// whose texts are looked up together, and short enough that nobody notices.
 const GATHERING: Duration = Duration::from_millis(150);
@@ -45,6 +46,8 @@ pub struct Log {
     known: u64,
     /// Generations that may have something to be read yet, oldest first.
     unread: Vec<Followed>,
+    /// Names and numbers of all generations that were there then.
+    there: Vec<(String, u64)>,
     complained: Option<Instant>,
 }
 
@@ -83,11 +86,20 @@ impl Ingest {
         loop {
             let stopping = self.stop.load(Ordering::SeqCst);
             for (journal, layout) in self.more.try_iter() {
-                self.logs.push(Log { journal, layout, known: 0, unread: Vec::new(), complained: None });
+                self.logs.push(Log {
+                    journal,
+                    layout,
+                    known: 0,
+                    unread: Vec::new(),
+                    there: Vec::new(),
+                    complained: None,
+                });
             }
             let mut idle = true;
-            let room =
-                self.records.tail_requests() < MOST_IN_TAIL && self.records.tail_octets() < MOST_OCTETS;
+            // What is undamaged in a database that was set aside comes before anything is read into the next one.
+            let room = !self.records.is_behind()
+                && self.records.tail_requests() < MOST_IN_TAIL
+                && self.records.tail_octets() < MOST_OCTETS;
             for log in self.logs.iter_mut().filter(|_| room) {
                 match log.read_on(&self.records) {
                     Ok(progress) => idle &= progress == Progress::End,
@@ -100,6 +112,7 @@ impl Ingest {
             if full
                 || stopping
                 || committed.elapsed() >= LOOK_AGAIN
+                || (self.records.is_behind() && committed.elapsed() >= TAIL_TIME)
                 || (waits && committed.elapsed() >= TAIL_TIME)
             {
                 if let Err(error) = self.commit() {
@@ -127,15 +140,50 @@ impl Ingest {
     fn commit(&mut self) -> Result<(), StoreError> {
         if self.records.look_again()? {
             // Another database: every log is read on from where that one ends.
-            for log in &mut self.logs {
-                log.unread.clear();
-                log.known = 0;
-            }
+            self.logs.iter_mut().for_each(Log::look_anew);
             return Ok(());
         }
         self.records.commit()?;
-        self.records.merge()?;
+        let logs = self.log_states();
+        self.records.merge(|name| logs.state_of(name))?;
+        if self.records.drop_damaged()? {
+            self.logs.iter_mut().for_each(Log::look_anew);
+        }
         Ok(())
+    }
+
+    /// What becomes of each log that was ever read.
+    fn log_states(&self) -> LogStates {
+        let mut states = LogStates::default();
+        for log in self.logs.iter().filter(|log| log.known > 0) {
+            let written = log.journal.oldest_written();
+            let there = log.there.iter().map(|(name, number)| {
+                (name.clone(), if *number < written { LogState::Past } else { LogState::Written })
+            });
+            states.there.extend(there);
+            states.followed.push(Arc::clone(&log.journal.name));
+        }
+        states
+    }
+}
+
+/// What becomes of logs, by what was there when somebody last looked.
+#[derive(Default)]
+struct LogStates {
+    there: HashMap<String, LogState>,
+    /// Names of the journals that were looked at.
+    followed: Vec<Arc<str>>,
+}
+
+impl LogStates {
+    fn state_of(&self, name: &str) -> LogState {
+        let journal = || name.strip_suffix(".log")?.rsplit_once('.').map(|(journal, _)| journal);
+        match self.there.get(name) {
+            Some(state) => *state,
+            None if self.followed.iter().any(|followed| Some(&**followed) == journal()) => LogState::Gone,
+            // Nobody has looked: it may be there.
+            None => LogState::Past,
+        }
     }
 }
 
@@ -166,12 +214,24 @@ impl Log {
         Ok(Progress::End)
     }
 
+    /// Forgets what is known of its files: they are looked for with the next reading.
+    fn look_anew(&mut self) {
+        self.unread.clear();
+        self.known = 0;
+    }
+
     fn look_for_generations(&mut self, records: &Records) -> io::Result<()> {
         let last = self.unread.last().map(|followed| followed.generation.number);
-        for generation in generations(self.journal.folder(), &self.journal.name)? {
+        let all = generations(self.journal.folder(), &self.journal.name)?;
+        self.there = all.iter().map(|generation| (generation.name.clone(), generation.number)).collect();
+        for generation in all {
             let known = records.checkpoint(&generation.name);
             let is_another = || generation.begins().is_ok_and(|begins| begins != known.begins);
-            if known.octets > 0 && known.begins.is_some() && is_another() {
+            if known.incomplete && !is_another() {
+                let log = generation.path.display();
+                tracing::warn!(%log, "is read again from its beginning, because some of its requests were damaged in the records");
+                records.read_again(&generation.name).map_err(io::Error::other)?;
+            } else if (known.octets > 0 || known.incomplete) && known.begins.is_some() && is_another() {
                 let log = generation.path.display();
                 tracing::warn!(%log, "is another log than the one of this name that was read before: read from its beginning");
                 records.forget(&generation.name);
@@ -187,9 +247,8 @@ impl Log {
     }
 
     fn complain(&mut self, error: &io::Error) {
-        // What cannot be read now is looked for anew: it may have been compressed, or put back.
-        self.unread.clear();
-        self.known = 0;
+        // It may have been compressed, or put back.
+        self.look_anew();
         if self.complained.is_none_or(|last| last.elapsed() > COMPLAINT) {
             tracing::error!(log = %self.journal.path().display(), "cannot be read: {error}");
             self.complained = Some(Instant::now());

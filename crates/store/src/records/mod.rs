@@ -5,27 +5,38 @@
 //! the segments end. Small segments are merged later. Readers take a [`Snapshot`] and then read segment by
 //! segment, each in one short read.
 //!
+//! - [`segment`]: a segment, and from which logs it was read
 //! - [`packing`]: a column into octets and back
 //! - [`snapshot`]: what a reader sees
 //! - [`merging`]: small segments into larger ones
+//! - [`damaged`]: a segment that cannot be read
+//! - [`salvage`]: what is undamaged in a database that was set aside
 
+pub mod damaged;
 pub mod merging;
 pub mod packing;
+pub mod salvage;
+pub mod segment;
 pub mod snapshot;
 
+pub use merging::LogState;
+pub use segment::{Origin, Segment};
 pub use snapshot::Snapshot;
 
-use crate::database::{self, Database, StoreError, Trouble};
-use crate::schema::{segment_columns, segments, sources};
+use crate::database::{self, Database, Kind, StoreError, Trouble};
+use crate::schema::{segments, sources};
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
-use exedra_core::logs::{Column, Dictionaries, RequestBatch};
+use exedra_core::logs::{Dictionaries, RequestBatch};
+use segment::Packed;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/requests");
+/// What is undamaged in one that was set aside may take long to bring over: see [`salvage`].
+const KIND: Kind = Kind { name: "requests.db", migrations: || MIGRATIONS, kept: &[] };
 
 /// How far a log has been read.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -38,21 +49,9 @@ pub struct Checkpoint {
     pub unread: u64,
     /// How it begins: a hash of its first line. Another log of the same name begins otherwise.
     pub begins: Option<u64>,
-}
-
-/// A segment, by what is known without reading it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Segment {
-    /// Its number.
-    pub id: i32,
-    /// The site its requests went to.
-    pub site: Arc<str>,
-    /// How many there are.
-    pub requests: usize,
-    /// The first of them, in milliseconds since 1970 UTC.
-    pub first: i64,
-    /// The last of them, in milliseconds since 1970 UTC.
-    pub last: i64,
+    /// Whether some of what was read of it has been damaged since, so that it is to be read again from its beginning:
+    /// see [`Records::read_again`].
+    pub incomplete: bool,
 }
 
 /// Requests of one site that are not in a segment yet.
@@ -60,6 +59,8 @@ pub struct Segment {
 pub struct TailPart {
     /// The site they went to.
     pub site: Arc<str>,
+    /// The log they were read from.
+    pub origin: Origin,
     /// The requests and their texts.
     pub requests: Arc<(RequestBatch, Dictionaries)>,
     /// The first of them, in milliseconds since 1970 UTC.
@@ -77,12 +78,16 @@ pub struct Records {
     known: AtomicU64,
     readers: Mutex<Vec<SqliteConnection>>,
     state: Mutex<State>,
+    /// What was damaged, in sentences.
+    damages: Mutex<Vec<String>>,
 }
 
 #[derive(Default)]
 struct State {
     segments: Vec<Arc<Segment>>,
     retired: Vec<Arc<Segment>>,
+    /// Segments that cannot be read, and still are in the database.
+    damaged: Vec<Arc<Segment>>,
     tail: Vec<TailPart>,
     /// Checkpoints of the tail and of the segments before it.
     checkpoints: BTreeMap<String, Checkpoint>,
@@ -92,34 +97,70 @@ struct State {
 
 impl Records {
     /// Opens `requests.db` in the state folder. Whatever is wrong with it keeps nobody waiting: see [`Records::trouble`].
+    /// What may take long, as salvaging a damaged one does, waits for [`Records::look_again`].
     pub fn open(state: &Path) -> Self {
-        let writer = Database::at(state.join("requests.db"), || MIGRATIONS);
-        let records =
-            Records { writer, known: AtomicU64::new(0), readers: Mutex::default(), state: Mutex::default() };
+        let writer = Database::of_ours(state, KIND);
+        let records = Records {
+            writer,
+            known: AtomicU64::new(0),
+            readers: Mutex::default(),
+            state: Mutex::default(),
+            damages: Mutex::default(),
+        };
+        let newest = records.writer.trouble().set_aside.pop();
+        let loaded = records.writer.run(|writer| match &newest {
+            Some(aside) if !salvage::is_done(aside, writer)? => Ok(None),
+            _ => load(writer).map(Some),
+        });
         // What is wrong has been noted.
-        let _ = records.look_again();
+        if let Ok(Some(loaded)) = loaded {
+            records.take(loaded);
+        }
         records
     }
 
-    /// What is the matter with the database.
-    pub fn trouble(&self) -> Trouble {
-        self.writer.trouble()
+    /// What is the matter with the database, and with segments in it.
+    pub fn trouble(&self) -> (Trouble, Vec<String>) {
+        (self.writer.trouble(), locked(&self.damages).clone())
+    }
+
+    /// Whether there is a database that nothing has been taken from yet. Until [`Records::look_again`] has succeeded,
+    /// nothing is to be read into it: what is undamaged in the one before comes first.
+    pub fn is_behind(&self) -> bool {
+        self.known.load(Ordering::SeqCst) != self.writer.openings()
     }
 
     /// Looks whether the database is still the one that was opened. Where it is another, because it was damaged or taken
-    /// away, everything is taken from that one, and the logs are to be read on from where it ends: says so.
+    /// away, what is undamaged is brought over, everything is taken from that one, and the logs are to be read on from
+    /// where it ends: says so.
     pub fn look_again(&self) -> Result<bool, StoreError> {
-        let loaded = self.writer.run(|writer| {
-            if self.writer.openings() == self.known.load(Ordering::SeqCst) {
-                return Ok(None);
-            }
-            load(writer).map(Some)
+        // The database is opened by this where it has to be, and may be set aside by it.
+        self.writer.run(|_| Ok(()))?;
+        if !self.is_behind() {
+            return Ok(false);
+        }
+        let newest = self.writer.trouble().set_aside.pop();
+        let (salvaged, loaded) = self.writer.run(|writer| {
+            let salvaged = match &newest {
+                Some(aside) if !salvage::is_done(aside, writer)? => Some(salvage::salvage(aside, writer)?),
+                _ => None,
+            };
+            Ok((salvaged, load(writer)?))
         })?;
-        let Some(loaded) = loaded else { return Ok(false) };
-        self.known.store(self.writer.openings(), Ordering::SeqCst);
-        locked(&self.readers).clear();
-        *self.state() = loaded;
+        if let (Some(salvaged), Some(aside)) = (salvaged, &newest) {
+            let words = salvaged.words(aside);
+            tracing::warn!("{words}");
+            locked(&self.damages).push(words);
+        }
+        self.take(loaded);
         Ok(true)
+    }
+
+    fn take(&self, loaded: State) {
+        *self.state() = loaded;
+        let mut readers = locked(&self.readers);
+        readers.clear();
+        self.known.store(self.writer.openings(), Ordering::SeqCst);
     }
 
     /// How far a log has been read, into the tail or further.
@@ -166,7 +207,8 @@ impl Records {
         let mut state = self.state();
         if let (Some(&first), Some(&last)) = (requests.time.iter().min(), requests.time.iter().max()) {
             let requests = Arc::new((requests, texts));
-            state.tail.push(TailPart { site: Arc::clone(site), requests, first, last, octets });
+            let origin = Origin { name: source.into(), begins: checkpoint.begins };
+            state.tail.push(TailPart { site: Arc::clone(site), origin, requests, first, last, octets });
         }
         state.checkpoints.insert(source.to_owned(), checkpoint);
     }
@@ -181,7 +223,7 @@ impl Records {
         self.state().tail.iter().map(|part| part.octets).sum()
     }
 
-    /// Makes the tail segments, one for each site, in one transaction with the checkpoints.
+    /// Makes the tail segments, one for each log, in one transaction with the checkpoints.
     pub fn commit(&self) -> Result<(), StoreError> {
         if self.look_again()? {
             // What was in the tail is read again.
@@ -200,28 +242,22 @@ impl Records {
                 .collect();
             (state.tail.clone(), changed)
         };
-        let mut by_site: BTreeMap<Arc<str>, (RequestBatch, Dictionaries)> = BTreeMap::new();
+        let mut by_log: BTreeMap<(Arc<str>, Origin), (RequestBatch, Dictionaries, usize)> = BTreeMap::new();
         let everything = exedra_core::logs::Projection::everything();
         for part in &tail {
-            let (batch, texts) = by_site.entry(Arc::clone(&part.site)).or_default();
+            let log = (Arc::clone(&part.site), part.origin.clone());
+            let (batch, texts, octets) = by_log.entry(log).or_default();
             batch.append(&part.requests.0, &part.requests.1, texts, everything);
+            *octets += part.octets;
         }
-        let packed: Vec<Packed> =
-            by_site.into_iter().map(|(site, (batch, texts))| pack(site, &batch, &texts)).collect();
+        let packed = by_log.into_iter().map(|((site, origin), (batch, texts, octets))| {
+            Packed::new(site, &batch, &texts, vec![(origin, batch.rows())], octets)
+        });
+        let packed: Vec<Packed> = packed.collect();
         let made = self.writer.run(|writer| {
             writer.immediate_transaction::<_, StoreError, _>(|writer| {
-                for (name, checkpoint) in &changed {
-                    let row = (
-                        sources::name.eq(name),
-                        sources::octets.eq(checkpoint.octets as i64),
-                        sources::lines.eq(checkpoint.lines as i64),
-                        sources::unread.eq(checkpoint.unread as i64),
-                        sources::begins
-                            .eq(checkpoint.begins.map(|begins| format!("{begins:016x}")).unwrap_or_default()),
-                    );
-                    diesel::replace_into(sources::table).values(row).execute(writer)?;
-                }
-                packed.iter().map(|packed| insert(packed, writer)).collect::<Result<Vec<_>, _>>()
+                changed.iter().try_for_each(|(name, checkpoint)| keep(name, checkpoint, writer))?;
+                packed.iter().map(|packed| packed.insert(writer)).collect::<Result<Vec<_>, _>>()
             })
         })?;
         let mut state = self.state();
@@ -246,13 +282,26 @@ impl Records {
         &self,
         run: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
-        let spare = locked(&self.readers).pop();
-        let mut connection = match spare {
-            Some(connection) => connection,
-            None => database::connect(self.writer.path())?,
+        let (spare, opening) = {
+            let mut readers = locked(&self.readers);
+            (readers.pop(), self.known.load(Ordering::SeqCst))
         };
-        let result = run(&mut connection);
-        locked(&self.readers).push(connection);
+        if opening != self.writer.openings() {
+            // The numbers of segments in memory are those of another file.
+            return Err(StoreError::Behind);
+        }
+        let connected = spare.map_or_else(|| database::connect(self.writer.path(), false), Ok);
+        let result = connected.and_then(|mut connection| {
+            let read = run(&mut connection)?;
+            let mut readers = locked(&self.readers);
+            if self.known.load(Ordering::SeqCst) == opening {
+                readers.push(connection);
+            }
+            Ok(read)
+        });
+        if let Err(error) = &result {
+            self.writer.has_failed(error, opening);
+        }
         result
     }
 }
@@ -260,56 +309,40 @@ impl Records {
 /// What is in the database.
 fn load(writer: &mut SqliteConnection) -> Result<State, StoreError> {
     diesel::delete(segments::table.filter(segments::retired.eq(true))).execute(writer)?;
-    let kept = segments::table.order(segments::id).load::<(i32, String, i32, i64, i64, bool)>(writer)?;
-    let kept = kept.into_iter().map(|(id, site, requests, first, last, _)| {
-        Arc::new(Segment { id, site: site.into(), requests: requests as usize, first, last })
-    });
-    let checkpoints = sources::table.load::<(String, i64, i64, i64, String)>(writer)?;
-    let checkpoints = checkpoints.into_iter().map(|(name, octets, lines, unread, begins)| {
-        let begins = u64::from_str_radix(&begins, 16).ok();
-        (name, Checkpoint { octets: octets as u64, lines: lines as u64, unread: unread as u64, begins })
-    });
-    let committed: BTreeMap<String, Checkpoint> = checkpoints.collect();
-    let checkpoints = committed.clone();
-    Ok(State { segments: kept.collect(), checkpoints, committed, ..State::default() })
+    let kept = segments::table.order(segments::id).load::<segment::Row>(writer)?;
+    let checkpoints = sources::table.load::<(String, i64, i64, i64, String, bool)>(writer)?;
+    let committed: BTreeMap<String, Checkpoint> = checkpoints.into_iter().map(checkpoint).collect();
+    Ok(State {
+        segments: kept.into_iter().map(|row| Arc::new(row.into())).collect(),
+        checkpoints: committed.clone(),
+        committed,
+        ..State::default()
+    })
+}
+
+/// A row of the table of sources.
+fn checkpoint(
+    (name, octets, lines, unread, begins, incomplete): (String, i64, i64, i64, String, bool),
+) -> (String, Checkpoint) {
+    let (octets, lines, unread) = (octets as u64, lines as u64, unread as u64);
+    let begins = u64::from_str_radix(&begins, 16).ok();
+    (name, Checkpoint { octets, lines, unread, begins, incomplete })
+}
+
+/// Writes down how far a log has been read.
+fn keep(name: &str, checkpoint: &Checkpoint, writer: &mut SqliteConnection) -> Result<(), StoreError> {
+    let row = (
+        sources::name.eq(name),
+        sources::octets.eq(checkpoint.octets as i64),
+        sources::lines.eq(checkpoint.lines as i64),
+        sources::unread.eq(checkpoint.unread as i64),
+        sources::begins.eq(checkpoint.begins.map(|begins| format!("{begins:016x}")).unwrap_or_default()),
+        sources::incomplete.eq(checkpoint.incomplete),
+    );
+    diesel::replace_into(sources::table).values(row).execute(writer)?;
+    Ok(())
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// A segment that is ready to be written.
-struct Packed {
-    segment: Segment,
-    columns: Vec<(Column, Vec<u8>)>,
-}
-
-fn pack(site: Arc<str>, batch: &RequestBatch, texts: &Dictionaries) -> Packed {
-    let first = batch.time.iter().copied().min().unwrap_or_default();
-    let last = batch.time.iter().copied().max().unwrap_or_default();
-    let columns =
-        Column::ALL.into_iter().map(|column| (column, packing::pack(column, batch, texts))).collect();
-    Packed { segment: Segment { id: 0, site, requests: batch.rows(), first, last }, columns }
-}
-
-fn insert(packed: &Packed, writer: &mut SqliteConnection) -> Result<Arc<Segment>, StoreError> {
-    let segment = &packed.segment;
-    let row = (
-        segments::site.eq(&*segment.site),
-        segments::requests.eq(segment.requests as i32),
-        segments::first_time.eq(segment.first),
-        segments::last_time.eq(segment.last),
-        segments::retired.eq(false),
-    );
-    let id: i32 =
-        diesel::insert_into(segments::table).values(row).returning(segments::id).get_result(writer)?;
-    for (column, octets) in &packed.columns {
-        let row = (
-            segment_columns::segment.eq(id),
-            segment_columns::name.eq(column.name()),
-            segment_columns::packed.eq(octets),
-        );
-        diesel::insert_into(segment_columns::table).values(row).execute(writer)?;
-    }
-    Ok(Arc::new(Segment { id, ..segment.clone() }))
 }

@@ -1,8 +1,8 @@
 //! A column into octets and back.
 //!
 //! Numbers are written as variable-length integers (LEB128), times as differences, texts as the distinct
-//! ones followed by their places; then the whole is compressed with Zstandard. The first octet, before
-//! compression, is the version of this form.
+//! ones followed by their places; then the whole is compressed with Zstandard, with a checksum of what went in. The first
+//! octet, before compression, is the version of this form.
 
 use exedra_core::logs::batch::{NO_NUMBER, NO_TEXT};
 use exedra_core::logs::{Column, Dictionaries, RequestBatch, TextColumn};
@@ -30,7 +30,14 @@ pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> Vec<u
         Column::Duration => put_numbers(&batch.duration, &mut plain),
         Column::Text(column) => put_texts(column, batch, texts, &mut plain),
     }
-    zstd::bulk::compress(&plain, EFFORT).unwrap_or_default()
+    compress(&plain).unwrap_or_default()
+}
+
+fn compress(plain: &[u8]) -> std::io::Result<Vec<u8>> {
+    let mut compressor = zstd::bulk::Compressor::new(EFFORT)?;
+    // What a disk has altered must not pass for requests.
+    compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true))?;
+    compressor.compress(plain)
 }
 
 /// Appends a packed column to that of a batch. `None` when it is damaged.

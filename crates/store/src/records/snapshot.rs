@@ -135,7 +135,7 @@ impl Part<'_> {
     }
 }
 
-/// Reads the wanted columns of a segment.
+/// Reads the wanted columns of a segment. One that is damaged has none: whoever looks after the segments is told.
 pub(super) fn read_segment(
     records: &Records,
     segment: &Segment,
@@ -151,13 +151,18 @@ pub(super) fn read_segment(
             .select((segment_columns::name, segment_columns::packed));
         Ok(columns.load(connection)?)
     })?;
+    let rows = batch.rows();
     for column in wanted {
-        let damaged = StoreError::Damaged { segment: segment.id, column: column.name() };
         let unpacked = packed
             .iter()
             .find(|(name, _)| name == column.name())
             .and_then(|(_, packed)| packing::unpack(column, packed, segment.requests, batch, texts));
-        unpacked.ok_or(damaged)?;
+        if unpacked.is_none() {
+            tracing::error!("segment {} of requests.db, column {}, is damaged", segment.id, column.name());
+            batch.truncate(rows);
+            records.is_damaged(segment);
+            return Ok(());
+        }
     }
     Ok(())
 }
