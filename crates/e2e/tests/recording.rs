@@ -52,11 +52,17 @@ fn long_heads_do_not_fill_memory() {
             assert_eq!(asked.send().unwrap().status(), 404);
         }
     };
-    heads(6000);
-    until("all is recorded", || (service.recorded("lamp") == 6001).then_some(()));
+    heads(3000);
+    // A survey of so many different paths takes memory of its own, for as long as it lasts.
+    let recorded = || service.api("status")["sites"][1]["log"]["recorded"].as_u64();
+    until("all is recorded", || (recorded() == Some(3001)).then_some(()));
     let (after, log) = (service.resident(), place.generations("lamp").pop().unwrap());
-    assert!(after - before < 160 << 20, "{} MB for 342 MB of heads", (after - before) >> 20);
-    assert!(log.metadata().unwrap().len() < 6001 * 12_000, "what is written is cut");
+    assert!(
+        after.saturating_sub(before) < 100 << 20,
+        "{} MB for 171 MB of heads",
+        after.saturating_sub(before) >> 20
+    );
+    assert!(log.metadata().unwrap().len() < 3001 * 12_000, "what is written is cut");
 }
 
 /// Puts rubbish over a part of a file.

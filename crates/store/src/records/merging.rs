@@ -17,7 +17,7 @@ use std::sync::Arc;
 /// How many segments of one size class become one.
 const TOGETHER: usize = 8;
 /// Octets of lines that one segment is made of, at most.
-const MOST_OCTETS: usize = 16 << 20;
+const MOST_OCTETS: usize = 8 << 20;
 
 /// What becomes of a log.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
