@@ -219,6 +219,7 @@ fn measure(program: &str) -> std::io::Result<()> {
     row("100 MB, MB/s", &|| large.load("/", "", 4).1, &|| off.load("/large.bin", "", 4).1, 1e6);
     drop((on, small, large, secured));
     crowd::downloads(&off)?;
+    crowd::burst(&off, &site, &page)?;
     crowd::idle(&Server::ours(program, &config("idle", false)?).ok_or_else(missing)?)?;
     crowd::many_files(program, folder.path())
 }

@@ -1,7 +1,7 @@
-//! Many downloads at once, many idle connections, many files.
+//! Many downloads at once, a burst on one page, many idle connections, many files.
 
 use super::{LARGE, Server, configuration};
-use crate::median;
+use crate::{ROUNDS, median};
 use std::io::{Error, Read, Result, Write};
 use std::net::TcpStream;
 use std::path::Path;
@@ -13,6 +13,9 @@ const DOWNLOADS: usize = 64;
 const IDLE: usize = 10_000;
 const FILES: usize = 20_000;
 const LISTED: usize = 10_000;
+const BURST: usize = 200;
+/// Octets of the page they all want.
+const WANTED: usize = 750 << 10;
 
 impl Server {
     /// Resident memory in MB.
@@ -86,6 +89,73 @@ pub fn downloads(server: &Server) -> Result<()> {
     println!(
         "\n{DOWNLOADS} downloads of 100 MB at once: memory grows by {:.0} MB (from {before:.0} MB)",
         most - before
+    );
+    Ok(())
+}
+
+/// Prints what a burst of requests costs for a page that has not been encoded yet, beside one such request and the same burst
+/// once its encoding has settled.
+pub fn burst(server: &Server, site: &Path, words: &str) -> Result<()> {
+    let page: String = words.chars().cycle().take(WANTED).collect();
+    let fetch = |mut socket: TcpStream, path: &str| -> Result<usize> {
+        write!(
+            socket,
+            "GET {path} HTTP/1.1\r\nHost: a.example\r\nAccept-Encoding: br\r\nConnection: close\r\n\r\n"
+        )?;
+        let mut answer = Vec::new();
+        socket.read_to_end(&mut answer)?;
+        match answer.starts_with(b"HTTP/1.1 200")
+            && memchr::memmem::find(&answer, b"content-encoding: br").is_some()
+        {
+            true => Ok(answer.len()),
+            false => Err(Error::other("a page did not come encoded")),
+        }
+    };
+    let one = |path: &str| fetch(TcpStream::connect(&server.address)?, path);
+    let all = |path: &str| -> Result<f64> {
+        let sockets: Vec<TcpStream> =
+            (0..BURST).map(|_| TcpStream::connect(&server.address)).collect::<Result<_>>()?;
+        let began = Instant::now();
+        std::thread::scope(|scope| {
+            let fetches: Vec<_> =
+                sockets.into_iter().map(|socket| scope.spawn(|| fetch(socket, path))).collect();
+            let ended =
+                fetches.into_iter().map(|one| one.join().map_err(|_| Error::other("a client panicked"))?);
+            ended.collect::<Result<Vec<_>>>()
+        })?;
+        Ok(began.elapsed().as_secs_f64() * 1e3)
+    };
+    let (mut rows, mut grown) = (Vec::new(), 0f64);
+    for round in 0..ROUNDS {
+        for name in ["alone", "burst"] {
+            // Another content each time: encodings are known by what was encoded.
+            std::fs::write(site.join(format!("{name}{round}.html")), format!("{name} {round} {page}"))?;
+        }
+        let alone = format!("/alone{round}.html");
+        let began = Instant::now();
+        let quick = one(&alone)?;
+        let once = began.elapsed().as_secs_f64() * 1e3;
+        let until = Instant::now() + Duration::from_secs(60);
+        while one(&alone)? == quick {
+            if Instant::now() > until {
+                return Err(Error::other("a page did not settle"));
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let settled = all(&alone)?;
+        let before = server.resident();
+        let burst = all(&format!("/burst{round}.html"))?;
+        grown = grown.max(server.resident() - before);
+        rows.push([burst, once, settled]);
+    }
+    let of = |figure: &dyn Fn(&[f64; 3]) -> f64| median(rows.iter().map(figure).collect());
+    println!(
+        "{BURST} requests at once for a page of {} KB that has not settled: {:.0} ms; one such request {:.0} ms, settled {:.0} ms; {:.2} times one and 1.5 settled; memory grows by {grown:.0} MB",
+        WANTED >> 10,
+        of(&|row| row[0]),
+        of(&|row| row[1]),
+        of(&|row| row[2]),
+        of(&|row| row[0] / (row[1] + 1.5 * row[2]))
     );
     Ok(())
 }

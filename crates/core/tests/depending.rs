@@ -5,7 +5,7 @@ use exedra_core::answer::{
     Answer, Encodings, Entry, FileFacts, FolderChain, FolderLevel, Question, Reply, SitePath, Trace, Want,
     answer, answer_traced,
 };
-use exedra_core::config::{Config, FolderSettings, understand};
+use exedra_core::config::{Config, FolderSettings, SiteId, understand};
 use exedra_core::facts::{FactName, Facts, Fields, Known, LocalTime, Scheme};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use proptest::prelude::*;
@@ -175,7 +175,7 @@ proptest! {
             }
         }
         let config = understand(&site, Path::new("")).unwrap();
-        let folder = Arc::new(FolderSettings::understand(&folder, &config).unwrap());
+        let folder = Arc::new(FolderSettings::understand(&folder, &config, SiteId(0)).unwrap());
         let mut asker = Asker::first();
         for step in steps {
             asker = asker.others().swap_remove(step).1;

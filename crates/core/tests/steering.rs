@@ -4,7 +4,7 @@ use exedra_core::answer::{
     Answer, Body, Broken, Encodings, Entry, FileFacts, FolderChain, FolderLevel, Question, Reply, SitePath,
     Trace, Want, answer, answer_traced,
 };
-use exedra_core::config::{Config, FolderSettings, Sources, diagnostic::draw, understand};
+use exedra_core::config::{Config, FolderSettings, SiteId, Sources, diagnostic::draw, understand};
 use exedra_core::facts::{Facts, Fields, Known, LocalTime, Scheme};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use proptest::prelude::*;
@@ -69,7 +69,7 @@ impl<'c> Ask<'c> {
     }
 
     fn folder(mut self, folder: &'static str, text: &str) -> Self {
-        let settings = FolderSettings::understand(text, self.config);
+        let settings = FolderSettings::understand(text, self.config, SiteId(0));
         let settings =
             settings.map(Arc::new).map_err(|found| Broken { line: 1, message: found[0].message.clone() });
         self.folders.push((folder, settings));
@@ -391,4 +391,30 @@ proptest! {
             prop_assert!(location.starts_with('/') && !location.starts_with("//") && !location.starts_with("/\\"), "{}", location);
         }
     }
+}
+
+#[rstest]
+#[case("headers = { Set-Cookie = \"a=b\" }", false)]
+#[case("headers = { strict-transport-security = \"max-age=9\" }", false)]
+#[case(
+    "headers = { Content-Security-Policy = \"default-src 'self'; REPORT-URI https://x.example/\" }",
+    false
+)]
+#[case("[[rules]]\npath = \"/{*}\"\nheaders = { Clear-Site-Data = \"*\" }", false)]
+#[case("headers = { Alt-Svc = false }", false)]
+#[case("headers = { Content-Security-Policy = \"default-src 'self'\", X-Frame-Options = \"DENY\" }", true)]
+fn folders_set_no_fields_for_the_whole_host(#[case] text: &str, #[case] is_allowed: bool) {
+    let strict = config("");
+    let understood = FolderSettings::understand(text, &strict, SiteId(1));
+    assert_eq!(understood.is_ok(), is_allowed, "{text}: {understood:?}");
+    if let Err(found) = understood {
+        assert!(
+            found[0].remedy.as_deref().is_some_and(|words| words.contains("folder_host_headers")),
+            "{found:?}"
+        );
+    }
+    // The site may say so, for itself alone.
+    let open = config("folder_host_headers = true\n");
+    assert!(FolderSettings::understand(text, &open, SiteId(1)).is_ok());
+    assert_eq!(FolderSettings::understand(text, &open, SiteId(0)).is_ok(), is_allowed);
 }

@@ -4,8 +4,6 @@ use exedra_e2e::browser::Browser;
 use exedra_e2e::{Place, Program, client, exedra, field, text, until};
 use thirtyfour::prelude::*;
 
-const SESSION: &str = "exedra_session=";
-
 fn sign_in(link: &str) -> Option<String> {
     let answer = client().get(link).send().unwrap();
     let cookie = field(&answer, "set-cookie").to_owned();
@@ -24,9 +22,10 @@ fn nothing_without_a_session_and_a_link_works_once() {
         let request = client().get(format!("http://{}/api/{call}", program.console)).header("Cookie", cookie);
         request.send().unwrap().status().as_u16()
     };
+    let port = program.console.rsplit(':').next().unwrap();
     for call in ["status", "now", "survey", "unknown"] {
         assert_eq!(ask(call, ""), 401, "{call}");
-        assert_eq!(ask(call, &format!("{SESSION}guess")), 401, "{call}");
+        assert_eq!(ask(call, &format!("exedra_session_{port}=guess")), 401, "{call}");
     }
     let link = program.link.clone().unwrap();
     assert_eq!(
@@ -36,6 +35,10 @@ fn nothing_without_a_session_and_a_link_works_once() {
     );
     let session = sign_in(&link).unwrap();
     assert_eq!(sign_in(&link), None);
+    assert!(
+        session.starts_with(&format!("exedra_session_{port}=")),
+        "browsers send cookies to every port: {session}"
+    );
     assert_eq!((ask("status", &session), ask("unknown", &session)), (200, 404));
     assert_eq!(ask("survey?site=harbor", &session), 400);
 
@@ -268,4 +271,35 @@ fn https_sign_in_and_the_own_error_page_in_a_browser_and_a_request_tried_in_the_
         browser.text_when("[data-testid='rule-the old shop']", |text| text.ends_with('3')).await;
         browser.close().await;
     });
+}
+
+#[test]
+fn the_console_answers_only_to_names_that_it_has() {
+    let place = Place::new();
+    place.configure("");
+    let text = std::fs::read_to_string(place.config()).unwrap();
+    place.write(
+        "exedra.toml",
+        &text.replacen("[service]", "[service]\nconsole_hosts = [\"office.example\"]", 1),
+    );
+    let program = place.serve();
+    let port = program.console.rsplit(':').next().unwrap().to_owned();
+    let ask = |host: &str, path: &str| {
+        let request = client().get(format!("http://{}{path}", program.console)).header("Host", host);
+        let answer = request.send().unwrap();
+        (answer.status().as_u16(), answer.text().unwrap())
+    };
+    for host in ["127.0.0.1", "localhost", "LOCALHOST", "office.example", "[::1]"] {
+        assert_eq!(ask(&format!("{host}:{port}"), "/").0, 200, "{host}");
+        assert_eq!(ask(host, "/api/status").0, 401, "{host}");
+    }
+    for (host, path) in [
+        ("attack.example", "/"),
+        ("localhost.attack.example", "/api/status"),
+        ("harbour.example", "/sign-in?key=x"),
+    ] {
+        let (status, words) = ask(&format!("{host}:{port}"), path);
+        assert_eq!(status, 421, "{host}{path}");
+        assert!(words.contains(&format!("console_hosts = [\\\"{host}\\\"]")), "{words}");
+    }
 }

@@ -118,7 +118,7 @@ fn spoken(config: &Config, found: &mut Vec<Diagnostic>) -> Vec<Spoken> {
                 } else if name == FILE_NAME {
                     let Some(place) = place_of(&folder) else { continue };
                     let content = std::fs::read(entry.path()).unwrap_or_default();
-                    match folders::understand(&content, config) {
+                    match folders::understand(&content, config, SiteId(number)) {
                         Ok(settings) => spoken.push(Spoken { site: SiteId(number), folder: place, settings }),
                         Err(broken) => {
                             let file = entry.path();

@@ -95,7 +95,7 @@ impl Folders {
             return Some(said);
         }
         let said = match &found.content {
-            Some(content) if facts.size <= MOST_OCTETS => understand(content, config),
+            Some(content) if facts.size <= MOST_OCTETS => understand(content, config, site),
             _ => Err(broken("it is too large to be settings")),
         };
         if let Err(broken) = &said {
@@ -120,10 +120,10 @@ impl Known {
     }
 }
 
-/// Understands the settings of a folder.
-pub fn understand(content: &[u8], config: &Config) -> Said {
+/// Understands the settings of a folder of a site.
+pub fn understand(content: &[u8], config: &Config, site: SiteId) -> Said {
     let text = std::str::from_utf8(content).map_err(|_| broken("it is no text in UTF-8"))?;
-    FolderSettings::understand(text, config).map(Arc::new).map_err(|found| {
+    FolderSettings::understand(text, config, site).map(Arc::new).map_err(|found| {
         let first = found.first();
         let at = first.map_or(0, |mistake| mistake.span.start.min(text.len()));
         let line = 1 + memchr::memchr_iter(b'\n', &text.as_bytes()[..at]).count();

@@ -4,7 +4,7 @@
 //! at that folder.
 
 use super::diagnostic::Diagnostic;
-use super::{Config, ErrorPages};
+use super::{Config, ErrorPages, SiteId};
 use crate::rules::effects::CompressChange;
 use crate::rules::{Lifetime, RuleSet, Template};
 use http::{HeaderName, StatusCode};
@@ -42,8 +42,8 @@ pub struct FolderSettings {
 pub type Placed<T> = (T, Range<usize>);
 
 impl FolderSettings {
-    /// Understands the settings of a folder, by the realms of the configuration.
-    pub fn understand(text: &str, config: &Config) -> Result<Self, Vec<Diagnostic>> {
-        super::understand::folder_settings(text, config)
+    /// Understands the settings of a folder of a site, by the realms of the configuration.
+    pub fn understand(text: &str, config: &Config, site: SiteId) -> Result<Self, Vec<Diagnostic>> {
+        super::understand::folder_settings(text, config, site)
     }
 }

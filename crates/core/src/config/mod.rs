@@ -206,6 +206,8 @@ pub enum ForwardedBy {
 pub struct Service {
     /// Where the console and its API answer.
     pub console: Located<SocketAddr>,
+    /// Names by which the console is reached, beside addresses and `localhost`.
+    pub console_hosts: Vec<String>,
     /// Folder of databases and tokens.
     pub state: Located<PathBuf>,
     /// Folder of access logs.
@@ -241,6 +243,8 @@ pub struct Site {
     pub folder: Located<PathBuf>,
     /// Whether folders may have settings of their own.
     pub folder_settings: bool,
+    /// Whether those may set header fields that browsers keep for the whole host.
+    pub folder_host_headers: bool,
     /// Its rules.
     pub rules: RuleSet,
     /// Where each of its settings is written that somebody wrote, by its name.

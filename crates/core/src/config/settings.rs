@@ -150,6 +150,13 @@ pub const SETTINGS: &[Setting] = &[
     ),
     setting(
         "service",
+        "console_hosts",
+        Kind::Texts,
+        "console_hosts = [\"console.lindry.example\"]",
+        "names by which the console is reached, beside addresses and localhost: other pages cannot lead a browser to it by a name of theirs",
+    ),
+    setting(
+        "service",
         "countries",
         Kind::Text,
         "countries = \"countries.mmdb\"",
@@ -309,6 +316,7 @@ pub const SETTINGS: &[Setting] = &[
     setting("defaults", "index", Kind::Texts, "index = [\"index.html\"]", "as in `site`"),
     setting("defaults", "listing", Kind::Flag, "listing = true", "as in `site`"),
     setting("defaults", "folder_settings", Kind::Flag, "folder_settings = false", "as in `site`"),
+    setting("defaults", "folder_host_headers", Kind::Flag, "folder_host_headers = true", "as in `site`"),
     setting("defaults", "error_pages", Kind::Section, "[defaults.error_pages]", "as in `site`"),
     setting("defaults", "log", Kind::Section, "[defaults.log]", "as in `site`"),
     required(setting(
@@ -353,6 +361,13 @@ pub const SETTINGS: &[Setting] = &[
         Kind::Flag,
         "folder_settings = false",
         "whether folders may have a .exedra.toml; they may where not set",
+    ),
+    setting(
+        "site",
+        "folder_host_headers",
+        Kind::Flag,
+        "folder_host_headers = true",
+        "whether those may set fields for the whole host, such as Set-Cookie; they may not where not set",
     ),
     setting(
         "site",

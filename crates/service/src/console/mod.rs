@@ -1,6 +1,6 @@
 //! The console and its API: who may use them, what they answer.
 //!
-//! - [`sign_in`]: one-time links, sessions, tokens
+//! - [`sign_in`]: one-time links, sessions, tokens; [`hosts`]: by which names it is reached
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`failure`]: what it says when it cannot answer
 //! - [`query`]: the scope of a call, from its address
 //! - [`serving`]: its connections
@@ -9,6 +9,7 @@
 pub mod assets;
 pub mod calls;
 pub mod failure;
+mod hosts;
 pub mod query;
 mod serving;
 pub mod sign_in;
@@ -77,6 +78,7 @@ fn router(console: Arc<Console>) -> Router {
         .route("/api/openapi.json", get(calls::openapi))
         .route("/sign-in", get(sign_in::sign_in))
         .fallback(assets::asset)
+        .layer(middleware::from_fn_with_state(Arc::clone(&console), hosts::only_our_hosts))
         .layer(middleware::from_fn(guard))
         .with_state(console)
 }

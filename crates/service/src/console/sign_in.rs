@@ -2,6 +2,7 @@
 
 use super::Console;
 use super::failure::{Failure, problem};
+use super::hosts::port;
 use axum::extract::{RawQuery, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
@@ -9,14 +10,19 @@ use axum::response::{IntoResponse, Redirect, Response};
 use exedra_store::Purpose;
 use std::sync::Arc;
 
-const COOKIE: &str = "exedra_session";
 /// How long a session lasts, in seconds.
 const SESSION_TIME: i64 = 7 * 24 * 3600;
+
+/// The name of the cookie. Browsers send cookies to all ports of a host: another console's must not be taken for ours.
+fn cookie(headers: &HeaderMap) -> String {
+    format!("exedra_session_{}", port(headers))
+}
 
 /// Uses a one-time link up and opens a session.
 pub async fn sign_in(
     State(console): State<Arc<Console>>,
     method: Method,
+    headers: HeaderMap,
     RawQuery(query): RawQuery,
 ) -> Result<Response, Failure> {
     let query = query.unwrap_or_default();
@@ -31,7 +37,8 @@ pub async fn sign_in(
         return Ok(Redirect::to("/?link=used").into_response());
     }
     let session = console.secrets.make(Purpose::Session, now, now + SESSION_TIME)?;
-    let cookie = format!("{COOKIE}={session}; HttpOnly; SameSite=Strict; Path=/; Max-Age={SESSION_TIME}");
+    let name = cookie(&headers);
+    let cookie = format!("{name}={session}; HttpOnly; SameSite=Strict; Path=/; Max-Age={SESSION_TIME}");
     let mut response = Redirect::to("/").into_response();
     response
         .headers_mut()
@@ -45,7 +52,7 @@ pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -
         console.secrets.use_up(session, Purpose::Session, jiff::Timestamp::now().as_second())?;
     }
     let mut response = StatusCode::NO_CONTENT.into_response();
-    let forget = format!("{COOKIE}=; HttpOnly; SameSite=Strict; Path=/; Max-Age=0");
+    let forget = format!("{}=; HttpOnly; SameSite=Strict; Path=/; Max-Age=0", cookie(&headers));
     response
         .headers_mut()
         .insert(header::SET_COOKIE, HeaderValue::from_str(&forget).map_err(|_| Failure::Internal)?);
@@ -83,7 +90,8 @@ fn token(headers: &HeaderMap) -> Option<&str> {
 fn session(headers: &HeaderMap) -> Option<&str> {
     let lines = headers.get_all(header::COOKIE).iter().filter_map(|line| line.to_str().ok());
     let mut pairs = lines.flat_map(|line| line.split(';')).filter_map(|pair| pair.trim().split_once('='));
-    pairs.find(|(name, _)| *name == COOKIE).map(|(_, value)| value)
+    let wanted = cookie(headers);
+    pairs.find(|(name, _)| *name == wanted).map(|(_, value)| value)
 }
 
 /// Browsers say where a change comes from (the `Origin` field); it must be this very console.

@@ -42,6 +42,7 @@ pub fn of_site(config: &Config, id: SiteId) -> Vec<Setting> {
     say("index", "index", listed(&site.index));
     say("listing", "listing", on_off(site.listing));
     say("folder_settings", "folder_settings", on_off(site.folder_settings));
+    say("folder_host_headers", "folder_host_headers", on_off(site.folder_host_headers));
     for (key, value) in of_compress(&site.compress) {
         say(key, key, value);
     }

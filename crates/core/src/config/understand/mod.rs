@@ -2,6 +2,7 @@
 //!
 //! - [`hosts`]: listeners, certificates, host names; [`access`]: realms
 //! - [`sites`]: a site with its folder and pages
+//! - [`headers`]: fields that answers are given
 //! - [`rules`]: rules, their conditions and effects; [`redirects`]: many of them from a file
 //! - [`compress`]: codecs, types and efforts
 //! - [`bounds`]: logs and how long they are kept, limits on clients
@@ -9,6 +10,7 @@
 mod access;
 mod bounds;
 mod compress;
+mod headers;
 mod hosts;
 mod redirects;
 mod rules;
@@ -63,6 +65,7 @@ pub fn understand_with(
         realms: Vec::new(),
         layouts: Vec::new(),
         limits: 0,
+        host_headers: true,
         read: sources.clone(),
     };
     let config = reading.config(&main, &others);
@@ -86,8 +89,12 @@ pub fn whereabouts(text: &str, base: &Path) -> (PathBuf, SocketAddr) {
     (state, console.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7300))))
 }
 
-/// Understands the settings of a folder.
-pub(super) fn folder_settings(text: &str, config: &Config) -> Result<FolderSettings, Vec<Diagnostic>> {
+/// Understands the settings of a folder of a site.
+pub(super) fn folder_settings(
+    text: &str,
+    config: &Config,
+    site: SiteId,
+) -> Result<FolderSettings, Vec<Diagnostic>> {
     let document = parse(text, 0).map_err(|mistake| vec![mistake])?;
     let mut diagnostics = Vec::new();
     let section = Section::top_of(folder::FILE_NAME, &document, 0, &mut diagnostics);
@@ -98,6 +105,7 @@ pub(super) fn folder_settings(text: &str, config: &Config) -> Result<FolderSetti
         realms: config.realms.iter().map(|realm| realm.name.value.clone()).collect(),
         layouts: config.layouts.clone(),
         limits: 0,
+        host_headers: config.site(site).folder_host_headers,
         read: Sources::default(),
     };
     let settings = reading.folder_settings(&section);
@@ -174,6 +182,8 @@ struct Reading<'b> {
     layouts: Vec<Layout>,
     /// How many limits there are so far.
     limits: usize,
+    /// Whether header fields may be set that browsers keep for the whole host.
+    host_headers: bool,
     /// All files that were read, also meanwhile.
     read: Sources,
 }
@@ -313,7 +323,21 @@ impl Reading<'_> {
             let remedy = "write \"127.0.0.1:7300\" and reach it through a tunnel; or, where the network is your own, console_in_the_open = true";
             self.error(&console.span, message, reason, remedy);
         }
-        Service { console, state, logs, records, time_zone, forwarders, forwarded_by, countries, user }
+        let console_hosts = section.texts("console_hosts").unwrap_or_default();
+        let console_hosts =
+            console_hosts.into_iter().filter_map(|host| self.host(host)).map(|host| host.value).collect();
+        Service {
+            console,
+            console_hosts,
+            state,
+            logs,
+            records,
+            time_zone,
+            forwarders,
+            forwarded_by,
+            countries,
+            user,
+        }
     }
 
     fn forwarded_by(&mut self, name: &Located<String>) -> ForwardedBy {

@@ -385,7 +385,7 @@ impl Reading<'_> {
         Some(Answering::Redirect { target: template, status, drops_query })
     }
 
-    fn template(&mut self, text: &Located<String>, names: &[Box<str>]) -> Option<Template> {
+    pub(super) fn template(&mut self, text: &Located<String>, names: &[Box<str>]) -> Option<Template> {
         match Template::understand(&text.value, names) {
             Ok(template) => Some(template),
             Err((error, part)) => {
@@ -400,71 +400,6 @@ impl Reading<'_> {
                 None
             }
         }
-    }
-
-    pub(super) fn headers(
-        &mut self,
-        item: &Item<'_>,
-        names: &[Box<str>],
-    ) -> Vec<(HeaderName, Option<Template>)> {
-        /// What the service says itself, because it must be right.
-        const OURS: [&str; 11] = [
-            "connection",
-            "content-encoding",
-            "content-length",
-            "content-range",
-            "date",
-            "etag",
-            "last-modified",
-            "location",
-            "transfer-encoding",
-            "vary",
-            "www-authenticate",
-        ];
-        let mut fields = Vec::new();
-        for (key, value) in item.pairs().unwrap_or_default() {
-            let Ok(name) = key.value.parse::<HeaderName>() else {
-                let message = format!("`{}` is no name of a header field", key.value);
-                self.error(&key.span, message, "RFC 9110 §5.1", "write it like \"X-Content-Type-Options\"");
-                continue;
-            };
-            if OURS.contains(&name.as_str()) {
-                let message = format!("`{}` is said by the service itself", key.value);
-                self.error(
-                    &key.span,
-                    message,
-                    "with another value the answer would be wrong",
-                    "leave it out",
-                );
-                continue;
-            }
-            match (value.text(), value.flag()) {
-                (Some(text), _) if text.value.contains(['\r', '\n', '\0']) => {
-                    self.error(
-                        &text.span,
-                        "a header field is one line",
-                        "this one is more",
-                        "leave the line ends out",
-                    );
-                }
-                (Some(text), _) => {
-                    if let Some(template) = self.template(&text, names) {
-                        fields.push((name, Some(template)));
-                    }
-                }
-                (None, Some(false)) => fields.push((name, None)),
-                _ => {
-                    let message = format!("a header field cannot be {}", value.in_words());
-                    self.error(
-                        &value.span,
-                        message,
-                        "a text, or false to take it away",
-                        "write it in quotation marks",
-                    );
-                }
-            }
-        }
-        fields
     }
 
     pub(super) fn lifetime(&mut self, text: &Located<String>) -> Option<Lifetime> {

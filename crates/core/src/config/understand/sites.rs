@@ -12,6 +12,7 @@ pub(super) struct Defaults {
     index: Vec<String>,
     listing: bool,
     folder_settings: bool,
+    folder_host_headers: bool,
     error_pages: ErrorPages,
     log: Log,
     origins: BTreeMap<&'static str, Range<usize>>,
@@ -27,6 +28,7 @@ impl Default for Defaults {
             index: vec!["index.html".to_owned()],
             listing: false,
             folder_settings: true,
+            folder_host_headers: false,
             error_pages: ErrorPages::default(),
             log: Log { write: true, layout: Layout::full(), masks_clients: false, keeping },
             origins: BTreeMap::new(),
@@ -35,12 +37,13 @@ impl Default for Defaults {
 }
 
 /// Settings that `[defaults]` and sites have in common, and those of their sections.
-const INHERITED: [(&str, &str, &str); 16] = [
+const INHERITED: [(&str, &str, &str); 17] = [
     ("", "https", "https"),
     ("", "https_only", "https_only"),
     ("", "index", "index"),
     ("", "listing", "listing"),
     ("", "folder_settings", "folder_settings"),
+    ("", "folder_host_headers", "folder_host_headers"),
     ("", "main_host", "main_host"),
     ("", "folder", "folder"),
     ("compress", "codecs", "compress.codecs"),
@@ -76,8 +79,6 @@ impl Reading<'_> {
             }
         }
         let flag = |key: &str, base: bool| section.flag(key).map_or(base, |flag| flag.value);
-        let (listing, folder_settings) =
-            (flag("listing", base.listing), flag("folder_settings", base.folder_settings));
         Defaults {
             compress: self.compress(&compress, base.compress.clone()),
             https: section.text("https").map_or(base.https.clone(), |text| self.https(&text)),
@@ -85,8 +86,9 @@ impl Reading<'_> {
             index: section.texts("index").map_or(base.index.clone(), |files| {
                 files.into_iter().filter_map(|file| self.index_file(file)).collect()
             }),
-            listing,
-            folder_settings,
+            listing: flag("listing", base.listing),
+            folder_settings: flag("folder_settings", base.folder_settings),
+            folder_host_headers: flag("folder_host_headers", base.folder_host_headers),
             error_pages: self.error_pages(&pages, &base.error_pages),
             log: self.log(&log, &base.log).unwrap_or_else(|| base.log.clone()),
             origins,
@@ -157,6 +159,7 @@ impl Reading<'_> {
             https_only: inherited.https_only,
             folder,
             folder_settings: inherited.folder_settings,
+            folder_host_headers: inherited.folder_host_headers,
             rules: RuleSet::new(rules),
             origins: inherited.origins,
             index: inherited.index,
