@@ -2,8 +2,8 @@
 
 use crate::Failure;
 use clap::Args;
-use exedra_service::certificates::made::write_private;
 use exedra_service::guards::{hash, users};
+use exedra_service::whole::write_private;
 use std::io::{BufRead, IsTerminal};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};

@@ -7,6 +7,7 @@ use crate::checking::{self, Checked};
 use crate::configuration::Refused;
 use crate::house::House;
 use crate::running::StartError;
+use crate::whole::{self, Mode};
 use exedra_core::config::diagnostic::draw;
 use exedra_core::config::{Config, Diagnostic, Sources};
 use exedra_store::{Revision, Revisions, StoreError};
@@ -123,20 +124,26 @@ impl Changes {
         self.revisions.all()
     }
 
+    /// The newest revision.
+    pub fn newest(&self) -> Result<Option<Revision>, StoreError> {
+        self.revisions.newest()
+    }
+
     /// Writes the files of a revision back and brings it into force. Where it is refused, the files stay as they were.
     pub fn restore(&self, number: i32) -> Result<Changed, ChangeError> {
         let _busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
         let revision = self.revisions.get(number)?.ok_or(ChangeError::NoRevision(number))?;
-        let files: Vec<(PathBuf, &String)> = revision
+        let files: Vec<(PathBuf, &str)> = revision
             .files
             .iter()
             .enumerate()
-            .map(|(nth, (name, text))| (self.place_of(nth, name), text))
+            .map(|(nth, (name, text))| (self.place_of(nth, name), &**text))
             .collect();
         let now: Vec<(PathBuf, Option<String>)> =
             files.iter().map(|(path, _)| (path.clone(), std::fs::read_to_string(path).ok())).collect();
         let put = |path: &Path, text: &str| {
-            replace(path, text).map_err(|error| ChangeError::Write { path: path.to_owned(), error })
+            whole::replace(path, text.as_bytes(), Mode::Kept)
+                .map_err(|error| ChangeError::Write { path: path.to_owned(), error })
         };
         let back = || -> Result<Changed, ChangeError> {
             for (path, text) in &files {
@@ -174,18 +181,6 @@ impl Changes {
         let files = sources.files().iter().map(|file| (whole(&file.name), file.text.clone())).collect();
         self.revisions.keep(files, jiff::Timestamp::now().as_second())
     }
-}
-
-/// Puts a text in a file's place as a whole. A link stays a link, and the file keeps its mode.
-fn replace(path: &Path, text: &str) -> std::io::Result<()> {
-    let target = if path.is_symlink() { path.canonicalize()? } else { path.to_owned() };
-    let mut fresh = target.clone().into_os_string();
-    fresh.push(".new");
-    std::fs::write(&fresh, text)?;
-    if let Ok(there) = std::fs::metadata(&target) {
-        std::fs::set_permissions(&fresh, there.permissions())?;
-    }
-    std::fs::rename(&fresh, &target)
 }
 
 /// What of a configuration only a start brings into force.

@@ -151,7 +151,7 @@ fn last_in_force(config: &Config) -> Option<Config> {
     if !state.join("exedra.db").exists() {
         return None;
     }
-    let newest = Revisions::of_another(state).all().ok()?.into_iter().next()?;
+    let newest = Revisions::of_another(state).newest().ok()??;
     let (name, text) = newest.files.first()?;
     configuration::understood(Path::new(name), text).ok()
 }

@@ -4,6 +4,7 @@
 //! out. So what the service itself needs is set aside first, the console has a share of its own, and what is left is divided
 //! between connections and files; of the files no client has more than half.
 
+use crate::disk::MOST_OPEN;
 use crate::limits::network;
 use foldhash::fast::RandomState;
 use std::collections::HashMap;
@@ -14,12 +15,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 pub const CONSOLE: usize = 64;
 /// The fewest connections that are worth starting for.
 const FEWEST: usize = 16;
-/// Databases, sockets, watchers, what a library opens in passing.
-const OWN: usize = 64;
+/// Databases, sockets, the watcher, the folders that stay open, what a library opens in passing.
+const OWN: usize = 64 + MOST_OPEN;
 /// Files that a worker's threads look at.
 const OF_WORKER: usize = 32;
-/// A site's folder, its log and the one before it, and one that is read into the records.
-const OF_SITE: usize = 4;
+/// A site's log, and the one before it until its last line is read.
+const OF_SITE: usize = 2;
 
 /// How descriptors are divided.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

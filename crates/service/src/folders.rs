@@ -8,18 +8,22 @@ use crate::near::{Near, Owner};
 use exedra_core::answer::{Broken, Entry, FileFacts, FolderChain, FolderLevel, Question, SitePath, Want};
 use exedra_core::config::folder::{FILE_NAME, MOST_OCTETS};
 use exedra_core::config::{Config, FolderSettings, SiteId};
+use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use std::cell::RefCell;
 use std::sync::Arc;
 
-/// How many folders are remembered.
+/// How many folders are remembered, and what they and their settings may take in memory, about.
 const FOLDERS: usize = 20_000;
+const MEMORY: u64 = 32 << 20;
+/// How much more settings take than their text.
+const UNDERSTOOD: usize = 10;
 
 /// What the folders of all sites say, by one configuration: its realms are what they name.
 pub struct Folders {
-    chains: Cache<Key, Arc<Known>>,
+    chains: Cache<Key, Arc<Known>, Weight>,
     /// Files that have been understood, as they were at some time.
-    understood: Cache<Key, (FileFacts, Said)>,
+    understood: Cache<Key, (FileFacts, Said), Weight>,
     owner: Owner,
 }
 
@@ -31,6 +35,28 @@ pub struct Known {
     /// What it and those on the way say.
     pub chain: Option<Arc<FolderChain>>,
     belief: Belief,
+    /// What it takes in memory, without what others hold as well.
+    octets: usize,
+}
+
+#[derive(Clone)]
+struct Weight;
+
+impl Weighter<Key, Arc<Known>> for Weight {
+    fn weight(&self, (_, folder): &Key, known: &Arc<Known>) -> u64 {
+        (200 + 2 * folder.as_str().len() + known.octets) as u64
+    }
+}
+
+impl Weighter<Key, (FileFacts, Said)> for Weight {
+    fn weight(&self, (_, folder): &Key, (facts, _): &(FileFacts, Said)) -> u64 {
+        (200 + 2 * folder.as_str().len() + settings_octets(facts.size)) as u64
+    }
+}
+
+/// What the settings of a file of so many octets take in memory, about.
+fn settings_octets(size: u64) -> usize {
+    UNDERSTOOD * size.min(MOST_OCTETS) as usize
 }
 
 thread_local! {
@@ -41,7 +67,11 @@ thread_local! {
 impl Folders {
     /// Nothing is known yet.
     pub fn new() -> Self {
-        Folders { chains: Cache::new(FOLDERS), understood: Cache::new(FOLDERS), owner: Owner::another() }
+        Folders {
+            chains: Cache::with_weighter(FOLDERS, MEMORY, Weight),
+            understood: Cache::with_weighter(FOLDERS, MEMORY, Weight),
+            owner: Owner::another(),
+        }
     }
 
     /// What is known of a folder and may still be believed.
@@ -54,8 +84,9 @@ impl Folders {
                 return Some(Arc::clone(known));
             }
             let known = self.chains.get(&key).filter(|known| disk.still_holds(key.0, &known.belief))?;
-            let copy = Arc::new(Known { chain: known.chain.clone(), belief: known.belief.copy() });
-            near.keep(self.owner, key, Arc::clone(&copy), 300);
+            let (chain, belief) = (known.chain.clone(), known.belief.copy());
+            let copy = Arc::new(Known { chain, belief, octets: known.octets });
+            near.keep(self.owner, key, Arc::clone(&copy), 300 + copy.octets);
             Some(copy)
         })
     }
@@ -64,35 +95,38 @@ impl Folders {
     pub fn look(&self, question: &Question, disk: &Disk, config: &Config) -> Arc<Known> {
         let site = question.site;
         let belief = disk.belief(site);
+        let mut octets = 0;
         let levels: Vec<FolderLevel> = question
             .path
             .ways()
             .filter_map(|folder| {
-                let settings = self.said(site, &folder, disk, config)?;
+                let (size, settings) = self.said(site, &folder, disk, config)?;
+                let is_held = settings.as_ref().is_ok_and(|settings| Arc::strong_count(settings) > 2);
+                octets += 100 + if is_held { 0 } else { settings_octets(size) };
                 Some(FolderLevel { depth: folder.depth(), folder, settings })
             })
             .collect();
         let chain = (!levels.is_empty()).then(|| Arc::new(FolderChain { levels }));
-        let known = Arc::new(Known { chain, belief });
+        let known = Arc::new(Known { chain, belief, octets });
         self.chains.insert((site, question.path.clone()), Arc::clone(&known));
         known
     }
 
-    /// What one folder says of itself.
-    fn said(&self, site: SiteId, folder: &SitePath, disk: &Disk, config: &Config) -> Option<Said> {
+    /// What one folder says of itself, and the size of its file.
+    fn said(&self, site: SiteId, folder: &SitePath, disk: &Disk, config: &Config) -> Option<(u64, Said)> {
         let question = Question { site, path: folder.join(FILE_NAME), want: Want::Entry };
         let found = disk.look(&question);
         let facts = match found.entry {
             Entry::File(facts) => facts,
             Entry::Missing | Entry::Folder => return None,
-            Entry::Forbidden => return Some(Err(broken("the service may not read it"))),
-            Entry::Failed => return Some(Err(broken("the disk fails to give it"))),
+            Entry::Forbidden => return Some((0, Err(broken("the service may not read it")))),
+            Entry::Failed => return Some((0, Err(broken("the disk fails to give it")))),
         };
         let key = (site, folder.clone());
         if let Some((known, said)) = self.understood.get(&key)
             && known == facts
         {
-            return Some(said);
+            return Some((facts.size, said));
         }
         let said = match &found.content {
             Some(content) if facts.size <= MOST_OCTETS => understand(content, config, site),
@@ -103,7 +137,7 @@ impl Folders {
             tracing::warn!(%site, "the settings of {folder} cannot be understood, and nothing in it is served: line {}: {}", broken.line, broken.message);
         }
         self.understood.insert(key, (facts, said.clone()));
-        Some(said)
+        Some((facts.size, said))
     }
 }
 

@@ -17,7 +17,9 @@ use crate::error_log::{ERRORS, ErrorLog};
 use crate::folders::Folders;
 use crate::guards::Guards;
 use crate::guards::tries::Tries;
+use crate::journal::generations::Listing;
 use crate::journal::keeping::Kept;
+use crate::journal::thread::LogThread;
 use crate::journal::{Journal, Pen};
 use crate::limits::Limits;
 use crate::near::Owner;
@@ -69,6 +71,8 @@ pub struct House {
 struct Journals {
     /// Those of sites that are gone too: they may come back.
     open: HashMap<String, Arc<Journal>>,
+    /// Who writes them.
+    thread: Arc<LogThread>,
     /// Told when lines have reached a file; gone when the service stops.
     written: Option<SyncSender<()>>,
     followed: Sender<(Arc<Journal>, Layout)>,
@@ -103,6 +107,7 @@ impl House {
     ) -> Result<Arc<Self>, rustls::Error> {
         let journals = Journals {
             open: HashMap::new(),
+            thread: Arc::default(),
             written: Some(shared.written),
             followed: shared.followed,
             kept: shared.kept,
@@ -313,21 +318,26 @@ impl House {
     /// The logs of a configuration. Sites that stay keep theirs, and go on in the same file if its lines look the same.
     fn open_logs(&self, config: &Config) -> io::Result<(Vec<AccessLog>, AccessLog, ErrorLog)> {
         let mut journals = locked(&self.journals);
+        // A folder that is not there is made with the first file.
+        let listing = match Listing::of(&config.service.logs.value) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Listing::default(),
+            listed => listed?,
+        };
         let mut logs = Vec::new();
         for site in &config.sites {
             let Log { write, layout, masks_clients, keeping } = &site.log;
             let pen = match write {
-                true => Some(journals.open(config, &site.name.value, layout, *keeping, true)?),
+                true => Some(journals.open(config, &listing, &site.name.value, layout, *keeping, true)?),
                 false => None,
             };
             let template = LogTemplate::new(layout);
             logs.push(AccessLog { pen, template, masks_clients: *masks_clients });
         }
         let full = Layout::full();
-        let pen = journals.open(config, NO_SITE, &full, config.errors, true)?;
+        let pen = journals.open(config, &listing, NO_SITE, &full, config.errors, true)?;
         let masks_clients = config.sites.iter().all(|site| site.log.masks_clients);
         let no_site = AccessLog { pen: Some(pen), template: LogTemplate::new(&full), masks_clients };
-        let pen = journals.open(config, ERRORS, &Layout::bare(), config.errors, false)?;
+        let pen = journals.open(config, &listing, ERRORS, &Layout::bare(), config.errors, false)?;
         Ok((logs, no_site, ErrorLog { pen }))
     }
 
@@ -360,6 +370,7 @@ impl Journals {
     fn open(
         &mut self,
         config: &Config,
+        listing: &Listing,
         name: &str,
         layout: &Layout,
         keeping: Keeping,
@@ -371,7 +382,9 @@ impl Journals {
             journal.follow(keeping, zone);
             return journal.pen(layout, written);
         }
-        let journal = Journal::open(&config.service.logs.value, name, keeping, zone)?;
+        let folder = &config.service.logs.value;
+        let thread = Arc::clone(&self.thread);
+        let journal = Journal::open_listed(folder, listing, name, keeping, zone, thread)?;
         let pen = journal.pen(layout, written)?;
         let is_followed = holds_requests && config.service.records;
         if is_followed {

@@ -11,7 +11,7 @@
 //! - [`folders`]: what folders say of themselves; [`disk`]: the sites' folders, and small files in memory; [`encodings`]: their encodings, which settle;
 //!   [`near`]: copies that threads keep for themselves; [`memory`]: whole answers, by the octets they answer
 //! - [`body`]: what goes out, by way of [`buffers`]; [`finished`]: what is written down when it has gone
-//! - [`lock`]: one service to a state folder
+//! - [`lock`]: one service to a state folder; [`whole`]: files that are put in place as a whole
 //! - [`descriptors`]: how many there are, and who may have them
 //! - [`background`]: work that nobody waits for
 //! - [`journal`]: files that lines are written to; [`access_log`], [`error_log`]: what those lines say
@@ -54,6 +54,7 @@ pub mod respond;
 pub mod running;
 pub mod site;
 pub mod sockets;
+pub mod whole;
 
 pub use preflight::{preflight, raise_open_files};
 pub use running::{Running, StartError, start};

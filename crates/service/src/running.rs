@@ -2,7 +2,6 @@
 //!
 //! Down: no new connections; requests under way finish; their lines are written; the lines are recorded.
 
-use crate::certificates::made;
 use crate::certificates::obtaining::obtain_all;
 use crate::changes::Changes;
 use crate::console::{self, Console};
@@ -12,6 +11,7 @@ use crate::journal::keeping::look_after;
 use crate::lock::{self, NoLock, StateLock};
 use crate::preflight::{prefer_small_pages, raise_open_files};
 use crate::sockets::{HandedOver, become_user};
+use crate::whole;
 use exedra_core::config::Config;
 use exedra_store::{Purpose, Records, Revisions, Secrets, StoreError};
 use rustix::fs::Mode;
@@ -272,9 +272,9 @@ fn make_folder(path: &Path) -> Result<(), StartError> {
 
 /// A folder that only its owner can look into: it holds the databases and a token.
 fn make_private_folder(path: &Path) -> Result<(), StartError> {
-    made::make_private_folder(path).map_err(|error| StartError::Path { path: path.to_owned(), error })
+    whole::make_private_folder(path).map_err(|error| StartError::Path { path: path.to_owned(), error })
 }
 
 fn write_private(path: &Path, text: &str) -> Result<(), StartError> {
-    made::write_private(path, text).map_err(|error| StartError::Path { path: path.to_owned(), error })
+    whole::write_private(path, text).map_err(|error| StartError::Path { path: path.to_owned(), error })
 }

@@ -1,10 +1,14 @@
-//! Every configuration that was in force, with the text of all its files.
+//! Every configuration that was in force, with the text of all its files. A text that is part of many is kept once.
 
 use crate::database::{Database, StoreError};
-use crate::schema::revisions;
-use crate::secrets::KIND;
+use crate::schema::{contents, revisions};
+use crate::secrets::{KIND, hash};
+use diesel::dsl::sql;
 use diesel::prelude::*;
+use diesel::sql_types::BigInt;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
+use std::sync::Arc;
 
 /// How many revisions are kept, and how much they may take together.
 const MOST_REVISIONS: usize = 500;
@@ -18,8 +22,11 @@ pub struct Revision {
     /// When it came into force, in seconds since 1970 UTC.
     pub made: i64,
     /// Names and texts of its files, the main one first.
-    pub files: Vec<(String, String)>,
+    pub files: Vec<(String, Arc<str>)>,
 }
+
+/// A row of the table of revisions.
+type Row = (i32, i64, String, bool);
 
 /// All of them.
 pub struct Revisions(Database);
@@ -38,24 +45,36 @@ impl Revisions {
     /// Keeps a configuration that has come into force: its number, and whether it differs from the last one. One that
     /// does not is the same revision.
     pub fn keep(&self, files: Vec<(String, String)>, now: i64) -> Result<(i32, bool), StoreError> {
-        let text = serde_json::to_string(&files).unwrap_or_default();
-        self.with(|connection| {
-            let last = revisions::table
-                .order(revisions::number.desc())
-                .select((revisions::number, revisions::files))
-                .first::<(i32, String)>(connection)
-                .optional()?;
-            if let Some((number, last)) = last
-                && last == text
-            {
-                return Ok((number, false));
-            }
-            let number = diesel::insert_into(revisions::table)
-                .values((revisions::made.eq(now), revisions::files.eq(text)))
-                .returning(revisions::number)
-                .get_result(connection)?;
-            prune(connection)?;
-            Ok((number, true))
+        let hashed: Vec<(&str, String, &str)> =
+            files.iter().map(|(name, text)| (name.as_str(), hash(text), text.as_str())).collect();
+        let names: Vec<(&str, &str)> = hashed.iter().map(|(name, hash, _)| (*name, hash.as_str())).collect();
+        let written = serde_json::to_string(&names).unwrap_or_default();
+        self.0.run(|connection| {
+            connection.immediate_transaction(|connection| {
+                let last = revisions::table
+                    .order(revisions::number.desc())
+                    .select((revisions::number, revisions::files))
+                    .first::<(i32, String)>(connection)
+                    .optional()?;
+                if let Some((number, last)) = last
+                    && last == written
+                {
+                    return Ok((number, false));
+                }
+                for (_, hash, text) in &hashed {
+                    diesel::insert_or_ignore_into(contents::table)
+                        .values((contents::hash.eq(hash), contents::text.eq(text)))
+                        .execute(connection)?;
+                }
+                let row =
+                    (revisions::made.eq(now), revisions::files.eq(&written), revisions::by_hash.eq(true));
+                let number = diesel::insert_into(revisions::table)
+                    .values(row)
+                    .returning(revisions::number)
+                    .get_result(connection)?;
+                prune(connection)?;
+                Ok((number, true))
+            })
         })
     }
 
@@ -64,20 +83,29 @@ impl Revisions {
         self.with(|connection| diesel::delete(revisions::table.find(number)).execute(connection)).map(|_| ())
     }
 
-    /// All of them, the newest first.
+    /// All of them, the newest first. Texts that they have in common are the same.
     pub fn all(&self) -> Result<Vec<Revision>, StoreError> {
-        let rows = self.with(|connection| {
-            revisions::table.order(revisions::number.desc()).load::<(i32, i64, String)>(connection)
-        })?;
-        Ok(rows.into_iter().map(revision).collect())
+        self.with(|connection| {
+            let rows = revisions::table.order(revisions::number.desc()).load::<Row>(connection)?;
+            let mut texts = HashMap::new();
+            rows.into_iter().map(|row| revision(row, &mut texts, connection)).collect()
+        })
+    }
+
+    /// The newest.
+    pub fn newest(&self) -> Result<Option<Revision>, StoreError> {
+        self.with(|connection| {
+            let row = revisions::table.order(revisions::number.desc()).first::<Row>(connection).optional()?;
+            row.map(|row| revision(row, &mut HashMap::new(), connection)).transpose()
+        })
     }
 
     /// One of them.
     pub fn get(&self, number: i32) -> Result<Option<Revision>, StoreError> {
-        let row = self.with(|connection| {
-            revisions::table.find(number).first::<(i32, i64, String)>(connection).optional()
-        })?;
-        Ok(row.map(revision))
+        self.with(|connection| {
+            let row = revisions::table.find(number).first::<Row>(connection).optional()?;
+            row.map(|row| revision(row, &mut HashMap::new(), connection)).transpose()
+        })
     }
 
     fn with<T>(&self, run: impl FnOnce(&mut SqliteConnection) -> QueryResult<T>) -> Result<T, StoreError> {
@@ -85,27 +113,57 @@ impl Revisions {
     }
 }
 
-/// Takes away the oldest where there are too many, or where they take too much together. The newest stays in any case.
+/// Takes away the oldest where there are too many, or where they take too much together, and texts that are part of none
+/// any longer. The newest stays in any case.
 fn prune(connection: &mut SqliteConnection) -> QueryResult<()> {
-    use diesel::dsl::sql;
-    use diesel::sql_types::BigInt;
-    let sizes = revisions::table
-        .order(revisions::number.desc())
-        .select((revisions::number, sql::<BigInt>("length(files)")))
-        .load::<(i32, i64)>(connection)?;
-    let mut octets = 0;
-    let first = sizes.iter().enumerate().find(|(nth, (_, size))| {
-        octets += size;
-        *nth > 0 && (*nth >= MOST_REVISIONS || octets > MOST_OCTETS)
-    });
-    if let Some((_, (number, _))) = first {
+    let rows = revisions::table.order(revisions::number.desc()).load::<Row>(connection)?;
+    let sizes = contents::table.select((contents::hash, sql::<BigInt>("length(text)")));
+    let sizes: HashMap<String, i64> = sizes.load::<(String, i64)>(connection)?.into_iter().collect();
+    let (mut octets, mut used, mut first) = (0, HashSet::new(), None);
+    for (nth, (number, _, files, by_hash)) in rows.iter().enumerate() {
+        let names: Vec<(String, String)> = serde_json::from_str(files).unwrap_or_default();
+        let hashes: Vec<String> = names.into_iter().map(|(_, hash)| hash).collect();
+        octets += files.len() as i64;
+        if *by_hash {
+            let fresh = hashes.iter().filter(|hash| !used.contains(*hash)).collect::<HashSet<_>>();
+            octets += fresh.into_iter().filter_map(|hash| sizes.get(hash)).sum::<i64>();
+        }
+        if nth > 0 && (nth >= MOST_REVISIONS || octets > MOST_OCTETS) {
+            first = Some(*number);
+            break;
+        }
+        used.extend(hashes);
+    }
+    if let Some(number) = first {
         diesel::delete(revisions::table.filter(revisions::number.le(number))).execute(connection)?;
+    }
+    for hash in sizes.keys().filter(|hash| !used.contains(*hash)) {
+        diesel::delete(contents::table.find(hash)).execute(connection)?;
     }
     Ok(())
 }
 
-fn revision((number, made, files): (i32, i64, String)) -> Revision {
-    Revision { number, made, files: serde_json::from_str(&files).unwrap_or_default() }
+/// A revision of its row, with texts that are not known yet.
+fn revision(
+    (number, made, files, by_hash): Row,
+    texts: &mut HashMap<String, Arc<str>>,
+    connection: &mut SqliteConnection,
+) -> QueryResult<Revision> {
+    let files: Vec<(String, String)> = serde_json::from_str(&files).unwrap_or_default();
+    let mut text = |told: String| -> QueryResult<Arc<str>> {
+        if !by_hash {
+            return Ok(told.into());
+        }
+        if let Some(known) = texts.get(&told) {
+            return Ok(Arc::clone(known));
+        }
+        let text: String = contents::table.find(&told).select(contents::text).first(connection)?;
+        let text: Arc<str> = text.into();
+        texts.insert(told, Arc::clone(&text));
+        Ok(text)
+    };
+    let files = files.into_iter().map(|(name, told)| Ok((name, text(told)?))).collect::<QueryResult<_>>()?;
+    Ok(Revision { number, made, files })
 }
 
 #[cfg(test)]
@@ -121,7 +179,9 @@ mod tests {
         assert_eq!(revisions.keep(files("a"), 2).unwrap(), (1, false));
         assert_eq!(revisions.keep(files("b"), 3).unwrap(), (2, true));
         assert_eq!(revisions.keep(files("a"), 4).unwrap(), (3, true));
-        assert_eq!(revisions.get(2).unwrap().unwrap(), Revision { number: 2, made: 3, files: files("b") });
+        let second = revisions.get(2).unwrap().unwrap();
+        assert_eq!((second.number, second.made, &*second.files[0].1), (2, 3, "b"));
+        assert_eq!(revisions.newest().unwrap().unwrap().number, 3);
         assert_eq!(revisions.all().unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [3, 2, 1]);
         assert_eq!(revisions.get(9).unwrap(), None);
         // The oldest go where they are too many, or take too much together.
@@ -133,5 +193,31 @@ mod tests {
             revisions.keep(files(&letter.repeat(30 << 20)), 5).unwrap();
         }
         assert_eq!(revisions.all().unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [506, 505]);
+    }
+
+    #[test]
+    fn a_large_list_is_kept_once_however_often_the_rest_changes() {
+        let folder = tempfile::tempdir().unwrap();
+        let revisions = Revisions::open(folder.path());
+        let list = "/old,/new\n".repeat(1 << 20);
+        let files = |text: &str, list: &str| {
+            vec![("exedra.toml".to_owned(), text.to_owned()), ("moved.csv".to_owned(), list.to_owned())]
+        };
+        for number in 0..40 {
+            revisions.keep(files(&number.to_string(), &list), number).unwrap();
+        }
+        let all = revisions.all().unwrap();
+        assert_eq!(all.len(), 40);
+        assert!(Arc::ptr_eq(&all[0].files[1].1, &all[39].files[1].1) && *all[0].files[1].1 == *list);
+        let octets = |name: &str| folder.path().join(name).metadata().unwrap().len();
+        assert!(octets("exedra.db") + octets("exedra.db-wal") < 40 << 20);
+        // What is part of none any longer goes.
+        for number in 0..MOST_REVISIONS {
+            revisions.keep(files(&number.to_string(), "other"), 9).unwrap();
+        }
+        assert!(revisions.all().unwrap().iter().all(|one| *one.files[1].1 == *"other"));
+        let left =
+            revisions.with(|connection| contents::table.count().get_result::<i64>(connection)).unwrap();
+        assert_eq!(left, MOST_REVISIONS as i64 + 1);
     }
 }

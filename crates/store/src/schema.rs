@@ -85,5 +85,17 @@ diesel::table! {
         made -> BigInt,
         /// Names and texts of its files, as JSON.
         files -> Text,
+        /// Whether texts are named by their hash.
+        by_hash -> Bool,
+    }
+}
+
+diesel::table! {
+    /// Texts of configurations' files.
+    contents (hash) {
+        /// SHA-256 of it, in hexadecimal digits.
+        hash -> Text,
+        /// The text.
+        text -> Text,
     }
 }

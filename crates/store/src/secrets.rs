@@ -14,7 +14,8 @@ use std::time::Instant;
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
 
 /// `exedra.db`: what is in it is nowhere else.
-pub const KIND: Kind = Kind { name: "exedra.db", migrations: || MIGRATIONS, kept: &["secrets", "revisions"] };
+pub const KIND: Kind =
+    Kind { name: "exedra.db", migrations: || MIGRATIONS, kept: &["secrets", "contents", "revisions"] };
 
 /// What a secret opens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -151,7 +152,7 @@ fn valid(secret: &str, purpose: Purpose, now: i64) -> _ {
 }
 
 /// A database looks up hashes, so how long it takes says nothing about the secrets behind them.
-fn hash(secret: &str) -> String {
+pub(crate) fn hash(secret: &str) -> String {
     Sha256::digest(secret.as_bytes()).iter().map(|octet| format!("{octet:02x}")).collect()
 }
 

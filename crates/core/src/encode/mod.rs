@@ -101,6 +101,8 @@ impl Codec {
                 let params = brotli::enc::BrotliEncoderParams {
                     quality: level as i32,
                     lgwin: needed.clamp(17, widest),
+                    // What is searched at a time, where that takes memory by its size: smaller costs next to nothing.
+                    lgblock: if level > 9 { 16 } else { 0 },
                     size_hint: size.unwrap_or(0),
                     ..Default::default()
                 };

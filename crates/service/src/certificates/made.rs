@@ -3,12 +3,13 @@
 //! They are kept, so that a browser that was told to trust one need not be told again. Only hosts of the configuration get
 //! one, so strangers cannot have any number of them made.
 
+use crate::whole::{make_private_folder, write_private};
 use rcgen::{CertificateParams, DistinguishedName, DnType, KeyPair};
 use rustls::crypto::CryptoProvider;
 use rustls::sign::CertifiedKey;
 use std::collections::HashMap;
-use std::io::{self, Write};
-use std::path::{Path, PathBuf};
+use std::io;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
@@ -108,23 +109,6 @@ fn make(host: &str) -> Result<(String, String), String> {
         Ok((certificate.pem(), key.serialize_pem()))
     };
     make().map_err(|error| error.to_string())
-}
-
-/// A folder that only its owner can look into.
-pub fn make_private_folder(path: &Path) -> io::Result<()> {
-    use std::os::unix::fs::DirBuilderExt;
-    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(path)
-}
-
-/// Writes a file that only its owner can read, whole or not at all.
-pub fn write_private(path: &Path, text: &str) -> io::Result<()> {
-    use std::os::unix::fs::OpenOptionsExt;
-    let fresh = path.with_extension("new");
-    let mut file =
-        std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&fresh)?;
-    file.write_all(text.as_bytes())?;
-    file.sync_all()?;
-    std::fs::rename(&fresh, path)
 }
 
 #[cfg(test)]

@@ -3,8 +3,8 @@
 //! Control over a host is shown over HTTP (RFC 8555 §8.3): the authority asks for a token under `/.well-known/`, and is
 //! given what only whoever asked for the certificate can know. That is answered before any rule is asked.
 
-use super::made::{make_private_folder, write_private};
 use super::{files, obtained};
+use crate::whole::{make_private_folder, write_private};
 use exedra_core::config::{Authority, CertificateOrigin, Config};
 use instant_acme::{
     Account, AccountCredentials, AuthorizationStatus, ChallengeType, Identifier, NewAccount, NewOrder,

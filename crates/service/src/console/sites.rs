@@ -31,7 +31,7 @@ const MOST_RULES: usize = 500;
 pub async fn sites(State(console): State<Arc<Console>>) -> Result<Json<Sites>, Failure> {
     blocking(move || {
         let site = console.site()?;
-        let newest = console.changes.revisions()?.into_iter().next();
+        let newest = console.changes.newest()?;
         let ports: Vec<(Scheme, u16)> = site
             .config
             .listeners
@@ -167,11 +167,17 @@ fn revision(
     before: Option<&exedra_store::Revision>,
     in_force: bool,
 ) -> Revision {
-    let lines = |revision: &exedra_store::Revision| -> Vec<String> {
-        let texts = revision.files.iter();
-        texts.flat_map(|(name, text)| text.lines().map(move |line| format!("{name}\0{line}"))).collect()
+    let files =
+        |revision: Option<&exedra_store::Revision>| revision.map_or_else(Vec::new, |one| one.files.clone());
+    let (mut now, mut then) = (files(Some(one)), files(before));
+    // Large lists mostly stay as they were.
+    now.retain(|file| !then.contains(file));
+    then.retain(|file| !one.files.contains(file));
+    let lines = |files: &[(String, Arc<str>)]| -> Vec<String> {
+        let all = files.iter();
+        all.flat_map(|(name, text)| text.lines().map(move |line| format!("{name}\0{line}"))).collect()
     };
-    let (now, then) = (lines(one), before.map(lines).unwrap_or_default());
+    let (now, then) = (lines(&now), lines(&then));
     let (known, kept): (HashSet<&String>, HashSet<&String>) = (then.iter().collect(), now.iter().collect());
     Revision {
         number: one.number,

@@ -1,6 +1,6 @@
-//! One site's folder. It is opened once and everything is opened beneath it, so that neither dots nor links
-//! lead out of it: the operating system refuses. When another folder takes its place (as happens when a site is
-//! published by renaming, or by pointing a link elsewhere), that one is opened instead.
+//! One site's folder. Everything is opened beneath it, so that neither dots nor links lead out of it: the operating
+//! system refuses. When another folder takes its place (as happens when a site is published by renaming, or by pointing a
+//! link elsewhere), that one is opened instead. Of many sites' folders only those asked for last stay open.
 
 use super::{Beside, SMALL};
 use bytes::Bytes;
@@ -10,6 +10,8 @@ use exedra_core::answer::listing::{Kind, Listed, MOST_LISTED};
 use exedra_core::answer::path::is_hidden;
 use exedra_core::answer::{Entry, FileFacts, Question};
 use exedra_core::encode::Codec;
+use quick_cache::sync::{Cache, DefaultLifecycle};
+use quick_cache::{DefaultHashBuilder, OptionsBuilder, UnitWeighter};
 use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
 use rustix::io::Errno;
 use std::borrow::Cow;
@@ -22,10 +24,32 @@ use std::sync::{Arc, PoisonError, RwLock};
 /// How often a file is read that keeps changing.
 const MOST_TRIES: usize = 5;
 
+/// How many folders stay open, of however many sites.
+pub const MOST_OPEN: usize = 64;
+
+/// Folders that are open, by their number.
+pub type OpenFolders = Cache<usize, Arc<Opened>>;
+
+/// None yet.
+pub fn no_open_folders() -> Arc<OpenFolders> {
+    let mut options = OptionsBuilder::new();
+    let options = options.estimated_items_capacity(MOST_OPEN).weight_capacity(MOST_OPEN as u64).shards(1);
+    match options.build() {
+        Ok(options) => {
+            let hash = DefaultHashBuilder::default();
+            Arc::new(Cache::with_options(options, UnitWeighter, hash, DefaultLifecycle::default()))
+        }
+        Err(_) => Arc::new(Cache::new(MOST_OPEN)),
+    }
+}
+
 /// A site's folder.
 pub struct Folder {
     configured: PathBuf,
-    opened: RwLock<Arc<Opened>>,
+    number: usize,
+    open: Arc<OpenFolders>,
+    /// Which folder it was when somebody last looked, and where that lies.
+    known: RwLock<(Identity, PathBuf)>,
     /// How often something in it has changed, as far as anybody told.
     changes: AtomicU64,
     /// When that was last, by the clock.
@@ -34,20 +58,28 @@ pub struct Folder {
     watched: AtomicBool,
 }
 
+/// What no other folder has: device and number.
+type Identity = (u64, u64);
+
 /// A folder that has been opened.
 pub struct Opened {
     /// Where it lies, all links followed.
-    pub root: PathBuf,
+    root: PathBuf,
     inside: Dir,
-    identity: (u64, u64),
+    identity: Identity,
 }
 
 impl Folder {
-    /// Opens a folder.
-    pub fn open(configured: &Path) -> io::Result<Self> {
+    /// Opens a folder, the first of that number among the open ones.
+    pub fn open(configured: &Path, number: usize, open: &Arc<OpenFolders>) -> io::Result<Self> {
+        let opened = Arc::new(Opened::open(configured)?);
+        let known = RwLock::new((opened.identity, opened.root.clone()));
+        open.insert(number, opened);
         Ok(Folder {
             configured: configured.to_owned(),
-            opened: RwLock::new(Arc::new(Opened::open(configured)?)),
+            number,
+            open: Arc::clone(open),
+            known,
             changes: AtomicU64::new(0),
             changed: AtomicU64::new(0),
             watched: AtomicBool::new(false),
@@ -59,19 +91,25 @@ impl Folder {
         &self.configured
     }
 
-    /// The folder as it is opened now.
-    pub fn opened(&self) -> Arc<Opened> {
-        Arc::clone(&self.opened.read().unwrap_or_else(PoisonError::into_inner))
+    /// The folder as it was when somebody last looked, or as it is now where it had to be opened again.
+    pub fn opened(&self) -> io::Result<Arc<Opened>> {
+        self.open.get_or_insert_with(&self.number, || Opened::open(&self.configured).map(Arc::new))
+    }
+
+    /// Where it lies, all links followed.
+    pub fn root(&self) -> PathBuf {
+        self.known.read().unwrap_or_else(PoisonError::into_inner).1.clone()
     }
 
     /// Opens the folder that has taken its place, if one has.
     pub fn replaced(&self) -> io::Result<bool> {
         let there = std::fs::metadata(&self.configured)?;
-        if identity(&there) == self.opened().identity {
+        if identity(&there) == self.known.read().unwrap_or_else(PoisonError::into_inner).0 {
             return Ok(false);
         }
         let fresh = Arc::new(Opened::open(&self.configured)?);
-        *self.opened.write().unwrap_or_else(PoisonError::into_inner) = fresh;
+        *self.known.write().unwrap_or_else(PoisonError::into_inner) = (fresh.identity, fresh.root.clone());
+        self.open.insert(self.number, fresh);
         Ok(true)
     }
 
@@ -100,7 +138,7 @@ impl Folder {
     }
 }
 
-fn identity(found: &std::fs::Metadata) -> (u64, u64) {
+fn identity(found: &std::fs::Metadata) -> Identity {
     use std::os::unix::fs::MetadataExt;
     (found.dev(), found.ino())
 }

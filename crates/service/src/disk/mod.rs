@@ -18,7 +18,8 @@ use exedra_core::answer::listing::Listed;
 use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, SitePath, Want};
 use exedra_core::config::{Config, SiteId};
 use exedra_core::encode::Codec;
-use folder::{Folder, entry_of, entry_of_error, facts_of};
+pub use folder::MOST_OPEN;
+use folder::{Folder, entry_of, entry_of_error, facts_of, no_open_folders};
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use std::cell::RefCell;
@@ -94,6 +95,19 @@ pub struct Kept {
 }
 
 impl Kept {
+    /// That the disk does not say.
+    fn failed(seen: u64, changes: u64) -> Self {
+        Kept {
+            entry: Entry::Failed,
+            card: None,
+            content: None,
+            names: None,
+            beside: Beside::default(),
+            seen: AtomicU64::new(seen),
+            changes: AtomicU64::new(changes),
+        }
+    }
+
     /// What the core is told of it.
     pub fn reply(&self) -> Reply {
         match (&self.names, &self.card) {
@@ -144,7 +158,10 @@ impl Weighter<Question, Arc<Kept>> for Weight {
 impl Disk {
     /// Opens the folders of a configuration.
     pub fn open(config: &Config, clock: Arc<Clock>) -> io::Result<Self> {
-        let folders = config.sites.iter().map(|site| Folder::open(&site.folder.value).map(Arc::new));
+        let open = no_open_folders();
+        let folders = config.sites.iter().enumerate();
+        let folders =
+            folders.map(|(number, site)| Folder::open(&site.folder.value, number, &open).map(Arc::new));
         let kept = Cache::with_weighter(PLACES, MEMORY, Weight);
         Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock, owner: Owner::another() })
     }
@@ -219,7 +236,13 @@ impl Disk {
         let folder = &self.folders[question.site.0];
         self.clock.tick();
         let (now, changes) = (self.now(), folder.changes());
-        let folder = folder.opened();
+        let folder = match folder.opened() {
+            Ok(folder) => folder,
+            Err(error) => {
+                tracing::warn!(folder = %folder.configured().display(), "a site's folder cannot be opened: {error}");
+                return Arc::new(Kept::failed(now, changes));
+            }
+        };
         let found = folder.metadata(question);
         let entry = found.as_ref().map_or_else(entry_of_error, entry_of);
         let beside = match entry {
@@ -259,7 +282,7 @@ impl Disk {
 
     /// Opens a file to send it, and says what it is now. Blocks.
     pub fn open_file(&self, question: &Question) -> io::Result<(File, FileFacts)> {
-        let file = self.folders[question.site.0].opened().open_file(question)?;
+        let file = self.folders[question.site.0].opened()?.open_file(question)?;
         let facts = facts_of(&Metadata::from_file(&file)?);
         Ok((file, facts))
     }

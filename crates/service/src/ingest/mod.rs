@@ -9,7 +9,7 @@
 mod source;
 
 use crate::journal::Journal;
-use crate::journal::generations::{Generation, begins, generations};
+use crate::journal::generations::{Generation, Listing, begins};
 use exedra_core::logs::{BATCH_ROWS, Dictionaries, Layout, LineReader, Projection, RequestBatch};
 use exedra_store::{Checkpoint, LogState, Records, StoreError};
 use source::Source;
@@ -96,14 +96,22 @@ impl Ingest {
                 });
             }
             let mut idle = true;
-            // What is undamaged in a database that was set aside comes before anything is read into the next one.
-            let room = !self.records.is_behind()
-                && self.records.tail_requests() < MOST_IN_TAIL
-                && self.records.tail_octets() < MOST_OCTETS;
-            for log in self.logs.iter_mut().filter(|_| room) {
-                match log.read_on(&self.records) {
-                    Ok(progress) => idle &= progress == Progress::End,
-                    Err(error) => log.complain(&error),
+            // Of past generations one is open at a time: it comes first.
+            self.logs.sort_by_key(|log| !log.reads_past());
+            let mut listing = None;
+            for log in &mut self.logs {
+                while has_room(&self.records) {
+                    match log.read_on(&self.records, &mut listing) {
+                        Ok(Progress::More) => idle = false,
+                        Ok(Progress::End) => break,
+                        Err(error) => {
+                            log.complain(&error);
+                            break;
+                        }
+                    }
+                    if !log.reads_past() {
+                        break;
+                    }
                 }
             }
             let waits = self.records.has_uncommitted();
@@ -167,6 +175,12 @@ impl Ingest {
     }
 }
 
+/// Whether more may be read. What is undamaged in a database that was set aside comes before anything is read into the
+/// next one.
+fn has_room(records: &Records) -> bool {
+    !records.is_behind() && records.tail_requests() < MOST_IN_TAIL && records.tail_octets() < MOST_OCTETS
+}
+
 /// What becomes of logs, by what was there when somebody last looked.
 #[derive(Default)]
 struct LogStates {
@@ -189,12 +203,16 @@ impl LogStates {
 
 impl Log {
     /// Takes in a block of whole lines from the oldest generation that has any.
-    fn read_on(&mut self, records: &Records) -> io::Result<Progress> {
+    fn read_on(&mut self, records: &Records, listing: &mut Option<Listing>) -> io::Result<Progress> {
         // What is still written is asked first: whatever is older than that gets no more lines.
         let written = self.journal.oldest_written();
         let newest = self.journal.newest();
         if newest != self.known {
-            self.look_for_generations(records)?;
+            let listing = match listing {
+                Some(listing) => listing,
+                None => listing.insert(Listing::of(self.journal.folder())?),
+            };
+            self.look_for_generations(listing, records)?;
             self.known = newest;
         }
         let mut nth = 0;
@@ -202,10 +220,15 @@ impl Log {
             let name = Arc::clone(&self.journal.name);
             let layout = self.journal.layout_of(followed.generation.number);
             let layout = layout.as_ref().unwrap_or(&self.layout);
+            let number = followed.generation.number;
+            if followed.source.is_none() {
+                let file = self.journal.written_file(number);
+                followed.source = Some(Source::open(&followed.generation, file)?);
+            }
             if followed.read_on(&name, layout, records)? == Progress::More {
                 return Ok(Progress::More);
             }
-            if followed.generation.number >= written {
+            if number >= written {
                 nth += 1;
             } else {
                 self.unread.remove(nth);
@@ -220,9 +243,15 @@ impl Log {
         self.known = 0;
     }
 
-    fn look_for_generations(&mut self, records: &Records) -> io::Result<()> {
+    /// Whether a generation is open that gets no more lines.
+    fn reads_past(&self) -> bool {
+        let newest = self.journal.oldest_written();
+        self.unread.iter().any(|followed| followed.source.is_some() && followed.generation.number < newest)
+    }
+
+    fn look_for_generations(&mut self, listing: &Listing, records: &Records) -> io::Result<()> {
         let last = self.unread.last().map(|followed| followed.generation.number);
-        let all = generations(self.journal.folder(), &self.journal.name)?;
+        let all = listing.of_journal(&self.journal.name);
         self.there = all.iter().map(|generation| (generation.name.clone(), generation.number)).collect();
         for generation in all {
             let known = records.checkpoint(&generation.name);
@@ -240,7 +269,7 @@ impl Log {
             let is_past = generation.number < self.journal.oldest_written();
             let is_read = || generation.is_whole(records.checkpoint(&generation.name).octets);
             if is_new && !(is_past && is_read()) {
-                self.unread.push(Followed { generation, source: None });
+                self.unread.push(Followed { generation: generation.clone(), source: None });
             }
         }
         Ok(())
@@ -259,10 +288,7 @@ impl Log {
 impl Followed {
     fn read_on(&mut self, site: &Arc<str>, layout: &Layout, records: &Records) -> io::Result<Progress> {
         let name = &self.generation.name;
-        let source = match &mut self.source {
-            Some(source) => source,
-            None => self.source.insert(Source::open(&self.generation)?),
-        };
+        let Some(source) = &mut self.source else { return Ok(Progress::End) };
         let mut checkpoint = records.checkpoint(name);
         let length = source.length()?;
         if length.is_some_and(|length| length < checkpoint.octets) {

@@ -5,11 +5,12 @@ use flate2::bufread::MultiGzDecoder;
 use std::fs::File;
 use std::io::{self, BufReader, Read};
 use std::os::unix::fs::FileExt;
+use std::sync::Arc;
 
 /// An open generation.
 pub enum Source {
-    /// As it was written.
-    Plain(File),
+    /// As it was written; the file is shared with whoever still writes to it.
+    Plain(Arc<File>),
     /// Compressed since.
     Packed {
         /// What unpacks it.
@@ -22,11 +23,14 @@ pub enum Source {
 }
 
 impl Source {
-    /// Opens a generation.
-    pub fn open(generation: &Generation) -> io::Result<Self> {
+    /// Opens a generation, unless it is open already because it is written.
+    pub fn open(generation: &Generation, written: Option<Arc<File>>) -> io::Result<Self> {
+        if let Some(file) = written.filter(|_| !generation.packed) {
+            return Ok(Source::Plain(file));
+        }
         let file = File::open(&generation.path)?;
         if !generation.packed {
-            return Ok(Source::Plain(file));
+            return Ok(Source::Plain(Arc::new(file)));
         }
         let decoder = Box::new(MultiGzDecoder::new(BufReader::with_capacity(256 << 10, file)));
         Ok(Source::Packed { decoder, unpacked: Vec::new(), begins: 0 })
@@ -96,7 +100,8 @@ mod tests {
         encoder.finish().unwrap();
         assert!(packed.is_whole(text.len() as u64) && plain.is_whole(text.len() as u64));
 
-        let (mut plain, mut packed) = (Source::open(&plain).unwrap(), Source::open(&packed).unwrap());
+        let (mut plain, mut packed) =
+            (Source::open(&plain, None).unwrap(), Source::open(&packed, None).unwrap());
         let mut at = 0;
         let (mut one, mut other) = (vec![0; 1000], vec![0; 1000]);
         for step in [0, 990, 1, 999, 30_000, 7, 100_000, 100_000_000] {

@@ -2,6 +2,7 @@
 
 use flate2::read::MultiGzDecoder;
 use siphasher::sip::SipHasher13;
+use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -79,33 +80,66 @@ pub fn file_name(journal: &str, number: u64) -> String {
     format!("{journal}.{number:06}.log")
 }
 
-/// The files of a journal, oldest first. One that is there twice, compressed and not, counts once, as it was
-/// before: its compression was interrupted.
-pub fn generations(folder: &Path, journal: &str) -> io::Result<Vec<Generation>> {
-    let mut found: Vec<Generation> = Vec::new();
-    for entry in std::fs::read_dir(folder)? {
-        let path = entry?.path();
-        let Some(file) = path.file_name().and_then(|name| name.to_str()) else { continue };
-        let name = file.strip_suffix(PACKED).unwrap_or(file);
-        let number = name.strip_prefix(journal).and_then(|rest| rest.strip_prefix('.')?.strip_suffix(".log"));
-        let Some(number) = number.filter(|number| number.len() >= 6).and_then(|number| number.parse().ok())
-        else {
-            continue;
-        };
-        found.push(Generation { number, name: name.to_owned(), packed: name.len() < file.len(), path });
+/// The files of all journals in a folder, by one look at it.
+#[derive(Debug, Default)]
+pub struct Listing(HashMap<String, Vec<Generation>>);
+
+impl Listing {
+    /// Looks at a folder.
+    pub fn of(folder: &Path) -> io::Result<Self> {
+        let mut found: HashMap<String, Vec<Generation>> = HashMap::new();
+        for entry in std::fs::read_dir(folder)? {
+            let path = entry?.path();
+            let Some(file) = path.file_name().and_then(|name| name.to_str()) else { continue };
+            let name = file.strip_suffix(PACKED).unwrap_or(file);
+            let Some((journal, number)) = name.strip_suffix(".log").and_then(|name| name.rsplit_once('.'))
+            else {
+                continue;
+            };
+            let Some(number) =
+                Some(number).filter(|number| number.len() >= 6).and_then(|text| text.parse().ok())
+            else {
+                continue;
+            };
+            let (name, packed, journal) = (name.to_owned(), name.len() < file.len(), journal.to_owned());
+            found.entry(journal).or_default().push(Generation { number, name, packed, path });
+        }
+        for generations in found.values_mut() {
+            generations.sort_by_key(|generation| (generation.number, generation.packed));
+            generations.dedup_by_key(|generation| generation.number);
+        }
+        Ok(Listing(found))
     }
-    found.sort_by_key(|generation| (generation.number, generation.packed));
-    found.dedup_by_key(|generation| generation.number);
-    Ok(found)
+
+    /// The files of a journal, oldest first. One that is there twice, compressed and not, counts once, as it was before:
+    /// its compression was interrupted.
+    pub fn of_journal(&self, journal: &str) -> &[Generation] {
+        self.0.get(journal).map(Vec::as_slice).unwrap_or_default()
+    }
+
+    /// The number of the generation to write to: the last one, or the one after it if that is compressed.
+    pub fn newest(&self, journal: &str) -> u64 {
+        match self.of_journal(journal).last() {
+            None => 1,
+            Some(last) => last.number + u64::from(last.packed),
+        }
+    }
 }
 
-/// The number of the generation to write to: the last one, or the one after it if that is compressed.
-pub fn newest(folder: &Path, journal: &str) -> io::Result<u64> {
-    Ok(match generations(folder, journal)?.pop() {
-        None => 1,
-        Some(last) if last.packed => last.number + 1,
-        Some(last) => last.number,
-    })
+/// The files of one journal: see [`Listing::of_journal`].
+pub fn generations(folder: &Path, journal: &str) -> io::Result<Vec<Generation>> {
+    Ok(Listing::of(folder)?.of_journal(journal).to_vec())
+}
+
+/// The number of the generation to write to, where one is known that it was before.
+pub fn newest_from(folder: &Path, journal: &str, known: u64) -> u64 {
+    let is_there = |number: u64| folder.join(file_name(journal, number)).exists();
+    let is_packed = |number: u64| folder.join(format!("{}{PACKED}", file_name(journal, number))).exists();
+    let mut newest = known;
+    while is_there(newest + 1) || is_packed(newest + 1) {
+        newest += 1;
+    }
+    newest + u64::from(is_packed(newest) && !is_there(newest))
 }
 
 /// Opens a file to append to it, its last line ended.
@@ -146,8 +180,12 @@ mod tests {
         let found = generations(folder.path(), "a").unwrap();
         let found: Vec<_> = found.iter().map(|file| (file.number, file.packed)).collect();
         assert_eq!(found, [(1, true), (2, false), (3, false), (1_234_567, false)]);
-        assert_eq!(newest(folder.path(), "a").unwrap(), 1_234_567);
-        assert_eq!(newest(folder.path(), "c").unwrap(), 1);
+        let listing = Listing::of(folder.path()).unwrap();
+        assert_eq!((listing.newest("a"), listing.newest("b"), listing.newest("c")), (1_234_567, 9, 1));
+        let from = |known| newest_from(folder.path(), "a", known);
+        assert_eq!((from(1), from(3), from(7)), (3, 3, 7));
+        std::fs::remove_file(folder.path().join("a.000003.log")).unwrap();
+        assert_eq!(from(1), 4, "what is compressed gets no more lines");
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! Files that lines are written to, behind the answers' backs: access logs and the log of errors.
 //!
-//! Whoever has a line puts it into a buffer of a [`Pen`]; one thread for each pen takes the buffers and writes them in
-//! one go. Files have generations, and their names say which: `harbour.000001.log`. A new generation begins
+//! Whoever has a line puts it into a buffer of a [`Pen`]; one thread for all of them takes the buffers and writes each in one
+//! go. Files have generations, and their names say which: `harbour.000001.log`. A new generation begins
 //! as the configuration says, or when somebody takes the file away. A line is never split, and never joined
 //! to a torn one.
 //!
@@ -12,17 +12,19 @@
 //! - [`generations`]: the files, their names, and opening the newest
 //! - [`layouts`]: how each of them was written
 //! - [`pen`]: where lines are put
-//! - [`writing`]: the thread that writes, also when the disk is full for a while
+//! - [`writing`]: writing them, also when the disk is full for a while; [`thread`]: who does that
 //! - [`keeping`]: past generations are compressed, and deleted after a while
 
 pub mod generations;
 pub mod keeping;
 pub mod layouts;
 pub mod pen;
+pub mod thread;
 mod writing;
 
 use exedra_core::config::Keeping;
 use exedra_core::logs::Layout;
+use generations::Listing;
 use jiff::tz::TimeZone;
 use layouts::Layouts;
 pub use pen::Pen;
@@ -32,8 +34,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::SyncSender;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
-use std::thread::JoinHandle;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use thread::LogThread;
 use writing::Writer;
 
 /// Files that lines are written to, one after the other.
@@ -48,7 +50,9 @@ pub struct Journal {
     pen: Mutex<Option<(Layout, Weak<Pen>)>>,
     /// What every pen writes from, those included that are about to end.
     pens: Mutex<Vec<Arc<Waiting>>>,
-    threads: Mutex<Vec<JoinHandle<()>>>,
+    /// Told when one of them has ended.
+    has_ended: Condvar,
+    thread: Arc<LogThread>,
     lost: AtomicU64,
 }
 
@@ -61,8 +65,20 @@ struct Files {
 impl Journal {
     /// A journal of that name, in a folder; its generations follow each other as `keeping` says, by the days of a zone.
     pub fn open(folder: &Path, name: &str, keeping: Keeping, zone: TimeZone) -> io::Result<Arc<Journal>> {
+        Self::open_listed(folder, &Listing::of(folder)?, name, keeping, zone, Arc::default())
+    }
+
+    /// The same where somebody has looked at the folder, written by a thread that others share.
+    pub fn open_listed(
+        folder: &Path,
+        listing: &Listing,
+        name: &str,
+        keeping: Keeping,
+        zone: TimeZone,
+        thread: Arc<LogThread>,
+    ) -> io::Result<Arc<Journal>> {
         let layouts = Layouts::open(folder, name)?;
-        let newest = generations::newest(folder, name)?.max(layouts.last());
+        let newest = listing.newest(name).max(layouts.last());
         Ok(Arc::new(Journal {
             name: name.into(),
             folder: folder.to_owned(),
@@ -70,7 +86,8 @@ impl Journal {
             files: Mutex::new(Files { newest, layouts }),
             pen: Mutex::default(),
             pens: Mutex::default(),
-            threads: Mutex::default(),
+            has_ended: Condvar::new(),
+            thread,
             lost: AtomicU64::new(0),
         }))
     }
@@ -87,15 +104,10 @@ impl Journal {
         if let Some(pen) = same.and_then(|(_, pen)| pen.upgrade()) {
             return Ok(pen);
         }
-        let waiting = Arc::new(Waiting::default());
+        let waiting = Arc::new(Waiting::new(self.thread.bell()));
         let writer = Writer::open(Arc::clone(self), Arc::clone(&waiting), layout.clone(), written)?;
-        let name = format!("log {}", self.name);
         locked(&self.pens).push(Arc::clone(&waiting));
-        let thread = std::thread::Builder::new().name(name).spawn(move || writer.run());
-        let thread = thread.inspect_err(|_| self.ended(&waiting))?;
-        let mut threads = locked(&self.threads);
-        threads.retain(|thread| !thread.is_finished());
-        threads.push(thread);
+        self.thread.take(writer).inspect_err(|_| self.ended(&waiting))?;
         let pen = Arc::new(Pen { journal: Arc::clone(self), waiting });
         *current = Some((layout.clone(), Arc::downgrade(&pen)));
         Ok(pen)
@@ -149,14 +161,19 @@ impl Journal {
         locked(&self.pens).iter().for_each(|waiting| waiting.reopen());
     }
 
-    /// Has everything written that waits, and ends the threads that write.
+    /// Has everything written that waits, and nothing after it.
     pub fn close(&self) {
-        locked(&self.pens).iter().for_each(|waiting| waiting.stop());
-        let threads = std::mem::take(&mut *locked(&self.threads));
-        for thread in threads {
-            // One that panicked has said so already.
-            let _ = thread.join();
+        let mut pens = locked(&self.pens);
+        pens.iter().for_each(|waiting| waiting.stop());
+        while !pens.is_empty() {
+            pens = self.has_ended.wait(pens).unwrap_or_else(PoisonError::into_inner);
         }
+    }
+
+    /// The file of a generation that still gets lines.
+    pub fn written_file(&self, generation: u64) -> Option<Arc<File>> {
+        let pens = locked(&self.pens);
+        pens.iter().find(|waiting| waiting.generation() == generation)?.file()
     }
 
     /// A file that nobody writes to: the one that was written last, if a pen begins and it is in the same layout,
@@ -164,7 +181,7 @@ impl Journal {
     fn file(&self, layout: &Layout, begins: bool) -> io::Result<(u64, File)> {
         let mut files = locked(&self.files);
         std::fs::create_dir_all(&self.folder)?;
-        let there = generations::newest(&self.folder, &self.name)?.max(files.newest);
+        let there = generations::newest_from(&self.folder, &self.name, files.newest);
         let path = |number| self.folder.join(generations::file_name(&self.name, number));
         let is_written = locked(&self.pens).iter().any(|waiting| waiting.generation() == there);
         let fits = files.layouts.of(there).is_none_or(|before| before == *layout);
@@ -180,6 +197,7 @@ impl Journal {
     /// A pen has written its last line.
     fn ended(&self, waiting: &Arc<Waiting>) {
         locked(&self.pens).retain(|other| !Arc::ptr_eq(other, waiting));
+        self.has_ended.notify_all();
     }
 }
 

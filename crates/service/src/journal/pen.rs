@@ -1,22 +1,18 @@
-//! Where lines are put, and where they wait until their thread writes them.
+//! Where lines are put, and where they wait until they are written.
 //!
 //! A pen writes lines of one layout. It ends when nobody holds it any longer, after what waits has been written.
 
+use super::thread::Bell;
 use super::{Journal, locked};
 use std::cell::Cell;
+use std::fs::File;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Condvar, Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::{Arc, Mutex};
 
 /// Buffers of a pen. Threads spread over them, so that they do not wait for each other.
 const BUFFERS: usize = 8;
 /// Octets that may wait to be written, all buffers together; what comes on top of them is counted and lost.
 pub const MOST_WAITING: usize = 32 << 20;
-/// Octets that are written without gathering more.
-pub const MOST_GATHERED: usize = 1 << 20;
-/// How long lines are gathered before they are written: waking a thread for every one would cost more than
-/// everything else about it.
-const GATHERING: Duration = Duration::from_millis(8);
 /// How much of a buffer's room is kept when it has been emptied.
 const ROOM: usize = 64 << 10;
 
@@ -33,13 +29,13 @@ pub struct Waiting {
     buffers: [Buffer; BUFFERS],
     /// Octets that have been taken out of them and are not written yet.
     taken: AtomicUsize,
-    asleep: AtomicBool,
-    gate: Mutex<()>,
-    wake: Condvar,
+    /// Wakes the thread that writes.
+    bell: Arc<Bell>,
     stop: AtomicBool,
     reopen: AtomicBool,
-    /// The generation that they are written to.
+    /// The generation that they are written to, and its file.
     generation: AtomicU64,
+    file: Mutex<Option<Arc<File>>>,
     trouble: Mutex<Option<String>>,
 }
 
@@ -66,9 +62,7 @@ impl Pen {
         line(&mut buffer);
         own.octets.store(buffer.len(), Ordering::Relaxed);
         drop(buffer);
-        if waiting.asleep.load(Ordering::SeqCst) && waiting.asleep.swap(false, Ordering::SeqCst) {
-            waiting.rouse();
-        }
+        waiting.bell.ring_for_lines();
     }
 }
 
@@ -79,10 +73,15 @@ impl Drop for Pen {
 }
 
 impl Waiting {
-    /// Writes what waits, and ends the thread that writes.
+    /// Lines that will be written by the thread of that bell.
+    pub fn new(bell: Arc<Bell>) -> Self {
+        Waiting { bell, ..Waiting::default() }
+    }
+
+    /// Has what waits written, and nothing after it.
     pub fn stop(&self) {
         self.stop.store(true, Ordering::SeqCst);
-        self.rouse();
+        self.bell.ring();
     }
 
     /// Whether no more lines will come.
@@ -93,7 +92,7 @@ impl Waiting {
     /// Looks whether the file is still where it was, and begins the next generation if it is not.
     pub fn reopen(&self) {
         self.reopen.store(true, Ordering::SeqCst);
-        self.rouse();
+        self.bell.ring();
     }
 
     /// Whether somebody asked to look whether the file is still there, since this was last asked.
@@ -106,8 +105,14 @@ impl Waiting {
         self.generation.load(Ordering::SeqCst)
     }
 
+    /// The file of that generation, for whoever reads what is written without opening it anew.
+    pub fn file(&self) -> Option<Arc<File>> {
+        locked(&self.file).clone()
+    }
+
     /// From now on they are written to that generation.
-    pub fn go_on_in(&self, generation: u64) {
+    pub fn go_on_in(&self, generation: u64, file: Option<Arc<File>>) {
+        *locked(&self.file) = file;
         self.generation.store(generation, Ordering::SeqCst);
     }
 
@@ -147,27 +152,14 @@ impl Waiting {
         buffers.sum::<usize>() + self.taken.load(Ordering::Relaxed)
     }
 
-    /// Sleeps until there is something to do, and then for as long as gathering takes.
-    pub fn sleep(&self, most: Duration, gathering: bool) {
-        let mut gate = locked(&self.gate);
-        // While the disk fails, no line wakes us: there is nothing to be done about it sooner.
-        self.asleep.store(gathering, Ordering::SeqCst);
-        let told = || self.is_stopping() || self.reopen.load(Ordering::SeqCst);
-        let size = || self.buffers.iter().map(|buffer| locked(&buffer.lines).len()).sum::<usize>();
-        let busy = |gathering: bool| told() || (gathering && size() > 0);
-        if !busy(gathering) {
-            gate = self.wake.wait_timeout(gate, most).unwrap_or_else(PoisonError::into_inner).0;
-        }
-        self.asleep.store(false, Ordering::SeqCst);
-        drop(gate);
-        if gathering && !told() && (1..MOST_GATHERED).contains(&size()) {
-            std::thread::sleep(GATHERING);
-        }
+    /// Octets in the buffers. Whoever has put a line in before this looks is seen.
+    pub fn lines(&self) -> usize {
+        self.buffers.iter().map(|buffer| locked(&buffer.lines).len()).sum()
     }
 
-    fn rouse(&self) {
-        let _gate = locked(&self.gate);
-        self.wake.notify_all();
+    /// Whether somebody has asked for something else than writing lines.
+    pub fn is_told(&self) -> bool {
+        self.is_stopping() || self.reopen.load(Ordering::SeqCst)
     }
 }
 

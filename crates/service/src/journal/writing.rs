@@ -1,10 +1,11 @@
-//! The thread that writes a journal, also when the disk is full for a while.
+//! Writing the lines of a pen to a journal's files, also when the disk is full for a while.
 //!
 //! What could not be written stays in memory and is tried again, up to a bound; past it lines are lost, and
 //! counted. A write that fails half way is undone to the last whole line.
 
 use super::generations::{TORN, file_name};
-use super::pen::{MOST_GATHERED, Waiting};
+use super::pen::Waiting;
+use super::thread::MOST_GATHERED;
 use super::{Journal, locked};
 use exedra_core::config::Rotate;
 use exedra_core::logs::Layout;
@@ -29,7 +30,7 @@ pub struct Writer {
     layout: Layout,
     heading: Vec<u8>,
     written: Option<SyncSender<()>>,
-    file: File,
+    file: Arc<File>,
     /// Octets in the file.
     length: u64,
     /// The day on which the file began, in days since 1970 in the service's zone.
@@ -38,6 +39,17 @@ pub struct Writer {
     torn: bool,
     waiting: Vec<u8>,
     complained: Option<Instant>,
+    /// When it is tried again, after it failed.
+    again: Option<Instant>,
+}
+
+/// What comes after a writer's turn.
+#[derive(PartialEq, Eq)]
+pub enum Turn {
+    /// Others.
+    GoesOn,
+    /// Nothing: it has written all it will.
+    Ended,
 }
 
 impl Writer {
@@ -49,7 +61,8 @@ impl Writer {
         written: Option<SyncSender<()>>,
     ) -> io::Result<Self> {
         let (number, file) = journal.file(&layout, true)?;
-        waits.go_on_in(number);
+        let file = Arc::new(file);
+        waits.go_on_in(number, Some(Arc::clone(&file)));
         let mut writer = Writer {
             journal,
             waits,
@@ -62,34 +75,62 @@ impl Writer {
             torn: false,
             waiting: Vec::new(),
             complained: None,
+            again: None,
         };
         writer.measure()?;
         Ok(writer)
     }
 
-    /// Writes until told to stop.
-    pub fn run(mut self) {
-        loop {
-            let stopping = self.waits.is_stopping();
-            self.waits.gather(&mut self.waiting);
-            if !self.waiting.is_empty() {
-                self.write_or_complain();
-            } else if self.waits.shall_reopen() {
-                let taken = self.take_again();
-                self.heed(taken);
-            }
-            if stopping && (self.waiting.is_empty() || self.complained.is_some()) {
-                self.give_up();
-                self.journal.ended(&self.waits);
-                // Whoever reads the log may now be done with this file.
-                let _ = self.written.map(|written| written.try_send(()));
-                return;
-            }
-            match self.complained {
-                Some(_) => self.waits.sleep(PAUSE, false),
-                None => self.waits.sleep(Duration::from_secs(1), true),
-            }
+    /// Writes what there is, and looks whether anything else is asked for.
+    pub fn turn(&mut self) -> Turn {
+        let stopping = self.waits.is_stopping();
+        if !stopping && self.again.is_some_and(|again| Instant::now() < again) {
+            return Turn::GoesOn;
         }
+        self.waits.gather(&mut self.waiting);
+        if !self.waiting.is_empty() {
+            self.write_or_complain();
+        } else if self.waits.shall_reopen() {
+            let taken = self.take_again();
+            self.heed(taken);
+        }
+        self.again = self.complained.map(|_| Instant::now() + PAUSE);
+        if stopping && (self.waiting.is_empty() || self.complained.is_some()) {
+            self.give_up();
+            self.end();
+            return Turn::Ended;
+        }
+        Turn::GoesOn
+    }
+
+    /// Whether there is something to be written at once.
+    pub fn has_lines(&self) -> bool {
+        self.lines() > 0
+    }
+
+    /// Octets that may be written at once: none while the disk is left alone.
+    pub fn lines(&self) -> usize {
+        if self.again.is_some() { 0 } else { self.waits.lines() }
+    }
+
+    /// Whether somebody has asked for something else than writing lines.
+    pub fn is_told(&self) -> bool {
+        self.waits.is_told()
+    }
+
+    /// It has panicked, and writes no more.
+    pub fn has_failed(&mut self) {
+        let log = self.path();
+        tracing::error!(log = %log.display(), "is no longer written, because of a mistake in the program; a restart begins anew");
+        self.waits.set_trouble(Some("the program has made a mistake; restart it".to_owned()));
+        self.end();
+    }
+
+    fn end(&mut self) {
+        self.waits.go_on_in(self.waits.generation(), None);
+        self.journal.ended(&self.waits);
+        // Whoever reads the log may now be done with this file.
+        let _ = self.written.take().map(|written| written.try_send(()));
     }
 
     fn write_or_complain(&mut self) {
@@ -153,8 +194,8 @@ impl Writer {
 
     fn next_generation(&mut self) -> io::Result<()> {
         let (number, file) = self.journal.file(&self.layout, false)?;
-        self.waits.go_on_in(number);
-        self.file = file;
+        self.file = Arc::new(file);
+        self.waits.go_on_in(number, Some(Arc::clone(&self.file)));
         self.torn = false;
         self.measure()
     }
@@ -187,20 +228,20 @@ impl Writer {
     /// Writes what waits. What could not be written goes on waiting, whole lines only.
     fn write(&mut self) -> io::Result<()> {
         if self.length == 0 && !self.heading.is_empty() {
-            if let Err(error) = self.file.write_all(&self.heading) {
+            if let Err(error) = (&*self.file).write_all(&self.heading) {
                 self.file.set_len(0)?;
                 return Err(error);
             }
             self.length = self.heading.len() as u64;
         }
         if self.torn {
-            self.file.write_all(TORN)?;
+            (&*self.file).write_all(TORN)?;
             self.torn = false;
             self.length = self.file.metadata()?.len();
         }
         let mut done = 0;
         let result = loop {
-            match self.file.write(&self.waiting[done..]) {
+            match (&*self.file).write(&self.waiting[done..]) {
                 Ok(0) => break Err(ErrorKind::WriteZero.into()),
                 Ok(written) => done += written,
                 Err(error) if error.kind() == ErrorKind::Interrupted => {}

@@ -1,0 +1,3 @@
+DELETE FROM revisions WHERE by_hash;
+ALTER TABLE revisions DROP COLUMN by_hash;
+DROP TABLE contents;
