@@ -396,6 +396,8 @@ export interface components {
         };
         /** @description What is wrong, or worth knowing, with its place. */
         Finding: {
+            /** @description How many more there are like it, which are not listed. */
+            also?: number;
             /** @description The column where it begins, counted from 1 in characters. */
             column: number;
             /** @description The file. */

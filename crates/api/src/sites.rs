@@ -103,6 +103,9 @@ pub struct Finding {
     pub reason: String,
     /// What to write instead.
     pub remedy: Option<String>,
+    /// How many more there are like it, which are not listed.
+    #[serde(default)]
+    pub also: usize,
     /// The file.
     pub file: String,
     /// The line in it, counted from 1.

@@ -41,8 +41,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 
 fn print(found: &[Diagnostic], sources: &Sources) {
     crate::out::text!("{}", ours(&draw(found, sources, true)));
-    let errors = found.iter().filter(|diagnostic| diagnostic.is_error()).count() as u64;
-    let remarks = found.len() as u64 - errors;
+    let count = |errors: bool| -> u64 {
+        let of_it = found.iter().filter(|diagnostic| diagnostic.is_error() == errors);
+        of_it.map(|diagnostic| 1 + diagnostic.also as u64).sum()
+    };
+    let (errors, remarks) = (count(true), count(false));
     let remarks = if remarks == 0 { String::new() } else { several(remarks, "remark", "remarks") };
     match (errors, remarks.is_empty()) {
         (0, true) => crate::out::line!("{WELL}Nothing is wrong.{WELL:#}"),

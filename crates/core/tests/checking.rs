@@ -6,11 +6,11 @@ use exedra_core::check::follow::{Journey, follow};
 use exedra_core::check::probe::Probe;
 use exedra_core::check::{self};
 use exedra_core::config::diagnostic::draw;
-use exedra_core::config::{Config, Diagnostic, Sources, understand};
+use exedra_core::config::{Companions, Config, Diagnostic, Sources, understand, understand_with};
 use exedra_core::facts::Scheme;
 use proptest::prelude::*;
 use rstest::rstest;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 const HEAD: &str = r#"[[listener]]
@@ -193,7 +193,7 @@ fn probe(config: &Config, (https, www, winter, cookie, path): &(bool, bool, bool
     let asking = understand(&text, Path::new("")).unwrap();
     let mut probe = Probe::of(host, scheme);
     if *cookie {
-        probe = probe.asked_by(&asking.sites[0].rules.all()[0]);
+        probe = probe.asked_by(&asking.sites[0].rules.written()[0]);
     }
     probe.path = path.clone();
     probe.query = winter.then(|| "s=w".to_owned());
@@ -302,4 +302,66 @@ fn a_guard_guards_something_and_what_is_advised_passes(
     }
     assert_eq!(advice.last().map(String::as_str), Some(advised));
     assert!(found.is_empty() || path.contains("*.html"), "{found:?}");
+}
+
+/// A list of redirects beside the configuration.
+struct Beside(String);
+
+impl Companions for Beside {
+    fn read(&self, _: &Path) -> Result<String, String> {
+        Ok(self.0.clone())
+    }
+
+    fn matching(&self, _: &Path) -> Result<Vec<PathBuf>, String> {
+        Ok(Vec::new())
+    }
+}
+
+fn of_list(list: &str) -> (Config, Vec<Diagnostic>) {
+    let beside = Beside(list.to_owned());
+    let text = format!("{HEAD}redirects = \"moved.csv\"\n");
+    let config = understand_with("exedra.toml", &text, Path::new(""), &beside).unwrap();
+    let found = check::check(&config, &looking, &[], None);
+    (config, found)
+}
+
+#[test]
+fn of_very_many_redirects_circles_and_doubles_are_all_found_and_the_rest_is_counted() {
+    let mut lines: Vec<String> = (0..60_000).map(|number| format!("/old/{number},/none/{number}")).collect();
+    lines[20_001] = "/round,/about".to_owned();
+    lines[40_001] = "/about,https://harbour.example/round?x".to_owned();
+    lines[40_003] = "/first,/second".to_owned();
+    lines[50_002] = "\"/second\",/there.html".to_owned();
+    lines[50_003] = "/old/7,/there.html".to_owned();
+    let (config, found) = of_list(&lines.join("\n"));
+    let about = |words: &str| found.iter().filter(|one| one.message.contains(words)).collect::<Vec<_>>();
+    let circles = about("round and round");
+    assert!(circles.len() == 2 && circles.iter().all(|one| one.is_error()), "{circles:?}");
+    assert_eq!(config.sources.line(&circles[0].span).unwrap(), ("moved.csv", 20_002));
+    assert_eq!(about("`moved /first` sends visitors on to where they are sent on again").len(), 1);
+    let double = about("`moved /old/7` can never fire");
+    assert!(double[0].reason.contains("line 8"), "{double:?}");
+    let said = about("redirects from this file");
+    assert!(said.len() == 1 && said[0].message.contains("of 60000"), "what is not done is said: {said:?}");
+    // The same thousands of times is told a hundred times, and counted.
+    let nothing = about("sends visitors where there is nothing");
+    let count: usize = nothing.iter().map(|one| 1 + one.also).sum();
+    assert!(nothing.len() == 100 && (19_990..=20_000).contains(&count), "{} {count}", nothing.len());
+    // Nothing else is said: what is for good and new, once.
+    assert_eq!(found.len(), 2 + 1 + 1 + 1 + 100 + 1);
+}
+
+#[rstest]
+#[case("/a", "1 of at least two fields")]
+#[case("a,/b", "begin with one slash")]
+#[case("/a,b", "")]
+#[case("/a,//b", "two slashes")]
+#[case("/a,/b,404", "302")]
+#[case("/a,\"/b\n/c,/d", "a quotation mark is not closed")]
+fn what_is_wrong_in_a_list_is_said_with_its_line(#[case] line: &str, #[case] reason: &str) {
+    let beside = Beside(format!("old,new\n# moved in spring\n\n/x,/y.html\n{line}\n"));
+    let text = format!("{HEAD}redirects = \"moved.csv\"\n");
+    let (found, sources) = understand_with("exedra.toml", &text, Path::new(""), &beside).unwrap_err();
+    assert!(found[0].reason.contains(reason), "{found:?}");
+    assert_eq!(sources.line(&found[0].span).unwrap(), ("moved.csv", 5));
 }

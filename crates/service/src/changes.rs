@@ -178,8 +178,8 @@ impl Changes {
         let whole = |name: &str| {
             std::path::absolute(name).map_or_else(|_| name.to_owned(), |path| path.display().to_string())
         };
-        let files = sources.files().iter().map(|file| (whole(&file.name), file.text.clone())).collect();
-        self.revisions.keep(files, jiff::Timestamp::now().as_second())
+        let files = sources.files().iter().map(|file| (whole(&file.name), file.text.as_str()));
+        self.revisions.keep(&files.collect::<Vec<_>>(), jiff::Timestamp::now().as_second())
     }
 }
 

@@ -194,8 +194,8 @@ impl House {
             }
         };
         // Where nothing has changed, counting goes on.
-        let texts = |config: &Config| -> Vec<String> {
-            config.sources.files().iter().map(|file| file.text.clone()).collect()
+        let texts = |config: &Config| -> Vec<Arc<String>> {
+            config.sources.files().iter().map(|file| Arc::clone(&file.text)).collect()
         };
         let fired = match before.filter(|site| texts(&site.config) == texts(&config)) {
             Some(site) => Arc::clone(&site.fired),

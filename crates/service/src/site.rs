@@ -85,7 +85,7 @@ impl Fired {
             config
                 .sites
                 .iter()
-                .map(|site| site.rules.all().iter().map(|_| AtomicU64::new(0)).collect())
+                .map(|site| (0..site.rules.len()).map(|_| AtomicU64::new(0)).collect())
                 .collect(),
         )
     }

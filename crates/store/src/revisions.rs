@@ -44,9 +44,9 @@ impl Revisions {
 
     /// Keeps a configuration that has come into force: its number, and whether it differs from the last one. One that
     /// does not is the same revision.
-    pub fn keep(&self, files: Vec<(String, String)>, now: i64) -> Result<(i32, bool), StoreError> {
+    pub fn keep(&self, files: &[(String, &str)], now: i64) -> Result<(i32, bool), StoreError> {
         let hashed: Vec<(&str, String, &str)> =
-            files.iter().map(|(name, text)| (name.as_str(), hash(text), text.as_str())).collect();
+            files.iter().map(|(name, text)| (name.as_str(), hash(text), *text)).collect();
         let names: Vec<(&str, &str)> = hashed.iter().map(|(name, hash, _)| (*name, hash.as_str())).collect();
         let written = serde_json::to_string(&names).unwrap_or_default();
         self.0.run(|connection| {
@@ -174,11 +174,11 @@ mod tests {
     fn what_does_not_differ_is_no_new_revision() {
         let folder = tempfile::tempdir().unwrap();
         let revisions = Revisions::open(folder.path());
-        let files = |text: &str| vec![("exedra.toml".to_owned(), text.to_owned())];
-        assert_eq!(revisions.keep(files("a"), 1).unwrap(), (1, true));
-        assert_eq!(revisions.keep(files("a"), 2).unwrap(), (1, false));
-        assert_eq!(revisions.keep(files("b"), 3).unwrap(), (2, true));
-        assert_eq!(revisions.keep(files("a"), 4).unwrap(), (3, true));
+        let keep = |text: &str, now| revisions.keep(&[("exedra.toml".to_owned(), text)], now).unwrap();
+        assert_eq!(keep("a", 1), (1, true));
+        assert_eq!(keep("a", 2), (1, false));
+        assert_eq!(keep("b", 3), (2, true));
+        assert_eq!(keep("a", 4), (3, true));
         let second = revisions.get(2).unwrap().unwrap();
         assert_eq!((second.number, second.made, &*second.files[0].1), (2, 3, "b"));
         assert_eq!(revisions.newest().unwrap().unwrap().number, 3);
@@ -186,11 +186,11 @@ mod tests {
         assert_eq!(revisions.get(9).unwrap(), None);
         // The oldest go where they are too many, or take too much together.
         for number in 0..MOST_REVISIONS {
-            revisions.keep(files(&number.to_string()), 6).unwrap();
+            keep(&number.to_string(), 6);
         }
         assert_eq!(revisions.all().unwrap().len(), MOST_REVISIONS);
         for letter in ["c", "d", "e"] {
-            revisions.keep(files(&letter.repeat(30 << 20)), 5).unwrap();
+            keep(&letter.repeat(30 << 20), 5);
         }
         assert_eq!(revisions.all().unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [506, 505]);
     }
@@ -200,11 +200,12 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let revisions = Revisions::open(folder.path());
         let list = "/old,/new\n".repeat(1 << 20);
-        let files = |text: &str, list: &str| {
-            vec![("exedra.toml".to_owned(), text.to_owned()), ("moved.csv".to_owned(), list.to_owned())]
+        let keep = |text: &str, list: &str, now| {
+            let files = [("exedra.toml".to_owned(), text), ("moved.csv".to_owned(), list)];
+            revisions.keep(&files, now).unwrap()
         };
         for number in 0..40 {
-            revisions.keep(files(&number.to_string(), &list), number).unwrap();
+            keep(&number.to_string(), &list, number);
         }
         let all = revisions.all().unwrap();
         assert_eq!(all.len(), 40);
@@ -213,7 +214,7 @@ mod tests {
         assert!(octets("exedra.db") + octets("exedra.db-wal") < 40 << 20);
         // What is part of none any longer goes.
         for number in 0..MOST_REVISIONS {
-            revisions.keep(files(&number.to_string(), "other"), 9).unwrap();
+            keep(&number.to_string(), "other", 9);
         }
         assert!(revisions.all().unwrap().iter().all(|one| *one.files[1].1 == *"other"));
         let left =

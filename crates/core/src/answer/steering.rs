@@ -10,7 +10,7 @@ use super::path::{Tidy, tidy};
 use super::represent;
 use super::trace::{Place, Step, Why, Witness};
 use super::{Credentials, FolderChain, FolderLevel, Password, Turn};
-use crate::config::{Config, Realm, Site};
+use crate::config::{Config, Realm, Site, SiteId};
 use crate::facts::{Known, RecordedFacts, Scheme};
 use crate::rules::{Answering, Captures, Misfit, Rule, RuleSet, Seen, SoFar, Template, Values};
 use base64::Engine;
@@ -162,15 +162,16 @@ impl<'a, W: Witness> Deciding<'a, W> {
         folder: Option<(&FolderLevel, &Seen<'_>)>,
     ) -> (Outcome, usize) {
         let candidates = match self.witness.hears_misfits() {
-            true => (next.rule as u32..rules.all().len() as u32).collect(),
+            true => rules.to_explain(path, next.rule),
             false => rules.candidates(path, next.rule),
         };
         if candidates.is_empty() {
-            return (Outcome::On, rules.all().len());
+            return (Outcome::On, rules.len());
         }
         let whole = folder.map_or(path, |(_, whole)| whole);
         for number in candidates {
-            let rule = &rules.all()[number as usize];
+            let Some(rule) = rules.get(number as usize) else { continue };
+            let rule = &*rule;
             let user = self.added.as_ref().and_then(|added| added.user.clone());
             let so_far = SoFar { user: user.as_deref(), path: whole.text() };
             let captures = match rule.fits(&self.facts, so_far, path, &mut self.unsure) {
@@ -192,7 +193,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
                 return (outcome, number as usize);
             }
         }
-        (Outcome::On, rules.all().len())
+        (Outcome::On, rules.len())
     }
 
     /// Does what a rule says.
@@ -566,4 +567,10 @@ pub fn leads_to<'t>(config: &Config, address: &'t str) -> Option<Absolute<'t>> {
     let target = Absolute::understand(address)?;
     site_of(config, &target.host.to_ascii_lowercase())?;
     Some(target)
+}
+
+/// The path of a site that an address leads to, if it does.
+pub fn leads_within<'t>(config: &Config, site: SiteId, address: &'t str) -> Option<&'t str> {
+    let target = Absolute::understand(address)?;
+    (site_of(config, &target.host.to_ascii_lowercase())? == site).then(|| target.path())
 }

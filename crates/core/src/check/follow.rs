@@ -2,11 +2,11 @@
 
 use super::probe::{Probe, ways};
 use super::sample::{Pool, paths};
-use super::{Looking, Spoken};
+use super::{Looking, Spoken, moved};
 use crate::answer::steering::leads_to;
 use crate::answer::{Answer, Step, Trace, answer, answer_traced};
 use crate::config::{Config, Diagnostic, SiteId};
-use crate::rules::{Answering, Rule};
+use crate::rules::{Answering, Rule, RuleSet};
 use http::{StatusCode, header};
 use std::ops::Range;
 
@@ -75,9 +75,21 @@ struct Beginning<'r> {
     site: SiteId,
     /// The folder's path, with a slash before and none behind.
     prefix: String,
-    rules: &'r [Rule],
+    rules: &'r RuleSet,
     /// Where to say it, where the rule stands in a file of its own.
     place: Option<Range<usize>>,
+}
+
+/// What trying a rule takes.
+pub struct Trying<'t> {
+    config: &'t Config,
+    looking: Looking<'t>,
+    beginning: &'t Beginning<'t>,
+    pool: Pool,
+    /// Rules whose conditions are tried together with its own.
+    others: Vec<&'t Rule>,
+    /// How many requests.
+    most: usize,
 }
 
 /// Finds redirects that never end, lead on to further ones, or lead to nothing.
@@ -85,42 +97,44 @@ pub fn check(config: &Config, looking: Looking<'_>, folders: &[Spoken]) -> Vec<D
     let own = config.sites.iter().enumerate().map(|(number, site)| Beginning {
         site: SiteId(number),
         prefix: String::new(),
-        rules: site.rules.all(),
+        rules: &site.rules,
         place: None,
     });
     let spoken = folders.iter().map(|spoken| Beginning {
         site: spoken.site,
         prefix: spoken.folder.to_string().trim_end_matches('/').to_owned(),
-        rules: spoken.settings.rules.all(),
+        rules: &spoken.settings.rules,
         place: Some(config.site(spoken.site).folder.span.clone()),
     });
     let beginnings: Vec<Beginning<'_>> = own.chain(spoken).collect();
     let sends = |rule: &&Rule| matches!(rule.effects.answer, Some(Answering::Redirect { .. }));
-    let count: usize = beginnings.iter().map(|beginning| beginning.rules.iter().filter(sends).count()).sum();
-    let share = (MOST_TRIED / count.max(1)).max(4);
+    let count = |rules: &RuleSet| {
+        rules.written().iter().filter(sends).count() + rules.moved().len().min(moved::MOST_TRIED)
+    };
+    let count: usize = beginnings.iter().map(|beginning| count(beginning.rules)).sum();
+    let most = (MOST_TRIED / count.max(1)).max(4);
     let mut found = Vec::new();
     for beginning in &beginnings {
-        let all =
-            beginnings.iter().filter(|other| other.site == beginning.site).flat_map(|other| other.rules);
-        let pool = Pool::of(all.clone().take(400));
+        let same_site = || beginnings.iter().filter(|other| other.site == beginning.site);
+        let written = || same_site().flat_map(|other| other.rules.written());
+        let from_files = same_site().flat_map(|other| {
+            moved::tried(other.rules.moved()).filter_map(|nth| other.rules.moved().rule(nth))
+        });
+        let some: Vec<Rule> = written().cloned().chain(from_files).take(400).collect();
         // Only rules that ask for something can make a difference by it.
-        let others: Vec<&Rule> = all.filter(|rule| !rule.when.is_empty()).take(MOST_OTHERS).collect();
-        for rule in beginning.rules.iter().filter(sends) {
-            found.extend(try_rule(config, looking, beginning, rule, &pool, &others, share));
+        let others = written().filter(|rule| !rule.when.is_empty()).take(MOST_OTHERS).collect();
+        let trying = Trying { config, looking, beginning, pool: Pool::of(some.iter()), others, most };
+        for rule in beginning.rules.written().iter().filter(sends) {
+            found.extend(try_rule(&trying, rule));
         }
+        moved::check(config, beginning.site, beginning.rules, &trying, &mut found);
     }
     found
 }
 
-fn try_rule(
-    config: &Config,
-    looking: Looking<'_>,
-    beginning: &Beginning<'_>,
-    rule: &Rule,
-    pool: &Pool,
-    others: &[&Rule],
-    most: usize,
-) -> Option<Diagnostic> {
+/// Tries one rule that redirects.
+pub fn try_rule(trying: &Trying<'_>, rule: &Rule) -> Option<Diagnostic> {
+    let Trying { config, looking, beginning, pool, others, most } = trying;
     let ways = ways(config, beginning.site);
     let each = (most / (ways.len() * (1 + others.len())).max(1)).clamp(2, 400);
     let paths = paths(rule.path.as_ref(), pool, each);

@@ -20,12 +20,12 @@ pub fn check(config: &Config, looking: Looking<'_>, folders: &[Spoken]) -> Vec<D
     let mut found = Vec::new();
     for (number, site) in config.sites.iter().enumerate() {
         let tree = Tree { site: SiteId(number), prefix: SitePath::root(), looking };
-        tree.guards(site.rules.all(), None, &mut found);
+        tree.guards(site.rules.written(), None, &mut found);
     }
     for spoken in folders {
         let tree = Tree { site: spoken.site, prefix: spoken.folder.clone(), looking };
         let place = config.site(spoken.site).folder.span.clone();
-        tree.guards(spoken.settings.rules.all(), Some((&spoken.folder, place)), &mut found);
+        tree.guards(spoken.settings.rules.written(), Some((&spoken.folder, place)), &mut found);
     }
     found
 }

@@ -1,7 +1,7 @@
 //! What is wrong with a configuration that can be understood: found by trying, before visitors do.
 //!
 //! - [`probe`]: requests made from rules' own patterns and conditions; [`sample`]: paths that a pattern fits
-//! - [`follow`]: where redirects lead: in circles, on and on, or to nothing
+//! - [`follow`]: where redirects lead: in circles, on and on, or to nothing; [`moved`]: very many from files
 //! - [`rules`]: rules that can never fire, and those that do something else than they seem to
 //! - [`guards`]: guards that guard nothing
 //! - [`pages`]: error pages that could not be shown
@@ -11,6 +11,7 @@
 
 pub mod follow;
 pub mod guards;
+pub mod moved;
 pub mod pages;
 pub mod probe;
 pub mod rules;

@@ -1,10 +1,15 @@
 //! Rules that can never fire, and rules that do something else than they seem to.
 
+use super::moved;
 use crate::config::{Config, Diagnostic, Site};
 use crate::rules::cover::covers;
-use crate::rules::{Answering, Rule, Seen};
+use crate::rules::moved::Line;
+use crate::rules::{Answering, Moved, Rule, Seen};
 use http::StatusCode;
 use std::collections::HashSet;
+
+/// How many redirects from a file are told of that another rule answers.
+const MOST_SHADOWED: usize = 100;
 
 /// Finds them in all sites.
 pub fn check(config: &Config, before: Option<&Config>) -> Vec<Diagnostic> {
@@ -23,36 +28,53 @@ pub fn check(config: &Config, before: Option<&Config>) -> Vec<Diagnostic> {
 
 /// Rules whose every request an earlier rule answers.
 fn never_fires(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
-    let rules = site.rules.all();
+    let rules = site.rules.written();
     let ends = |rule: &Rule| rule.effects.answer.is_some() || leads_away(rule);
+    let answers_for = |other: &Rule, rule: &Rule| covers(other, rule) && !comes_back(other, rule);
     // An exact path covers no pattern: only these have to be asked about each rule.
-    let wide: Vec<usize> = (0..rules.len())
-        .filter(|nth| {
-            ends(&rules[*nth]) && rules[*nth].path.as_ref().is_none_or(|path| path.exact().is_none())
-        })
-        .collect();
+    let is_wide = |rule: &Rule| ends(rule) && rule.path.as_ref().is_none_or(|path| path.exact().is_none());
+    let wide: Vec<usize> = (0..rules.len()).filter(|nth| is_wide(&rules[*nth])).collect();
+    let line = |rule: &Rule| config.sources.line(&rule.place).map_or(0, |(_, line)| line);
     for (nth, rule) in rules.iter().enumerate() {
         let exact = rule.path.as_ref().and_then(|path| path.exact());
         let same_path = exact.map(|path| site.rules.candidates(&Seen::new(path), 0)).unwrap_or_default();
-        let earlier = wide
-            .iter()
-            .copied()
-            .chain(same_path.iter().map(|other| *other as usize))
-            .filter(|other| *other < nth);
+        let earlier = wide.iter().copied().chain(same_path.iter().map(|other| *other as usize));
         let first = earlier
-            .filter(|other| ends(&rules[*other]))
-            .find(|other| covers(&rules[*other], rule) && !comes_back(&rules[*other], rule));
+            .filter(|other| *other < nth && ends(&rules[*other]))
+            .find(|other| answers_for(&rules[*other], rule));
         if let Some(first) = first {
-            let line = config.sources.line(&rules[first].place).map_or(0, |(_, line)| line);
-            let message = format!("`{}` can never fire", rule.name);
-            let reason = format!("`{}` (line {line}) answers all that it could", rules[first].name);
-            let diagnostic = match rule.name.starts_with("moved /") {
-                true => Diagnostic::remark(rule.path_place.clone(), message, reason),
-                false => Diagnostic::error(rule.path_place.clone(), message, reason),
-            };
-            found.push(diagnostic.remedy("put it before that one, or take it out"));
+            let (message, reason, remedy) = shadowed(&rule.name, &rules[first].name, line(&rules[first]));
+            found.push(Diagnostic::error(rule.path_place.clone(), message, reason).remedy(remedy));
         }
     }
+    let moved = site.rules.moved();
+    let wide: Vec<&Rule> = wide.iter().map(|nth| &rules[*nth]).collect();
+    let told = moved::covered(moved, &wide, answers_for).take(MOST_SHADOWED);
+    let same_path = rules.iter().filter(|rule| ends(rule) && rule.when.is_empty()).filter_map(|rule| {
+        let path = rule.path.as_ref()?.exact()?;
+        Some((moved.rule(moved.first_of(path)?)?, rule))
+    });
+    for (rule, first) in told.chain(same_path.take(MOST_SHADOWED)) {
+        let (message, reason, remedy) = shadowed(&rule.name, &first.name, line(first));
+        found.push(Diagnostic::remark(rule.path_place, message, reason).remedy(remedy));
+    }
+    let (count, some) = moved.again();
+    let some = some
+        .iter()
+        .filter_map(|(line, before)| Some((moved.rule(*line as usize)?, moved.rule(*before as usize)?)));
+    for (nth, (rule, first)) in some.enumerate() {
+        let (message, reason, remedy) = shadowed(&rule.name, &first.name, line(&first));
+        let diagnostic = Diagnostic::remark(rule.path_place, message, reason).remedy(remedy);
+        let also = if nth == 0 { count - moved.again().1.len() } else { 0 };
+        found.push(Diagnostic { also, ..diagnostic });
+    }
+}
+
+/// That a rule can never fire because of another.
+fn shadowed(rule: &str, first: &str, line: usize) -> (String, String, &'static str) {
+    let message = format!("`{rule}` can never fire");
+    let reason = format!("`{first}` (line {line}) answers all that it could");
+    (message, reason, "put it before that one, or take it out")
 }
 
 /// Whether a rule always puts the same other path in place.
@@ -74,16 +96,11 @@ fn for_good(site: &Site, before: Option<&Site>, found: &mut Vec<Diagnostic>) {
         }
         _ => None,
     };
-    let known: HashSet<_> = before.iter().flat_map(|site| site.rules.all()).filter_map(key).collect();
-    let mut moved = 0;
-    for rule in site.rules.all() {
+    let known: HashSet<_> = before.iter().flat_map(|site| site.rules.written()).filter_map(key).collect();
+    // Of those from a file the first is enough.
+    let moved = first_new(site.rules.moved(), before.map(|site| site.rules.moved()));
+    for rule in site.rules.written().iter().chain(&moved) {
         let Some(key) = key(rule).filter(|key| !known.contains(key)) else { continue };
-        if rule.name.starts_with("moved /") {
-            moved += 1;
-            if moved > 1 {
-                continue;
-            }
-        }
         let message = format!("`{}` is new, and for good", rule.name);
         let reason = format!(
             "browsers remember it and will not ask again where {} was",
@@ -96,13 +113,26 @@ fn for_good(site: &Site, before: Option<&Site>, found: &mut Vec<Diagnostic>) {
     }
 }
 
+/// The first redirect of a file that is for good and was not there before.
+fn first_new(moved: &Moved, before: Option<&Moved>) -> Option<Rule> {
+    let was_there = |line: &Line<'_>, path: &str| {
+        let known = before.and_then(|before| before.line(before.first_of(path)?));
+        known.is_some_and(|known| known.new == line.new && lasts(known.status))
+    };
+    let is_new = |number: &usize| {
+        let (line, path) = (moved.line(*number), moved.path(*number));
+        line.zip(path).is_some_and(|(line, path)| lasts(line.status) && !was_there(&line, &path))
+    };
+    (0..moved.len()).find(is_new).and_then(|number| moved.rule(number))
+}
+
 fn lasts(status: StatusCode) -> bool {
     matches!(status.as_u16(), 301 | 308)
 }
 
 /// Dots in regular expressions that fit anything, where a dot seems to be meant.
 fn loose_dots(site: &Site, found: &mut Vec<Diagnostic>) {
-    for rule in site.rules.all() {
+    for rule in site.rules.written() {
         let Some(pattern) = rule.path.as_ref().filter(|path| path.is_regex()) else { continue };
         let text = pattern.text().as_bytes();
         let is_loose = |at: &usize| {
@@ -132,7 +162,7 @@ fn loose_dots(site: &Site, found: &mut Vec<Diagnostic>) {
 
 /// Paths that are served although an earlier rule guards them: rules see the new path only from there on.
 fn round_the_guard(site: &Site, found: &mut Vec<Diagnostic>) {
-    let rules = site.rules.all();
+    let rules = site.rules.written();
     for (nth, rule) in rules.iter().enumerate() {
         let Some(serve) = rule.effects.serve.as_ref().filter(|serve| !serve.text().contains('{')) else {
             continue;
@@ -164,7 +194,7 @@ fn nobody_signs_in(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
     if config.listeners.iter().any(|listener| listener.https) || !config.service.forwarders.is_empty() {
         return;
     }
-    for rule in site.rules.all() {
+    for rule in site.rules.written() {
         let realm = rule.effects.login.and_then(|realm| config.realms.get(realm));
         if let Some(realm) = realm.filter(|realm| !realm.without_https) {
             let message = format!("nobody can sign in by `{}`", rule.name);

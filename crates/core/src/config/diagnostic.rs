@@ -28,6 +28,8 @@ pub struct Diagnostic {
     pub reason: String,
     /// What to write instead, where that is known.
     pub remedy: Option<String>,
+    /// How many more there are like it, which are not listed.
+    pub also: usize,
 }
 
 impl Diagnostic {
@@ -39,6 +41,7 @@ impl Diagnostic {
             message: message.into(),
             reason: reason.into(),
             remedy: None,
+            also: 0,
         }
     }
 
@@ -50,6 +53,13 @@ impl Diagnostic {
     /// Whether it keeps a configuration from coming into force.
     pub fn is_error(&self) -> bool {
         self.severity == Severity::Error
+    }
+
+    /// What it is about, the names in it left out.
+    pub fn kind(&self) -> String {
+        let parts = self.message.split('`').enumerate();
+        let message: Vec<&str> = parts.map(|(nth, part)| if nth % 2 == 0 { part } else { "…" }).collect();
+        clean_value(&message.join("`")).into_owned()
     }
 
     /// The same, with what to do about it.
@@ -67,14 +77,16 @@ const MOST_OF_A_KIND: usize = 5;
 pub fn draw(diagnostics: &[Diagnostic], sources: &Sources, colour: bool) -> String {
     let renderer = if colour { Renderer::styled() } else { Renderer::plain() };
     let mut drawn = String::new();
-    let mut times: HashMap<String, usize> = HashMap::new();
+    let mut times: HashMap<String, (usize, usize)> = HashMap::new();
     for diagnostic in diagnostics {
         // What is the same but for its names is drawn a few times, and then counted: nobody reads it thousands of times.
-        let count = times.entry(kind(diagnostic)).or_default();
-        *count += 1;
-        if *count > MOST_OF_A_KIND {
+        let (drawn_before, more) = times.entry(diagnostic.kind()).or_default();
+        *more += diagnostic.also;
+        if *drawn_before == MOST_OF_A_KIND {
+            *more += 1;
             continue;
         }
+        *drawn_before += 1;
         let level = match diagnostic.severity {
             Severity::Error => Level::ERROR,
             Severity::Remark => Level::WARNING.with_name("remark"),
@@ -83,32 +95,28 @@ pub fn draw(diagnostics: &[Diagnostic], sources: &Sources, colour: bool) -> Stri
         // Names on the disk and in the configuration may come from anybody.
         let (message, reason) = (clean_value(&diagnostic.message), clean_value(&diagnostic.reason));
         let remedy = diagnostic.remedy.as_deref().map(clean_value);
-        let annotation = AnnotationKind::Primary.span(one_line(&file.text, span)).label(&*reason);
-        let mut group = level
-            .primary_title(&*message)
-            .element(Snippet::source(&file.text).path(&file.name).fold(true).annotation(annotation));
+        // Of a large file only the line itself is looked at.
+        let span = one_line(&file.text, span);
+        let begin = memchr::memrchr(b'\n', &file.text.as_bytes()[..span.start]).map_or(0, |end| end + 1);
+        let end = memchr::memchr(b'\n', &file.text.as_bytes()[span.end..])
+            .map_or(file.text.len(), |at| span.end + at);
+        let line = 1 + memchr::memchr_iter(b'\n', &file.text.as_bytes()[..begin]).count();
+        let annotation = AnnotationKind::Primary.span(span.start - begin..span.end - begin).label(&*reason);
+        let snippet = Snippet::source(&file.text[begin..end]).line_start(line).path(&file.name).fold(true);
+        let mut group = level.primary_title(&*message).element(snippet.annotation(annotation));
         if let Some(remedy) = &remedy {
             group = group.element(Level::HELP.with_name("instead").message(&**remedy));
         }
         drawn.push_str(&renderer.render(&[group]));
         drawn.push_str("\n\n");
     }
-    let mut more: Vec<(&String, usize)> =
-        times.iter().filter_map(|(kind, count)| Some((kind, count.checked_sub(MOST_OF_A_KIND)?))).collect();
+    let mut more: Vec<(&String, usize)> = times.iter().map(|(kind, (_, more))| (kind, *more)).collect();
     more.retain(|(_, count)| *count > 0);
     more.sort_unstable();
     for (kind, count) in more {
-        drawn
-            .push_str(&format!("{count} more like this: {kind} (`exedra check --as json` has them all)\n\n"));
+        drawn.push_str(&format!("{count} more like this: {kind}\n\n"));
     }
     drawn
-}
-
-/// What a diagnostic is about, the names in it left out.
-fn kind(diagnostic: &Diagnostic) -> String {
-    let parts = diagnostic.message.split('`').enumerate();
-    let message: Vec<&str> = parts.map(|(nth, part)| if nth % 2 == 0 { part } else { "…" }).collect();
-    clean_value(&message.join("`")).into_owned()
 }
 
 /// What goes over several lines is shown by its first.

@@ -4,6 +4,7 @@
 
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// All files, in the order in which they were read.
 #[derive(Debug, Clone, Default)]
@@ -17,7 +18,7 @@ pub struct Source {
     /// Its name, as people know it.
     pub name: String,
     /// What is written in it.
-    pub text: String,
+    pub text: Arc<String>,
     /// Where it begins among all.
     pub begins: usize,
 }
@@ -46,15 +47,15 @@ impl Sources {
     /// One file alone.
     pub fn one(name: &str, text: &str) -> Self {
         let mut sources = Sources::default();
-        sources.add(name, text);
+        sources.add(name, Arc::new(text.to_owned()));
         sources
     }
 
     /// Adds a file, and says where it begins.
-    pub fn add(&mut self, name: &str, text: &str) -> usize {
+    pub fn add(&mut self, name: &str, text: Arc<String>) -> usize {
         // One octet more than there are, so that the end of one file is not the beginning of the next.
         let begins = self.files.last().map_or(0, |last| last.begins + last.text.len() + 1);
-        self.files.push(Source { name: name.to_owned(), text: text.to_owned(), begins });
+        self.files.push(Source { name: name.to_owned(), text, begins });
         begins
     }
 
@@ -84,7 +85,7 @@ mod tests {
     #[test]
     fn places_are_found_again() {
         let mut sources = Sources::one("a.toml", "one\ntwo\n");
-        let begins = sources.add("b.toml", "three\nfour");
+        let begins = sources.add("b.toml", Arc::new("three\nfour".to_owned()));
         assert_eq!(sources.line(&(4..7)), Some(("a.toml", 2)));
         assert_eq!(sources.line(&(begins..begins)), Some(("b.toml", 1)));
         assert_eq!(sources.line(&(begins + 6..begins + 10)), Some(("b.toml", 2)));

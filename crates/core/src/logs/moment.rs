@@ -106,6 +106,13 @@ impl TimeForm {
     }
 }
 
+/// Whether a time written by strftime codes has the end of a line in it.
+pub fn ends_line(codes: &str) -> bool {
+    let mut written = Vec::new();
+    write_codes(codes, 0, &mut written);
+    written.iter().any(|octet| matches!(octet, b'\n' | b'\r'))
+}
+
 /// Appends a time by strftime codes, in UTC.
 pub fn write_codes(codes: &str, milliseconds: i64, out: &mut Vec<u8>) {
     let zoned = Timestamp::from_millisecond(milliseconds).unwrap_or_default().to_zoned(TimeZone::UTC);

@@ -6,7 +6,7 @@
 //! one list, [`FIELDS`].
 
 use super::columns::TextColumn;
-use super::moment::{CLASSIC, TimeForm};
+use super::moment::{CLASSIC, TimeForm, ends_line};
 use thiserror::Error;
 
 /// What a place in a line holds.
@@ -248,6 +248,9 @@ fn field(text: &str, at: usize) -> Result<Field, TemplateError> {
         argument: argument.to_owned(),
         remedy,
     };
+    if matches!(name, "time" | "date" | "clock") && ends_line(argument) {
+        return Err(bad("a request is one line: leave %n out"));
+    }
     let found = match name {
         "time" if argument.is_empty() => Field::Time(TimeForm::named(CLASSIC).ok_or_else(|| bad("codes"))?),
         "time" => Field::Time(

@@ -9,19 +9,22 @@
 //! - [`when`]: conditions on facts
 //! - [`template`]: texts with places for facts and captures
 //! - [`effects`]: what happens
-//! - [`index`]: which rules can fit a path
+//! - [`index`]: which rules can fit a path; [`moved`]: many redirects from files, [`csv_line`] by line
 //!
 //! Running them is [`crate::answer`]'s business.
 
 pub mod cover;
+pub mod csv_line;
 pub mod effects;
 pub mod index;
+pub mod moved;
 pub mod pattern;
 pub mod seen;
 pub mod template;
 pub mod when;
 
 pub use effects::{Answering, Cors, Effects, Lifetime, Limit};
+pub use moved::Moved;
 pub use pattern::{Captures, Pattern};
 pub use seen::Seen;
 pub use template::{Template, Values};
@@ -29,7 +32,9 @@ pub use when::{Condition, Holds};
 
 use crate::facts::{FactName, RecordedFacts};
 use index::Index;
+use std::borrow::Cow;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// A rule.
 #[derive(Debug, Clone)]
@@ -103,32 +108,78 @@ impl Rule {
     }
 }
 
-/// Rules in their order, with their index.
+/// Rules in their order, with their index: those that are written out, and then those of files of redirects.
 #[derive(Debug, Clone, Default)]
 pub struct RuleSet {
     rules: Vec<Rule>,
+    moved: Arc<Moved>,
     index: Index,
 }
 
 impl RuleSet {
     /// Makes rules ready to be run.
     pub fn new(rules: Vec<Rule>) -> Self {
-        let index = Index::new(&rules);
-        RuleSet { rules, index }
+        Self::with_moved(rules, Moved::default())
     }
 
-    /// All of them.
-    pub fn all(&self) -> &[Rule] {
+    /// The same, with redirects from files behind them.
+    pub fn with_moved(rules: Vec<Rule>, moved: Moved) -> Self {
+        let index = Index::new(&rules);
+        RuleSet { rules, moved: Arc::new(moved), index }
+    }
+
+    /// Those that are written out: the first ones.
+    pub fn written(&self) -> &[Rule] {
         &self.rules
+    }
+
+    /// Those from files of redirects. Their numbers go on where those of the others end.
+    pub fn moved(&self) -> &Moved {
+        &self.moved
+    }
+
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.rules.len() + self.moved.len()
     }
 
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
-        self.rules.is_empty()
+        self.rules.is_empty() && self.moved.is_empty()
+    }
+
+    /// One of them, by its number.
+    pub fn get(&self, number: usize) -> Option<Cow<'_, Rule>> {
+        match self.rules.get(number) {
+            Some(rule) => Some(Cow::Borrowed(rule)),
+            None => self.moved.rule(number - self.rules.len()).map(Cow::Owned),
+        }
+    }
+
+    /// All of them. Those from files are made for it: there may be very many.
+    pub fn iter(&self) -> impl Iterator<Item = Cow<'_, Rule>> {
+        (0..self.len()).filter_map(|number| self.get(number))
     }
 
     /// Numbers of the rules whose path fits, or may fit, from the `first` on, in order.
     pub fn candidates(&self, path: &Seen<'_>, first: usize) -> index::Candidates {
-        self.index.candidates(path.text(), first)
+        let mut found = self.index.candidates(path.text(), first);
+        found.extend(self.moved_to_ask(path, first));
+        found
+    }
+
+    /// Numbers of all rules that are to be asked about a path where it is of interest why others do not fit: those from
+    /// files are about one path each, and say nothing to others.
+    pub fn to_explain(&self, path: &Seen<'_>, first: usize) -> index::Candidates {
+        let written = first as u32..self.rules.len() as u32;
+        written.chain(self.moved_to_ask(path, first)).collect()
+    }
+
+    fn moved_to_ask(&self, path: &Seen<'_>, first: usize) -> Option<u32> {
+        if self.moved.is_empty() {
+            return None;
+        }
+        let number = self.rules.len() + self.moved.first_of(path.text())?;
+        (number >= first).then_some(number as u32)
     }
 }

@@ -64,7 +64,7 @@ fn shown(site: &Site, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
             addresses.push(format!("{}://{}{port}/", scheme.as_str(), host.value));
         }
     }
-    let rules = settings.rules.all();
+    let rules = &settings.rules;
     wire::Site {
         name: settings.name.value.clone(),
         hosts: hosts.collect(),
@@ -77,7 +77,7 @@ fn shown(site: &Site, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
             .iter()
             .take(MOST_RULES)
             .enumerate()
-            .map(|(nth, rule)| shown_rule(site, id, nth, rule))
+            .map(|(nth, rule)| shown_rule(site, id, nth, &rule))
             .collect(),
         rule_count: rules.len(),
     }
@@ -248,6 +248,7 @@ pub fn findings(found: &[Diagnostic], sources: &Sources) -> Vec<Finding> {
                 message: diagnostic.message.clone(),
                 reason: diagnostic.reason.clone(),
                 remedy: diagnostic.remedy.clone(),
+                also: diagnostic.also,
                 file: file.to_owned(),
                 line,
                 column,

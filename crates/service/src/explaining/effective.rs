@@ -84,10 +84,10 @@ impl Collected<'_> {
 
     fn by_rule(&mut self, looking: &Looking<'_>, place: &Place) {
         let rules = match &place.folder {
-            None => self.config.site(self.id).rules.all().to_vec(),
+            None => self.config.site(self.id).rules.written().to_vec(),
             Some(folder) => {
                 let said = said(looking, self.id, folder);
-                said.map(|settings| settings.rules.all().to_vec()).unwrap_or_default()
+                said.map(|settings| settings.rules.written().to_vec()).unwrap_or_default()
             }
         };
         let Some(rule) = rules.iter().find(|rule| rule.place == place.span) else { return };

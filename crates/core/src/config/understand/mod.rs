@@ -23,6 +23,7 @@ use crate::facts::FactName;
 use bounds::NINETY_DAYS;
 use std::collections::HashMap;
 use std::path::Path;
+use std::sync::Arc;
 use toml::Spanned;
 use toml::de::DeTable;
 
@@ -109,7 +110,7 @@ pub(super) fn folder_settings(
         read: Sources::default(),
     };
     let settings = reading.folder_settings(&section);
-    for condition in settings.rules.all().iter().flat_map(|rule| &rule.when) {
+    for condition in settings.rules.written().iter().flat_map(|rule| &rule.when) {
         if condition.fact == FactName::Country && config.service.countries.is_none() {
             let remedy = "name one in the service's configuration, or leave this out";
             reading.error(
@@ -162,7 +163,7 @@ fn include(
         for path in paths {
             match companions.read(&path) {
                 Ok(text) => {
-                    let begins = sources.add(&path.display().to_string(), &text);
+                    let begins = sources.add(&path.display().to_string(), Arc::new(text));
                     included.push((sources.files().len() - 1, begins));
                 }
                 Err(reason) => diagnostics.push(cannot(format!("{}: {reason}", path.display()))),
@@ -262,14 +263,14 @@ impl Reading<'_> {
                 let remedy = "give a [[listener]] https = true, or write https = \"offered\"";
                 self.error(&site.https.span, message, "visitors would be sent where nobody answers", remedy);
             }
-            for fact in site.rules.all().iter().flat_map(|rule| rule.asks_for()) {
+            for fact in site.rules.written().iter().flat_map(|rule| rule.asks_for()) {
                 match fact {
                     FactName::Country => config.asks.country = true,
                     FactName::Hour | FactName::Weekday | FactName::Date => config.asks.time = true,
                     _ => {}
                 }
             }
-            let country = site.rules.all().iter().flat_map(|rule| &rule.when);
+            let country = site.rules.written().iter().flat_map(|rule| &rule.when);
             for condition in country.filter(|condition| condition.fact == FactName::Country) {
                 if config.service.countries.is_none() {
                     let remedy = "name one in [service]: countries = \"countries.mmdb\"";

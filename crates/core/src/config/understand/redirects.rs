@@ -1,99 +1,88 @@
 //! Many redirects from a file: lines of old path, new path and, where it is not 308, status, separated by commas
-//! (RFC 4180). They are rules like any other, with exact paths.
+//! (RFC 4180). They are rules like any other, with exact paths, and come after those that are written out.
 
 use super::rules::{redirect_status, target_mistake};
 use super::*;
-use crate::rules::{Answering, Effects, Pattern, Rule, Template};
+use crate::rules::moved::is_plain;
+use crate::rules::{Moved, Pattern, Template, csv_line};
+use std::borrow::Cow;
+use std::sync::Arc;
+
+/// How many mistakes of a file are told.
+const MOST_MISTAKES: usize = 100;
 
 impl Reading<'_> {
-    pub(super) fn redirects(&mut self, file: &Located<String>, rules: &mut Vec<Rule>) {
+    pub(super) fn redirects(&mut self, file: &Located<String>) -> Moved {
+        let mut moved = Moved::default();
         let path = self.base.join(&file.value);
         let text = match self.companions.read(&path) {
-            Ok(text) => text,
+            Ok(text) => Arc::new(text),
             Err(reason) => {
                 let message = format!("the redirects in {} cannot be read", path.display());
                 self.error(&file.span, message, reason, "make the file, or correct `redirects`");
-                return;
+                return moved;
             }
         };
-        let begins = self.read.add(&path.display().to_string(), &text);
-        let mut reader = csv::ReaderBuilder::new()
-            .has_headers(false)
-            .flexible(true)
-            .comment(Some(b'#'))
-            .from_reader(text.as_bytes());
-        let mut record = csv::StringRecord::new();
-        let mut begin = 0;
-        let mut is_first = true;
-        loop {
-            let more = reader.read_record(&mut record);
-            let end = usize::try_from(reader.position().byte()).unwrap_or(text.len()).min(text.len());
-            let line = text[begin..end].trim_end();
-            let place = begins + begin..begins + begin + line.len();
-            begin = end;
-            match more {
-                Ok(false) => return,
-                Ok(true) => {
-                    let heading =
-                        std::mem::take(&mut is_first) && !record.get(0).unwrap_or_default().starts_with('/');
-                    if !heading && let Some(rule) = self.moved(&record, place) {
-                        rules.push(rule);
-                    }
-                }
-                Err(error) => {
-                    self.error(
-                        &place,
-                        "this line cannot be read",
-                        error.to_string(),
-                        "old path, new path, status",
-                    );
-                    return;
+        if u32::try_from(text.len()).is_err() {
+            let message = format!("the redirects in {} are too many", path.display());
+            self.error(&file.span, message, "a file has at most 4 GB", "say them with patterns");
+            return moved;
+        }
+        let begins = self.read.add(&path.display().to_string(), Arc::clone(&text));
+        let (mut lines, mut at, mut is_first, mut mistakes) = (Vec::new(), 0, true, 0);
+        while at < text.len() && mistakes < MOST_MISTAKES {
+            let found = csv_line::record(&text, at);
+            let line = at..found.as_ref().map_or_else(|| csv_line::next(&text, at), |(_, end)| *end);
+            let is_left_out = text[line.clone()].trim().is_empty() || text[line.clone()].starts_with('#');
+            let place = begins + line.start..begins + line.end;
+            let is_heading =
+                |fields: &[Cow<'_, str>]| !fields.first().is_some_and(|old| old.starts_with('/'));
+            match found {
+                _ if is_left_out => {}
+                Some((fields, _)) if std::mem::take(&mut is_first) && is_heading(&fields) => {}
+                Some((fields, _)) => match self.is_moved(&fields, &place) {
+                    true => lines.push(at as u32),
+                    false => mistakes += 1,
+                },
+                None => {
+                    let reason = "a quotation mark is not closed";
+                    self.error(&place, "this line cannot be read", reason, "old path, new path, status");
+                    return moved;
                 }
             }
+            at = csv_line::next(&text, line.end);
         }
+        moved.add(text, begins, lines);
+        moved
     }
 
-    fn moved(&mut self, record: &csv::StringRecord, place: Range<usize>) -> Option<Rule> {
-        let field = |nth: usize| record.get(nth).map(str::trim).filter(|text| !text.is_empty());
+    /// Whether a line moves something. Otherwise it is said why not.
+    fn is_moved(&mut self, fields: &[Cow<'_, str>], place: &Range<usize>) -> bool {
+        let field = |nth: usize| fields.get(nth).map(|text| &**text).filter(|text| !text.is_empty());
         let (Some(old), Some(new)) = (field(0), field(1)) else {
-            let reason = format!("{} of at least two fields", record.len());
-            self.error(&place, "this line moves nothing", reason, "write it like /old.html,/new.html,308");
-            return None;
+            let reason = format!("{} of at least two fields", fields.len());
+            self.error(place, "this line moves nothing", reason, "write it like /old.html,/new.html,308");
+            return false;
         };
-        let path = match Pattern::literal(old) {
-            Ok(path) => path,
-            Err(error) => {
-                self.error(
-                    &place,
-                    format!("`{old}` is no path"),
-                    error.to_string(),
-                    "write it like /old.html",
-                );
-                return None;
-            }
-        };
-        let target = Template::literal(new);
-        if let Some((reason, remedy)) = target_mistake(&target) {
-            self.error(&place, format!("nobody can be sent to `{new}`"), reason, remedy);
-            return None;
+        if !is_plain(old)
+            && let Err(error) = Pattern::literal(old)
+        {
+            self.error(place, format!("`{old}` is no path"), error.to_string(), "write it like /old.html");
+            return false;
         }
-        let status = match field(2) {
-            None => http::StatusCode::PERMANENT_REDIRECT,
-            Some(text) => self.redirect_status(text.parse().unwrap_or(0), &place)?,
-        };
-        let answer = Some(Answering::Redirect { target, status, drops_query: false });
-        let effects = Effects { answer, ..Effects::default() };
-        let (path_place, target_place) = (place.clone(), place.clone());
-        let name = format!("moved {old}").into();
-        Some(Rule { name, place, path_place, target_place, path: Some(path), when: Vec::new(), effects })
-    }
-
-    fn redirect_status(&mut self, status: u64, place: &Range<usize>) -> Option<http::StatusCode> {
-        let found = redirect_status(status);
-        if found.is_none() {
+        if !is_plain(new)
+            && let Some((reason, remedy)) = target_mistake(&Template::literal(new))
+        {
+            self.error(place, format!("nobody can be sent to `{new}`"), reason, remedy);
+            return false;
+        }
+        if let Some(status) = field(2)
+            && redirect_status(status.parse().unwrap_or(0)).is_none()
+        {
             let reason = "301 and 308 are for good, 302, 303 and 307 for now";
             self.error(place, "this status sends nobody anywhere", reason, "write 308 or 307");
+            return false;
         }
-        found
+        true
     }
 }

@@ -146,10 +146,8 @@ impl Reading<'_> {
             self.error(&main.span, message, "visitors would be sent to a host nobody answers to", remedy);
         }
         let folder = self.folder(Some(section.text("folder")?), "");
-        let mut rules = self.rules(section, Kinship::Site);
-        if let Some(file) = section.text("redirects") {
-            self.redirects(&file, &mut rules);
-        }
+        let rules = self.rules(section, Kinship::Site);
+        let moved = section.text("redirects").map(|file| self.redirects(&file)).unwrap_or_default();
         let inherited = self.inheriting(section, defaults);
         Some(Site {
             name,
@@ -160,7 +158,7 @@ impl Reading<'_> {
             folder,
             folder_settings: inherited.folder_settings,
             folder_host_headers: inherited.folder_host_headers,
-            rules: RuleSet::new(rules),
+            rules: RuleSet::with_moved(rules, moved),
             origins: inherited.origins,
             index: inherited.index,
             listing: inherited.listing,
