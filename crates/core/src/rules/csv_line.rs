@@ -25,7 +25,7 @@ pub fn record(text: &str, at: usize) -> Option<(Fields<'_>, usize)> {
     let end = usize::try_from(reader.position().byte()).ok()?;
     let written = rest.get(..end)?.trim_end();
     // Within marks, every mark that is meant stands twice.
-    let is_closed = memchr::memchr_iter(b'"', written.as_bytes()).count() % 2 == 0;
+    let is_closed = memchr::memchr_iter(b'"', written.as_bytes()).count().is_multiple_of(2);
     is_closed
         .then(|| (record.iter().map(|field| field.trim().to_owned().into()).collect(), at + written.len()))
 }
