@@ -183,6 +183,11 @@ fn hosts_and_schemes(#[case] address: &str, #[case] expected: &str) {
 )]
 #[case::temporary_unless_said("path = \"/a\"\nredirect = \"/b\"", "/a", "307 /b")]
 #[case::own_query("path = \"/a\"\nredirect = \"/b?from={parameter:x}\"", "/a?x=%26", "307 /b?from=%26")]
+#[case::own_query_with_a_plus(
+    "path = \"/a\"\nredirect = \"/b/{parameter:x}\"\nquery = \"drop\"",
+    "/a?x=c+d",
+    "307 /b/c%20d"
+)]
 #[case::query_dropped("path = \"/a\"\nredirect = \"/b\"\nquery = \"drop\"", "/a?x", "307 /b")]
 #[case::query_before_fragment("path = \"/a\"\nredirect = \"/b#c\"", "/a?x", "307 /b?x#c")]
 #[case::no_strangers_host(
@@ -297,6 +302,14 @@ fn who_signs_in_is_known_to_the_rules_that_follow_and_the_own_page_is_shown_to_w
         answer.headers[header::WWW_AUTHENTICATE],
         "Basic realm=\"Harbour \\\"office\\\"\", charset=\"UTF-8\""
     );
+    let named = understand(
+        &format!("{}{rules}{LAMP}", HEAD.replace("Harbour \\\"office\\\"", "Hafnarstjóri")),
+        Path::new(""),
+    )
+    .unwrap();
+    let (answer, _) = Ask::of(&named).run("https://harbour.example/staff/a.txt");
+    let challenge = answer.headers[header::WWW_AUTHENTICATE].as_bytes();
+    assert_eq!(std::str::from_utf8(challenge).unwrap(), "Basic realm=\"Hafnarstjóri\", charset=\"UTF-8\"");
     let anna = Ask::of(&config).field(header::AUTHORIZATION, "Basic YW5uYTp0aWRl");
     let (answer, trace) = anna.run("https://harbour.example/staff/a.txt");
     assert!(!answer.is_for_same_octets());

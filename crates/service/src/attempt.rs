@@ -290,10 +290,8 @@ fn quick(
         if let Some(reader) = site.encodings.along(&question, facts, codec) {
             return Ok(Content::Shared(reader));
         }
-        let Opening::Open(file, permit) = opened_now(question.clone(), facts, fetched)? else {
-            return Err(Lack::Again);
-        };
-        return Ok(Content::Shared(site.encodings.encode_for_all(&question, facts, codec, (file, permit))));
+        let opened = fetched_file(question.clone(), facts, fetched)?;
+        return Ok(Content::Shared(site.encodings.encode_for_all(&question, facts, codec, opened)));
     }
     let effort = site.encodings.quick_effort(question.site, codec);
     let file = opened(site, question.clone(), facts, fetched)?;
@@ -303,12 +301,14 @@ fn quick(
     Ok(Content::pieces(pieces.with_leave(leave)))
 }
 
-/// The file that was opened, for whoever reads it at once.
-fn opened_now(question: Question, promised: FileFacts, fetched: &mut Fetched) -> Result<Opening, Lack> {
+/// The file that was opened, if it is the one that was promised.
+fn fetched_file(
+    question: Question,
+    promised: FileFacts,
+    fetched: &mut Fetched,
+) -> Result<(File, FilePermit), Lack> {
     match fetched.file.take() {
-        Some((asked, facts, file, permit)) if asked == question && facts == promised => {
-            Ok(Opening::Open(file, permit))
-        }
+        Some((asked, facts, file, permit)) if asked == question && facts == promised => Ok((file, permit)),
         _ => Err(Lack::File(question, promised)),
     }
 }
@@ -320,22 +320,17 @@ fn opened(
     promised: FileFacts,
     fetched: &mut Fetched,
 ) -> Result<Opening, Lack> {
-    match fetched.file.take() {
-        Some((asked, facts, file, permit)) if asked == question && facts == promised => {
-            let Some(client) = fetched.lazily else { return Ok(Opening::Open(file, permit)) };
-            // Seen to be what it should be, it is closed again: the client may never take any of it.
-            let (disk, files) = (Arc::clone(&site.disk), Arc::clone(&site.open_files));
-            Ok(Opening::Later(Box::new(move || {
-                let permit =
-                    files.permit(client).ok_or_else(|| io::Error::other("too many files are open"))?;
-                match disk.open_file(&question)? {
-                    (file, facts) if facts == promised => Ok((file, permit)),
-                    _ => Err(io::Error::other("the file was replaced before it could be sent")),
-                }
-            })))
+    let (file, permit) = fetched_file(question.clone(), promised, fetched)?;
+    let Some(client) = fetched.lazily else { return Ok(Opening::Open(file, permit)) };
+    // Seen to be what it should be, it is closed again: the client may never take any of it.
+    let (disk, files) = (Arc::clone(&site.disk), Arc::clone(&site.open_files));
+    Ok(Opening::Later(Box::new(move || {
+        let permit = files.permit(client).ok_or_else(|| io::Error::other("too many files are open"))?;
+        match disk.open_file(&question)? {
+            (file, facts) if facts == promised => Ok((file, permit)),
+            _ => Err(io::Error::other("the file was replaced before it could be sent")),
         }
-        _ => Err(Lack::File(question, promised)),
-    }
+    })))
 }
 
 fn put_together(whole: &Bytes, pieces: &[Piece]) -> Option<Content> {

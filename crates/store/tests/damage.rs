@@ -22,7 +22,7 @@ fn read(records: &Records, number: usize, from: usize, count: usize) {
             let (minute, agent) = (line % 60, "a browser of some length ".repeat(line % 7));
             let mixed = number * 1000 + line;
             let mixed = (mixed as u128).wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c834);
-            format!("192.0.2.{} - - [10/Oct/2026:1{number}:{minute:02}:36 +0000] \"GET /{number}/{line}/{mixed:032x}{:032x} HTTP/1.1\" 200 {line} \"-\" \"{agent}\"\n", line % 9, mixed.wrapping_mul(mixed))
+            format!("192.0.2.{} - - [14/Nov/2026:1{number}:{minute:02}:36 +0000] \"GET /{number}/{line}/{mixed:032x}{:032x} HTTP/1.1\" 200 {line} \"-\" \"{agent}\"\n", line % 9, mixed.wrapping_mul(mixed))
         })
         .collect();
     let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());

@@ -1,6 +1,6 @@
 //! What the rules that fit, and the folders on the way, have added up to.
 
-use super::represent::insert;
+use super::represent::{insert, value};
 use super::trace::Place;
 use super::{Answer, Body, Bound};
 use crate::config::{Compress, Config};
@@ -61,8 +61,11 @@ impl Added {
             self.challenge.and_then(|realm| config.realms.get(realm)).filter(|_| answer.status == 401)
         {
             let title = realm.title.replace('\\', "\\\\").replace('"', "\\\"");
-            // RFC 7617 §2.
-            insert(headers, header::WWW_AUTHENTICATE, &format!("Basic realm=\"{title}\", charset=\"UTF-8\""));
+            // RFC 7617 §2; a title beyond ASCII goes as it is, in UTF-8 (RFC 9110 §5.5, obs-text).
+            let challenge = format!("Basic realm=\"{title}\", charset=\"UTF-8\"");
+            let challenge =
+                HeaderValue::from_bytes(challenge.as_bytes()).unwrap_or_else(|_| value(&challenge));
+            headers.insert(header::WWW_AUTHENTICATE, challenge);
             headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
         }
         if let Some(seconds) = self.retry_after {

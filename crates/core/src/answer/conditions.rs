@@ -26,15 +26,15 @@ pub fn evaluate(facts: &RecordedFacts<'_>, tag: &str, file: &FileFacts) -> Outco
         let time = httpdate::parse_http_date(facts.field(&name).value()?).ok()?;
         time.duration_since(std::time::UNIX_EPOCH).ok().map(|since| since.as_secs() as i64)
     };
-    if let Some(tags) = facts.field(&header::IF_MATCH).value() {
-        if !tags_hold(tags, tag, strongly_equal) {
+    if let Some(tags) = facts.whole_field(&header::IF_MATCH).value() {
+        if !tags_hold(&tags, tag, strongly_equal) {
             return Outcome::Failed;
         }
     } else if date(header::IF_UNMODIFIED_SINCE).is_some_and(|limit| changed > limit) {
         return Outcome::Failed;
     }
-    let known = match facts.field(&header::IF_NONE_MATCH).value() {
-        Some(tags) => tags_hold(tags, tag, weakly_equal),
+    let known = match facts.whole_field(&header::IF_NONE_MATCH).value() {
+        Some(tags) => tags_hold(&tags, tag, weakly_equal),
         None => date(header::IF_MODIFIED_SINCE).is_some_and(|known| changed <= known),
     };
     if known { Outcome::NotModified } else { Outcome::Proceed }
@@ -98,6 +98,8 @@ mod tests {
     #[case::weak_tag(&[("if-none-match", "\"x,y\", W/\"t\"")], Outcome::NotModified)]
     #[case::any_tag(&[("if-none-match", "*")], Outcome::NotModified)]
     #[case::other_tag(&[("if-none-match", "\"u\"")], Outcome::Proceed)]
+    #[case::of_several_lines(&[("if-none-match", "\"u\""), ("if-none-match", "\"t\"")], Outcome::NotModified)]
+    #[case::must_match_one_of_several_lines(&[("if-match", "\"u\""), ("if-match", "\"t\"")], Outcome::Proceed)]
     #[case::tag_before_date(&[("if-none-match", "\"u\""), ("if-modified-since", THEN)], Outcome::Proceed)]
     #[case::same_date(&[("if-modified-since", THEN)], Outcome::NotModified)]
     #[case::older_date(&[("if-modified-since", BEFORE)], Outcome::Proceed)]
@@ -108,10 +110,10 @@ mod tests {
     #[case::changed_since(&[("if-unmodified-since", BEFORE)], Outcome::Failed)]
     #[case::match_before_date(&[("if-match", "\"t\""), ("if-unmodified-since", BEFORE)], Outcome::Proceed)]
     fn precedence(#[case] fields: &[(&'static str, &'static str)], #[case] expected: Outcome) {
-        let map: HeaderMap = fields
-            .iter()
-            .map(|(name, value)| (HeaderName::from_static(name), HeaderValue::from_static(value)))
-            .collect();
+        let mut map = HeaderMap::new();
+        for (name, value) in fields {
+            map.append(HeaderName::from_static(name), HeaderValue::from_static(value));
+        }
         let facts = Facts { fields: Fields::All(&map), ..Facts::UNKNOWN };
         assert_eq!(evaluate(&RecordedFacts::new(facts), "\"t\"", &FILE), expected);
     }

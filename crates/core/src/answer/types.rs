@@ -37,8 +37,65 @@ pub fn media_type(name: &str) -> MediaType {
     })
 }
 
+/// Types by extension, in order, where what the library says is antiquated or missing: by the registry of media types
+/// (RFC 6838), and for what is not registered by what is in use.
+const OURS: [(&str, &str); 49] = [
+    ("atom", "application/atom+xml"),
+    ("avif", "image/avif"),
+    ("cjs", "text/javascript"),
+    ("conf", "text/plain"),
+    ("deb", "application/vnd.debian.binary-package"),
+    ("diff", "text/x-diff"),
+    ("geojson", "application/geo+json"),
+    ("glb", "model/gltf-binary"),
+    ("gltf", "model/gltf+json"),
+    ("gpx", "application/gpx+xml"),
+    ("ini", "text/plain"),
+    ("js", "text/javascript"),
+    ("jsonl", "application/x-ndjson"),
+    ("jsonld", "application/ld+json"),
+    ("jxl", "image/jxl"),
+    ("log", "text/plain"),
+    ("m4a", "audio/mp4"),
+    ("md", "text/markdown"),
+    ("md5", "text/plain"),
+    ("mjs", "text/javascript"),
+    ("mkv", "video/matroska"),
+    ("mtl", "model/mtl"),
+    ("ndjson", "application/x-ndjson"),
+    ("obj", "model/obj"),
+    ("opus", "audio/ogg"),
+    ("otf", "font/otf"),
+    ("parquet", "application/vnd.apache.parquet"),
+    ("patch", "text/x-diff"),
+    ("rpm", "application/x-rpm"),
+    ("rss", "application/rss+xml"),
+    ("sha1", "text/plain"),
+    ("sha256", "text/plain"),
+    ("sha512", "text/plain"),
+    ("sql", "application/sql"),
+    ("sqlite", "application/vnd.sqlite3"),
+    ("stl", "model/stl"),
+    ("toml", "application/toml"),
+    ("ts", "video/mp2t"),
+    ("ttc", "font/collection"),
+    ("ttf", "font/ttf"),
+    ("vcf", "text/vcard"),
+    ("wasm", "application/wasm"),
+    ("webmanifest", "application/manifest+json"),
+    ("webp", "image/webp"),
+    ("woff", "font/woff"),
+    ("woff2", "font/woff2"),
+    ("yaml", "application/yaml"),
+    ("yml", "application/yaml"),
+    ("zst", "application/zstd"),
+];
+
 fn look_up(extension: &str) -> MediaType {
-    let essence = mime_guess::from_ext(extension).first_raw().unwrap_or("application/octet-stream");
+    let lower = extension.to_ascii_lowercase();
+    let own = OURS.binary_search_by_key(&lower.as_str(), |(known, _)| known).map(|nth| OURS[nth].1);
+    let essence = own.ok().or_else(|| mime_guess::from_ext(extension).first_raw());
+    let essence = essence.unwrap_or("application/octet-stream");
     let value = match essence.starts_with("text/") {
         true => HeaderValue::from_str(&format!("{essence}; charset=utf-8")).ok(),
         false => None,
@@ -62,8 +119,19 @@ mod tests {
     #[case("README", "application/octet-stream")]
     #[case("a.b/README", "application/octet-stream")]
     #[case("x.unheardof", "application/octet-stream")]
+    #[case("app.MJS", "text/javascript; charset=utf-8")]
+    #[case("face.woff", "font/woff")]
+    #[case("tide.ts", "video/mp2t")]
+    #[case("hull.obj", "model/obj")]
+    #[case("list.sha256", "text/plain; charset=utf-8")]
+    #[case("harbour.yml", "application/yaml")]
     fn by_extension(#[case] name: &str, #[case] expected: &str) {
         assert_eq!(media_type(name).value, expected);
         assert_eq!(media_type(name).value, expected, "and again, remembered");
+    }
+
+    #[test]
+    fn our_own_are_in_order_and_each_once() {
+        assert!(OURS.windows(2).all(|two| two[0].0 < two[1].0));
     }
 }

@@ -350,7 +350,7 @@ impl ErrorPages {
 pub struct Compress {
     /// Codecs, the preferred first.
     pub codecs: Vec<Codec>,
-    /// Types that are compressed; a `*` at the end stands for any rest.
+    /// Types that are compressed; a `*` at the beginning or the end stands for anything.
     pub types: Vec<String>,
     /// The smallest body worth it, in bytes.
     pub at_least: u64,
@@ -384,9 +384,10 @@ impl Compress {
 
     /// Whether a type (without its parameters) is to be compressed.
     pub fn has_type(&self, essence: &str) -> bool {
-        self.types.iter().any(|listed| match listed.strip_suffix('*') {
-            Some(beginning) => essence.starts_with(beginning),
-            None => essence == listed,
+        self.types.iter().any(|listed| match (listed.strip_prefix('*'), listed.strip_suffix('*')) {
+            (_, Some(beginning)) => essence.starts_with(beginning),
+            (Some(end), None) => essence.ends_with(end),
+            (None, None) => essence == listed,
         })
     }
 }

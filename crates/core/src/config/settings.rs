@@ -78,12 +78,24 @@ const fn required(mut setting: Setting) -> Setting {
 /// Types that are compressed where nothing else is said.
 pub const COMPRESSED_TYPES: &[&str] = &[
     "text/*",
+    "*+xml",
+    "*+json",
     "application/javascript",
     "application/json",
+    "application/sql",
+    "application/toml",
+    "application/vnd.ms-fontobject",
+    "application/wasm",
+    "application/x-ndjson",
     "application/xml",
-    "application/manifest+json",
-    "image/svg+xml",
+    "application/yaml",
+    "font/collection",
+    "font/otf",
     "font/ttf",
+    "image/bmp",
+    "image/x-icon",
+    "model/mtl",
+    "model/obj",
 ];
 
 /// Every setting there is.

@@ -210,6 +210,12 @@ impl<'a> RecordedFacts<'a> {
         self.facts.field(name)
     }
 
+    /// A header field of which several lines are one: see [`Facts::whole_field`].
+    pub fn whole_field(&self, name: &HeaderName) -> Known<Cow<'a, str>> {
+        self.record_field(name);
+        self.facts.whole_field(name)
+    }
+
     /// All lines of a header field; `None` where fields are not recorded.
     pub fn lines(&self, name: &HeaderName) -> Option<http::header::GetAll<'a, http::HeaderValue>> {
         self.record_field(name);

@@ -41,22 +41,22 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    const COMMON: &str = r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512"#;
+    const COMMON: &str = r#"192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] "GET / HTTP/1.1" 200 512"#;
     const COMBINED: &str =
-        r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1""#;
+        r#"192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1""#;
     const HOST: &str =
-        r#"a.example 192.0.2.1 - ann [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1""#;
-    const FULL: &str = r#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1" http a.example 90 - 512 "-" 1791640536000"#;
+        r#"a.example 192.0.2.1 - ann [14/Nov/2026:05:12:40 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1""#;
+    const FULL: &str = r#"192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] "GET / HTTP/1.1" 200 512 "-" "Boat/1" http a.example 90 - 512 "-" 1794633160000"#;
 
     #[rstest]
     #[case::common(&[COMMON], Some("common"))]
     #[case::combined(&[COMBINED], Some("combined"))]
     #[case::full(&[FULL], Some("full"))]
     #[case::host(&[HOST, HOST], Some("combined with host"))]
-    #[case::json(&[r#"{"ts":1791640536,"request":{"method":"GET","uri":"/"},"status":200}"#], Some("json"))]
-    #[case::extended(&["#Version: 1.0", "#Fields: date time c-ip cs-uri-stem", "2026-10-10 13:55:36 192.0.2.1 /"], Some("extended"))]
+    #[case::json(&[r#"{"ts":1794633160,"request":{"method":"GET","uri":"/"},"status":200}"#], Some("json"))]
+    #[case::extended(&["#Version: 1.0", "#Fields: date time c-ip cs-uri-stem", "2026-11-14 05:12:40 192.0.2.1 /"], Some("extended"))]
     #[case::most_lines_win(&[COMBINED, COMBINED, FULL], Some("combined"))]
-    #[case::another_kind(&["Oct 10 13:55:36 lamp sshd[812]: hello", "{}"], None)]
+    #[case::another_kind(&["Nov 14 05:12:40 lamp sshd[812]: hello", "{}"], None)]
     #[case::nothing(&[], None)]
     fn finds(#[case] lines: &[&str], #[case] expected: Option<&str>) {
         let lines: Vec<&[u8]> = lines.iter().map(|line| line.as_bytes()).collect();

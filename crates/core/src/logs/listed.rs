@@ -1,7 +1,7 @@
 //! The W3C Extended Log File Format (draft of 1996): a file says itself what its lines hold.
 //!
 //! `#Fields: date time c-ip cs-method …` lists what stands in the lines that follow it, up to the next such line;
-//! `#Date: 2026-10-10 00:00:00` says on which day, where the lines name only a time of day. Values stand between spaces or
+//! `#Date: 2026-11-14 00:00:00` says on which day, where the lines name only a time of day. Values stand between spaces or
 //! tabulators; those that hold some stand in quotation marks, in which two stand for one. Times are UTC, `time-taken` is in
 //! seconds.
 
@@ -129,12 +129,12 @@ mod tests {
         listed.directive(
             b"#Fields: time c-ip x-unheard-of cs-method cs-uri sc-status time-taken cs(User-Agent)",
         );
-        let line = b"13:55:36\t192.0.2.1  what GET /a?b 200 0.25 \"Boat \"\"one\"\" 1\"";
+        let line = b"05:12:40\t192.0.2.1  what GET /a?b 200 0.25 \"Boat \"\"one\"\" 1\"";
         assert_eq!(listed.run(line).unwrap_err().reason, Reason::BadTime, "no day yet");
-        listed.directive(b"#Date: 2026-10-10 00:00:01");
+        listed.directive(b"#Date: 2026-11-14 00:00:01");
         let cut = listed.run(line).unwrap();
         let text = |column| cut.text(line, column).map(|text| std::str::from_utf8(text).unwrap());
-        assert_eq!((cut.time, cut.status, cut.duration), (1_791_640_536_000, 200, Some(250_000)));
+        assert_eq!((cut.time, cut.status, cut.duration), (1_794_633_160_000, 200, Some(250_000)));
         assert_eq!(text(TextColumn::Agent), Some("Boat \"\"one\"\" 1"));
         assert_eq!((text(TextColumn::Path), text(TextColumn::Query)), (Some("/a"), Some("b")));
 

@@ -145,16 +145,16 @@ mod tests {
     }
 
     #[rstest]
-    #[case::flat(r#"{"time":"2026-10-10T13:55:36.25Z","client":"192.0.2.1","method":"GET","url":"/a?b=c","status":200,"bytes":5,"duration_ms":1.5}"#)]
-    #[case::spaced(r#"{ "ts" : 1791640536.25 , "remote_ip" : "192.0.2.1", "uri" : "/a?b=c", "statusCode":"200", "size" : 5, "latency":"1.5ms", "method":"GET"}"#)]
-    #[case::nested(r#"{"level":"info","ts":1791640536250,"request":{"remote_ip":"192.0.2.1","method":"GET","uri":"/a?b=c","headers":{"User-Agent":["x","y"],"Other":[]}},"status":200,"size":5,"duration":0.0015,"ok":true,"no":null}"#)]
-    #[case::line(r#"{"REMOTE_ADDR":"192.0.2.1","Time":"10/Oct/2026:13:55:36 +0000","request":"GET /a?b=c HTTP/1.1","status":200,"bytes":5,"duration":"1500us"}"#)]
-    #[case::absolute(r#"{"timestamp":"2026-10-10T15:55:36+02:00","client":"192.0.2.1","url":"https://a.example/a?b=c","method":"GET","status":200,"bytes":5,"elapsed":0.0015}"#)]
-    #[case::apart(r#"{"date":"2026-10-10","time":"13:55:36","client":"192.0.2.1","path":"/a","QUERY_STRING":"b=c","method":"GET","status":200,"bytes":5,"duration_us":1500}"#)]
+    #[case::flat(r#"{"time":"2026-11-14T05:12:40.25Z","client":"192.0.2.1","method":"GET","url":"/a?b=c","status":200,"bytes":5,"duration_ms":1.5}"#)]
+    #[case::spaced(r#"{ "ts" : 1794633160.25 , "remote_ip" : "192.0.2.1", "uri" : "/a?b=c", "statusCode":"200", "size" : 5, "latency":"1.5ms", "method":"GET"}"#)]
+    #[case::nested(r#"{"level":"info","ts":1794633160250,"request":{"remote_ip":"192.0.2.1","method":"GET","uri":"/a?b=c","headers":{"User-Agent":["x","y"],"Other":[]}},"status":200,"size":5,"duration":0.0015,"ok":true,"no":null}"#)]
+    #[case::line(r#"{"REMOTE_ADDR":"192.0.2.1","Time":"14/Nov/2026:05:12:40 +0000","request":"GET /a?b=c HTTP/1.1","status":200,"bytes":5,"duration":"1500us"}"#)]
+    #[case::absolute(r#"{"timestamp":"2026-11-14T07:12:40+02:00","client":"192.0.2.1","url":"https://a.example/a?b=c","method":"GET","status":200,"bytes":5,"elapsed":0.0015}"#)]
+    #[case::apart(r#"{"date":"2026-11-14","time":"05:12:40","client":"192.0.2.1","path":"/a","QUERY_STRING":"b=c","method":"GET","status":200,"bytes":5,"duration_us":1500}"#)]
     fn values_are_found_by_their_names(#[case] line: &str) {
         let cut = run(line).unwrap();
         let text = |column| cut.text(line.as_bytes(), column).map(|text| std::str::from_utf8(text).unwrap());
-        assert_eq!(cut.time / 1000, 1_791_640_536);
+        assert_eq!(cut.time / 1000, 1_794_633_160);
         assert_eq!((cut.status, cut.bytes, cut.duration), (200, Some(5), Some(1_500)));
         assert_eq!(
             [TextColumn::Client, TextColumn::Method, TextColumn::Path, TextColumn::Query].map(text),
@@ -164,12 +164,12 @@ mod tests {
 
     #[rstest]
     #[case::not_an_object("[1]", 0, Reason::Misfit)]
-    #[case::cut_off(r#"{"time":"2026-10-10T13:55:36Z","path":"/a"#, 39, Reason::Unquoted)]
-    #[case::cut_off_later(r#"{"time":"2026-10-10T13:55:36Z","path":"/a","#, 43, Reason::Misfit)]
+    #[case::cut_off(r#"{"time":"2026-11-14T05:12:40Z","path":"/a"#, 39, Reason::Unquoted)]
+    #[case::cut_off_later(r#"{"time":"2026-11-14T05:12:40Z","path":"/a","#, 43, Reason::Misfit)]
     #[case::no_time(r#"{"path":"/a"}"#, 0, Reason::BadTime)]
-    #[case::another_kind(r#"{"time":"2026-10-10T13:55:36Z","message":"hello"}"#, 0, Reason::Misfit)]
-    #[case::number(r#"{"time":1791640536,"path":"/a","status":"many"}"#, 41, Reason::BadNumber)]
-    #[case::two(r#"{"time":1791640536,"path":"/a"}{}"#, 31, Reason::TrailingText)]
+    #[case::another_kind(r#"{"time":"2026-11-14T05:12:40Z","message":"hello"}"#, 0, Reason::Misfit)]
+    #[case::number(r#"{"time":1794633160,"path":"/a","status":"many"}"#, 41, Reason::BadNumber)]
+    #[case::two(r#"{"time":1794633160,"path":"/a"}{}"#, 31, Reason::TrailingText)]
     fn stops_where_the_mistake_is(#[case] line: &str, #[case] at: usize, #[case] reason: Reason) {
         assert_eq!(run(line).unwrap_err(), Stop { at, reason });
     }

@@ -384,7 +384,7 @@ mod tests {
         #[case] protocol: Option<&str>,
     ) {
         let line =
-            format!(r#"192.0.2.1 - ann lee [10/Oct/2026:13:55:36 +0000] "{request}" 400 - "-" "a \"b\" c""#);
+            format!(r#"192.0.2.1 - ann lee [14/Nov/2026:05:12:40 +0000] "{request}" 400 - "-" "a \"b\" c""#);
         let line = line.as_bytes();
         let mut plan = combined();
         let cut = plan.run(line).unwrap();
@@ -404,13 +404,13 @@ mod tests {
     #[case::other("hello", 0, Reason::Misfit)]
     #[case::time("192.0.2.1 - - [yesterday] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\"", 15, Reason::BadTime)]
     #[case::status(
-        "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HTTP/1.1\" 20x 1 \"-\" \"-\"",
+        "192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET / HTTP/1.1\" 20x 1 \"-\" \"-\"",
         60,
         Reason::BadNumber
     )]
-    #[case::cut("192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HT", 44, Reason::Unquoted)]
+    #[case::cut("192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET / HT", 44, Reason::Unquoted)]
     #[case::more(
-        "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\" 7",
+        "192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\" 7",
         73,
         Reason::TrailingText
     )]
@@ -424,21 +424,21 @@ mod tests {
     #[case("{duration:microseconds}", "7", Some(7))]
     #[case("{duration:seconds}", "-", None)]
     fn durations_have_units(#[case] field: &str, #[case] text: &str, #[case] expected: Option<u64>) {
-        let line = format!("1791640536 {text}");
+        let line = format!("1794633160 {text}");
         let cut = plan(&format!("{{time:seconds}} {field}")).run(line.as_bytes()).unwrap();
         assert_eq!(cut.duration, expected);
     }
 
     #[rstest]
-    #[case::defaults("{date} {clock} {client}", "2026-10-10 13:55:36 192.0.2.1", 1_791_640_536_000)]
-    #[case::fraction("{date}T{clock}Z {client}", "2026-10-10T13:55:36.25Z x", 1_791_640_536_250)]
-    #[case::other_order("[{clock}] {client} {date:%d.%m.%Y}", "[13:55:36] x 10.10.2026", 1_791_640_536_000)]
+    #[case::defaults("{date} {clock} {client}", "2026-11-14 05:12:40 192.0.2.1", 1_794_633_160_000)]
+    #[case::fraction("{date}T{clock}Z {client}", "2026-11-14T05:12:40.25Z x", 1_794_633_160_250)]
+    #[case::other_order("[{clock}] {client} {date:%d.%m.%Y}", "[05:12:40] x 14.11.2026", 1_794_633_160_000)]
     #[case::zone(
         "{date:%d/%b/%Y}:{clock:%H:%M:%S %z} {client}",
-        "10/Oct/2026:15:55:36 +0200 x",
-        1_791_640_536_000
+        "14/Nov/2026:07:12:40 +0200 x",
+        1_794_633_160_000
     )]
-    #[case::words("{time:%b %d %Y %H:%M:%S} {client}", "Oct 10 2026 13:55:36 x", 1_791_640_536_000)]
+    #[case::words("{time:%b %d %Y %H:%M:%S} {client}", "Nov 14 2026 05:12:40 x", 1_794_633_160_000)]
     fn times_in_one_field_or_two(#[case] layout: &str, #[case] line: &str, #[case] time: i64) {
         assert_eq!(plan(layout).run(line.as_bytes()).unwrap().time, time);
     }

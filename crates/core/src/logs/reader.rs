@@ -271,8 +271,8 @@ mod tests {
 
     #[test]
     fn layouts_may_change_within_a_file() {
-        let log = "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET /a HTTP/1.1\" 200 1\r\n\
-                   192.0.2.1 - - [10/Oct/2026:13:55:37 +0000] \"GET /b HTTP/1.1\" 200 1 \"-\" \"x\"\n\
+        let log = "192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET /a HTTP/1.1\" 200 1\r\n\
+                   192.0.2.1 - - [14/Nov/2026:05:12:41 +0000] \"GET /b HTTP/1.1\" 200 1 \"-\" \"x\"\n\
                    \n\
                    what is this\n";
         let (reader, batch, _) = read(log.as_bytes());

@@ -158,7 +158,9 @@ impl Template {
                         FactName::Path => Some(values.path.written().into()),
                         FactName::User => values.user.map(Cow::Borrowed),
                         FactName::Parameter(key) => {
-                            values.facts.raw_parameter(key).map(Cow::Borrowed).value()
+                            // In a query a plus stands for a space; elsewhere it would be a plus.
+                            let spaced = |value: &'_ str| Cow::Owned(value.replace('+', "%20"));
+                            values.facts.raw_parameter(key).map(spaced).value()
                         }
                         name => values.facts.text(name).value(),
                     };

@@ -208,7 +208,7 @@ mod tests {
     fn a_torn_line_is_ended_and_never_read_as_a_whole_one() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("a.000001.log");
-        let line = br#"192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 5 "-" "x" http a.example 9 - 5 "-" 1791640536000"#;
+        let line = br#"192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] "GET / HTTP/1.1" 200 5 "-" "x" http a.example 9 - 5 "-" 1794633160000"#;
         for cut in 1..=line.len() {
             std::fs::write(&path, &line[..cut]).unwrap();
             let mut file = open(&path).unwrap();

@@ -235,7 +235,7 @@ mod tests {
         let (first, second) = (folder.path().join("a.000001.log"), folder.path().join("a.000002.log"));
         let line = |minute: u32| {
             format!(
-                "192.0.2.1 - - [10/Oct/2026:13:{minute:02}:36 +0000] \"GET / HTTP/1.1\" 200 5 \"-\" \"x\"\n"
+                "192.0.2.1 - - [14/Nov/2026:05:{minute:02}:40 +0000] \"GET / HTTP/1.1\" 200 5 \"-\" \"x\"\n"
             )
         };
         // Many lines, the last but one the latest, and a line without a date.
@@ -245,7 +245,7 @@ mod tests {
         let keeping = Keeping { rotate: Rotate::Never, keep: Some(Duration::from_secs(100)) };
         let pen = open(folder.path(), keeping);
         let kept = Kept { journal: Arc::clone(&pen.journal), records: None };
-        let date: SystemTime = "2026-10-10T13:55:36Z".parse::<jiff::Timestamp>().unwrap().into();
+        let date: SystemTime = "2026-11-14T05:55:40Z".parse::<jiff::Timestamp>().unwrap().into();
         let (began, mut past) = (Instant::now(), Past::default());
         kept.look_at(date + Duration::from_secs(50), began, &mut past);
         let packed = folder.path().join("a.000001.log.gz");

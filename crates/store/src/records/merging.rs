@@ -156,7 +156,7 @@ mod tests {
         let lines: String = (from..from + count)
             .map(|number| {
                 let minute = number % 60;
-                format!("192.0.2.{} - - [10/Oct/2026:13:{minute:02}:36 +0000] \"GET /p{number} HTTP/1.1\" 200 {number} \"-\" \"x\"\n", number % 9)
+                format!("192.0.2.{} - - [14/Nov/2026:05:{minute:02}:40 +0000] \"GET /p{number} HTTP/1.1\" 200 {number} \"-\" \"x\"\n", number % 9)
             })
             .collect();
         let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());

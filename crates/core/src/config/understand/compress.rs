@@ -18,7 +18,7 @@ impl Reading<'_> {
             change.codecs = Some(codecs.iter().filter_map(|name| self.codec(name)).collect());
         }
         if let Some(types) = section.texts("types") {
-            change.types = Some(types.into_iter().map(|text| text.value.to_ascii_lowercase()).collect());
+            change.types = Some(types.into_iter().filter_map(|text| self.compressed_type(text)).collect());
         }
         if let Some(agents) = section.texts("not_for") {
             change.not_for = Some(agents.into_iter().map(|agent| agent.value).collect());
@@ -38,6 +38,21 @@ impl Reading<'_> {
             }
         }
         change
+    }
+
+    /// A type that is compressed: whole, or with a `*` for its beginning or its end.
+    fn compressed_type(&mut self, text: Located<String>) -> Option<String> {
+        let value = text.value.trim().to_ascii_lowercase();
+        let stars = value.matches('*').count();
+        let is_whole = value == "*" || value.starts_with("*+") || value.contains('/');
+        let at_an_end = stars == 0 || (stars == 1 && (value.starts_with('*') || value.ends_with('*')));
+        if is_whole && at_an_end && !value.contains([';', ' ']) {
+            return Some(value);
+        }
+        let message = format!("`{}` is no type of what is sent", text.value);
+        let remedy = "write it like \"text/html\", \"text/*\" or \"*+xml\"";
+        self.error(&text.span, message, "a type and a subtype; * at one end", remedy);
+        None
     }
 
     pub(super) fn effort(&mut self, section: &Section<'_>, compress: &mut Compress) {
