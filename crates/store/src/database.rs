@@ -28,6 +28,9 @@ pub enum StoreError {
     /// Something that was asked of SQLite failed.
     #[error("the database refused: {0}")]
     Database(#[from] diesel::result::Error),
+    /// Requests cannot be packed.
+    #[error("requests cannot be packed: {0}")]
+    Packing(std::io::Error),
     /// The database was replaced, and what is in it is not known yet.
     #[error("the database was damaged or taken away and is being made again: ask again in a moment")]
     Behind,
@@ -39,7 +42,7 @@ impl StoreError {
         let words = match self {
             StoreError::Open { reason, .. } => reason.clone(),
             StoreError::Database(error) => error.to_string(),
-            StoreError::Behind => return false,
+            StoreError::Packing(_) | StoreError::Behind => return false,
         };
         ["not a database", "malformed"].iter().any(|sign| words.contains(sign))
     }

@@ -35,6 +35,8 @@ diesel::table! {
         retired -> Bool,
         /// Where they were read from, as JSON.
         origins -> Text,
+        /// Names of its columns, between commas.
+        column_names -> Text,
         /// Octets of the lines they were read from.
         octets -> BigInt,
     }

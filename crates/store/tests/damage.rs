@@ -1,6 +1,8 @@
 //! Whatever is damaged in `requests.db`: no request is counted twice, none is lost whose log is still there, and what is
 //! undamaged is kept where it is not.
 
+use diesel::connection::SimpleConnection;
+use diesel::{Connection, SqliteConnection};
 use exedra_core::logs::{Dictionaries, Layout, LineReader, Projection, RequestBatch, TextColumn};
 use exedra_store::{Checkpoint, LogState, Records};
 use std::collections::BTreeSet;
@@ -139,4 +141,32 @@ fn a_log_of_the_same_name_keeps_what_was_read_of_the_one_before() {
     records.commit().unwrap();
     assert_eq!(paths(&records).0.len(), 40);
     assert!(!records.is_behind());
+}
+
+#[test]
+fn a_column_that_was_not_known_reads_as_empty_and_one_that_is_lost_is_read_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let records = Records::open(folder.path());
+    (1..3).for_each(|number| {
+        read(&records, number, 0, LINES);
+        records.commit().unwrap();
+    });
+    drop(records);
+    let mut database =
+        SqliteConnection::establish(&folder.path().join("requests.db").to_string_lossy()).unwrap();
+    // The first segment is of a time without agents; of the second, the statuses were lost.
+    database
+        .batch_execute(
+            "UPDATE segments SET column_names = replace(column_names, ',agent', '') WHERE id = 1;
+             DELETE FROM segment_columns WHERE segment = 1 AND name = 'agent';
+             DELETE FROM segment_columns WHERE segment = 2 AND name = 'status';",
+        )
+        .unwrap();
+    drop(database);
+    let records = Records::open(folder.path());
+    assert_eq!(paths(&records).0.len(), LINES, "who asks goes on with what there is");
+    follow(&records, &[2]);
+    let (found, is_once) = paths(&records);
+    assert!(found.len() == 2 * LINES && is_once);
+    assert!(records.trouble().1[0].contains("240 requests of harbour"), "{:?}", records.trouble());
 }

@@ -196,12 +196,14 @@ impl Opened {
         }
     }
 
-    /// The files beside one that hold it encoded and are not older than it is.
+    /// The files beside one that hold it encoded and are not older than it is, in whole seconds: whoever copies files often
+    /// keeps no more of their times.
     pub fn beside(&self, question: &Question, facts: FileFacts) -> Beside {
+        let second = |facts: FileFacts| facts.modified.div_euclid(1_000_000_000);
         Codec::ALL.map(|codec| {
             let place = question.path.with_extension(codec.extension()?);
             match entry_of(&self.inside.metadata(self.led_to(place.as_str()).ok()?).ok()?) {
-                Entry::File(beside) if beside.modified >= facts.modified => Some(beside),
+                Entry::File(beside) if second(beside) >= second(facts) => Some(beside),
                 _ => None,
             }
         })
@@ -322,3 +324,36 @@ const EXDEV: i32 = 18;
 const ENOTDIR: i32 = 20;
 const ENAMETOOLONG: i32 = 36;
 const ELOOP: i32 = 40;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use exedra_core::answer::Want;
+    use exedra_core::answer::path::tidy;
+    use exedra_core::config::SiteId;
+    use std::time::{Duration, SystemTime};
+
+    #[test]
+    fn a_file_encoded_beforehand_counts_unless_it_is_a_second_older() {
+        let place = tempfile::tempdir().unwrap();
+        let then = SystemTime::UNIX_EPOCH + Duration::new(1_794_633_160, 900_000_000);
+        let write = |name: &str, time: SystemTime| {
+            std::fs::write(place.path().join(name), name).unwrap();
+            File::options().write(true).open(place.path().join(name)).unwrap().set_modified(time).unwrap();
+        };
+        write("tide.html", then);
+        let folder = Folder::open(place.path(), 0, &no_open_folders()).unwrap();
+        let path = tidy("/tide.html").unwrap().place().unwrap();
+        let question = Question { site: SiteId(0), path, want: Want::Entry };
+        let is_there = || {
+            let opened = folder.opened().unwrap();
+            let facts = facts_of(&opened.metadata(&question).unwrap());
+            opened.beside(&question, facts)[Codec::Gzip as usize].is_some()
+        };
+        assert!(!is_there());
+        write("tide.html.gz", then - Duration::from_millis(800));
+        assert!(is_there(), "copied by whoever keeps no more than seconds");
+        write("tide.html.gz", then - Duration::from_secs(1));
+        assert!(!is_there());
+    }
+}

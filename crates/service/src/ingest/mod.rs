@@ -26,7 +26,7 @@ const BLOCK: usize = 4 << 20;
 const MOST_IN_TAIL: usize = 8 * BATCH_ROWS;
 /// The same in octets of the lines they were read from, and from how many on the tail is committed.
 const MOST_OCTETS: usize = 32 << 20;
-const FULL_OCTETS: usize = 4 << 20;
+const FULL_OCTETS: usize = 12 << 20;
 /// How long news are gathered before the logs are looked at: long enough that a busy log comes in large pieces,
 /// whose texts are looked up together, and short enough that nobody notices.
 const GATHERING: Duration = Duration::from_millis(150);

@@ -97,7 +97,7 @@ impl Records {
         }
         let origins = origins.into_iter().map(|(origin, count)| (origin.clone(), count)).collect();
         let octets = small.iter().map(|segment| segment.octets).sum();
-        let packed = Packed::new(Arc::clone(&small[0].site), &batch, &texts, origins, octets);
+        let packed = Packed::new(Arc::clone(&small[0].site), &batch, &texts, origins, octets)?;
         let ids: Vec<i32> = small.iter().map(|segment| segment.id).collect();
         let made = self.writer.run(|writer| {
             writer.immediate_transaction::<_, StoreError, _>(|writer| {

@@ -253,7 +253,7 @@ impl Records {
         let packed = by_log.into_iter().map(|((site, origin), (batch, texts, octets))| {
             Packed::new(site, &batch, &texts, vec![(origin, batch.rows())], octets)
         });
-        let packed: Vec<Packed> = packed.collect();
+        let packed: Vec<Packed> = packed.collect::<Result<_, _>>()?;
         let made = self.writer.run(|writer| {
             writer.immediate_transaction::<_, StoreError, _>(|writer| {
                 changed.iter().try_for_each(|(name, checkpoint)| keep(name, checkpoint, writer))?;

@@ -6,6 +6,7 @@
 
 use exedra_core::logs::batch::{NO_NUMBER, NO_TEXT};
 use exedra_core::logs::{Column, Dictionaries, RequestBatch, TextColumn};
+use std::io;
 
 const VERSION: u8 = 1;
 /// How hard Zstandard tries: about where more work stops paying on such columns.
@@ -14,7 +15,7 @@ const EFFORT: i32 = 3;
 const MOST_OCTETS: usize = 1 << 30;
 
 /// Packs one column of a batch.
-pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> Vec<u8> {
+pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> io::Result<Vec<u8>> {
     let mut plain = vec![VERSION];
     match column {
         Column::Time => {
@@ -30,14 +31,27 @@ pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> Vec<u
         Column::Duration => put_numbers(&batch.duration, &mut plain),
         Column::Text(column) => put_texts(column, batch, texts, &mut plain),
     }
-    compress(&plain).unwrap_or_default()
-}
-
-fn compress(plain: &[u8]) -> std::io::Result<Vec<u8>> {
     let mut compressor = zstd::bulk::Compressor::new(EFFORT)?;
     // What a disk has altered must not pass for requests.
     compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true))?;
-    compressor.compress(plain)
+    compressor.compress(&plain)
+}
+
+/// Appends nothing for each of some requests: a segment of a time when there was no such column has none. `None` for the
+/// one that each has.
+pub fn append_nothing(column: Column, requests: usize, batch: &mut RequestBatch) -> Option<()> {
+    match column {
+        Column::Time => return None,
+        Column::Status => batch.status.resize(batch.status.len() + requests, 0),
+        Column::Bytes => batch.bytes.resize(batch.bytes.len() + requests, NO_NUMBER),
+        Column::FullBytes => batch.full_bytes.resize(batch.full_bytes.len() + requests, NO_NUMBER),
+        Column::Duration => batch.duration.resize(batch.duration.len() + requests, NO_NUMBER),
+        Column::Text(column) => {
+            let codes = &mut batch.texts[column.index()];
+            codes.resize(codes.len() + requests, NO_TEXT);
+        }
+    }
+    Some(())
 }
 
 /// Appends a packed column to that of a batch. `None` when it is damaged.

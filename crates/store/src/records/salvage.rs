@@ -121,7 +121,13 @@ fn read(
     let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
     let mut packed = Vec::new();
     for column in Column::ALL {
-        let (name, id) = columns.iter().find(|(name, _)| name == column.name())?;
+        let Some((name, id)) = columns.iter().find(|(name, _)| name == column.name()) else {
+            if segment.has(column) {
+                return None;
+            }
+            packing::append_nothing(column, segment.requests, &mut batch)?;
+            continue;
+        };
         let row = segment_columns::table.find(id).select(segment_columns::packed);
         let octets: Vec<u8> = row.first(damaged).ok()?;
         packing::unpack(column, &octets, segment.requests, &mut batch, &mut texts)?;

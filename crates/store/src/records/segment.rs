@@ -31,11 +31,18 @@ pub struct Segment {
     pub last: i64,
     /// How many were read from which log; empty where that is not known.
     pub origins: Vec<(Origin, usize)>,
+    /// Names of its columns, between commas; empty where that is not known.
+    pub columns: Arc<str>,
     /// Octets of the lines they were read from: about what they take in memory.
     pub octets: usize,
 }
 
 impl Segment {
+    /// Whether a column was written with it, so that it is damaged where that lacks.
+    pub fn has(&self, column: Column) -> bool {
+        self.columns.split(',').any(|name| name == column.name())
+    }
+
     /// Whether requests of a log are in it.
     pub fn is_from(&self, origin: &Origin) -> bool {
         self.origins.iter().any(|(one, _)| one == origin)
@@ -43,13 +50,14 @@ impl Segment {
 }
 
 /// A row of the table of segments.
-pub type Row = (i32, String, i32, i64, i64, bool, String, i64);
+pub type Row = (i32, String, i32, i64, i64, bool, String, String, i64);
 
 impl From<Row> for Segment {
-    fn from((id, site, requests, first, last, _, origins, octets): Row) -> Self {
+    fn from((id, site, requests, first, last, _, origins, columns, octets): Row) -> Self {
         let (requests, octets) = (requests.max(0) as usize, octets.max(0) as usize);
         let origins = understand(&origins).unwrap_or_default();
-        Segment { id, site: site.into(), requests, first, last, origins, octets }
+        let (site, columns) = (site.into(), columns.into());
+        Segment { id, site, requests, first, last, origins, columns, octets }
     }
 }
 
@@ -77,15 +85,25 @@ impl Packed {
         texts: &Dictionaries,
         origins: Vec<(Origin, usize)>,
         octets: usize,
-    ) -> Self {
+    ) -> Result<Self, StoreError> {
         let first = batch.time.iter().copied().min().unwrap_or_default();
         let last = batch.time.iter().copied().max().unwrap_or_default();
-        let columns =
-            Column::ALL.into_iter().map(|column| (column, packing::pack(column, batch, texts))).collect();
-        Packed {
-            segment: Segment { id: 0, site, requests: batch.rows(), first, last, origins, octets },
+        let names = Column::ALL.map(Column::name).join(",");
+        let packed = |column| Ok((column, packing::pack(column, batch, texts).map_err(StoreError::Packing)?));
+        let columns = Column::ALL.into_iter().map(packed).collect::<Result<_, StoreError>>()?;
+        Ok(Packed {
+            segment: Segment {
+                id: 0,
+                site,
+                requests: batch.rows(),
+                first,
+                last,
+                origins,
+                columns: names.into(),
+                octets,
+            },
             columns,
-        }
+        })
     }
 
     /// Writes it, under the next number.
@@ -121,6 +139,7 @@ fn values(segment: &Segment) -> _ {
     let first: i64 = segment.first;
     let last: i64 = segment.last;
     let origins: String = written(&segment.origins);
+    let columns: String = segment.columns.to_string();
     let octets: i64 = segment.octets as i64;
     (
         segments::site.eq(site),
@@ -129,6 +148,7 @@ fn values(segment: &Segment) -> _ {
         segments::last_time.eq(last),
         segments::retired.eq(false),
         segments::origins.eq(origins),
+        segments::column_names.eq(columns),
         segments::octets.eq(octets),
     )
 }

@@ -153,10 +153,12 @@ pub(super) fn read_segment(
     })?;
     let rows = batch.rows();
     for column in wanted {
-        let unpacked = packed
-            .iter()
-            .find(|(name, _)| name == column.name())
-            .and_then(|(_, packed)| packing::unpack(column, packed, segment.requests, batch, texts));
+        let own = packed.iter().find(|(name, _)| name == column.name());
+        let unpacked = match own {
+            Some((_, packed)) => packing::unpack(column, packed, segment.requests, batch, texts),
+            None if segment.has(column) => None,
+            None => packing::append_nothing(column, segment.requests, batch),
+        };
         if unpacked.is_none() {
             tracing::error!("segment {} of requests.db, column {}, is damaged", segment.id, column.name());
             batch.truncate(rows);
