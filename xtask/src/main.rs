@@ -44,7 +44,8 @@ fn main() -> ExitCode {
 
 /// The root of the repository.
 fn root() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("..")
+    let own = Path::new(env!("CARGO_MANIFEST_DIR"));
+    own.parent().unwrap_or(own).to_owned()
 }
 
 fn demo(options: &[String]) -> Result<(), Failed> {

@@ -3,7 +3,7 @@
 use crate::Failure;
 use clap::Args;
 use exedra_service::guards::{hash, users};
-use exedra_service::whole::write_private;
+use exedra_service::whole::{make_private_folder, write_private};
 use std::io::{BufRead, IsTerminal};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -78,9 +78,28 @@ fn put(file: &Path, name: &str, line: &str) -> Result<(), Failure> {
     };
     let mut lines: Vec<&str> = text.lines().filter(|known| !is_theirs(known)).collect();
     lines.push(line);
+    make_folder(file)?;
     let owner = owner(file)?;
     write_owned(file, &(lines.join("\n") + "\n"), owner)
         .map_err(|error| Failure(format!("{} cannot be written: {error}", file.display())))
+}
+
+/// Makes the folder of a file, where it is not there: for whoever the one belongs to that it comes to lie in.
+fn make_folder(file: &Path) -> Result<(), Failure> {
+    let missing: Vec<&Path> = file
+        .ancestors()
+        .skip(1)
+        .take_while(|folder| !folder.as_os_str().is_empty() && !folder.exists())
+        .collect();
+    for folder in missing.iter().rev() {
+        let above = folder.parent().filter(|above| !above.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let made = make_private_folder(folder).and_then(|()| {
+            let owner = std::fs::metadata(above)?;
+            std::os::unix::fs::chown(folder, Some(owner.uid()), Some(owner.gid()))
+        });
+        made.map_err(|error| Failure(format!("the folder {} cannot be made: {error}", folder.display())))?;
+    }
+    Ok(())
 }
 
 /// Who must be able to read a file, and in which mode: as it is; a new one as its folder, which is the service's.

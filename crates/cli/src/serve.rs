@@ -4,6 +4,7 @@ use crate::{Failure, configuration};
 use clap::Args;
 use exedra_core::config::Config;
 use exedra_service::Running;
+use exedra_store::Revisions;
 use std::path::PathBuf;
 use std::sync::Arc;
 use tokio::signal::unix::{SignalKind, signal};
@@ -18,8 +19,8 @@ pub struct Options {
 
 /// Runs the service.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let first = is_first_start(&configuration::read(&options.config)?);
     let config = configuration::read_to_serve(&options.config)?;
+    let first = is_first_start(&config);
     keep_error_log();
     runtime()?.block_on(async {
         let announced = config.clone();
@@ -96,6 +97,8 @@ pub async fn until_told_to_stop(running: &Running) -> std::io::Result<()> {
     }
 }
 
+/// Whether no configuration has been in force yet: a start that failed was none.
 fn is_first_start(config: &Config) -> bool {
-    !config.service.state.value.join("exedra.db").exists()
+    let state = &config.service.state.value;
+    !state.join("exedra.db").exists() || matches!(Revisions::of_another(state).newest(), Ok(None))
 }

@@ -303,3 +303,38 @@ fn the_console_answers_only_to_names_that_it_has() {
         assert!(words.contains(&format!("console_hosts = [\\\"{host}\\\"]")), "{words}");
     }
 }
+
+#[test]
+fn a_start_that_failed_does_not_use_up_the_first_sign_in_link() {
+    let place = Place::new();
+    place.configure("");
+    // Where a folder is needed, so that starting fails when the databases have been made.
+    place.write("state/encodings", "a file");
+    let failed = exedra(&["serve", "--config", &text(&place.config())]);
+    assert!(!failed.status.success() && place.path("state/exedra.db").exists());
+    std::fs::remove_file(place.path("state/encodings")).unwrap();
+    let program = place.serve();
+    assert!(sign_in(&program.link.clone().unwrap()).is_some());
+    program.tell("TERM");
+    assert!(program.ended());
+    assert_eq!(place.serve().link, None, "it is printed once");
+}
+
+#[test]
+fn a_file_of_users_may_lie_in_a_folder_that_is_not_there_yet() {
+    use std::io::Write;
+    use std::os::unix::fs::PermissionsExt;
+    let place = Place::new();
+    let file = text(&place.path("access/office/staff.toml"));
+    let mut child = std::process::Command::new(exedra_e2e::program())
+        .args(["password", "anna", "--file", &file])
+        .stdin(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(b"a long tide word\n").unwrap();
+    assert!(child.wait().unwrap().success());
+    assert!(std::fs::read_to_string(&file).unwrap().contains("\"anna\""));
+    let mode = |path: &str| place.path(path).metadata().unwrap().permissions().mode() & 0o777;
+    assert_eq!((mode("access"), mode("access/office")), (0o700, 0o700));
+}

@@ -56,6 +56,11 @@ pub enum ChangeError {
     /// There is no such revision.
     #[error("there is no revision {0}: `exedra revisions` lists them")]
     NoRevision(i32),
+    /// Something of it is lost.
+    #[error(
+        "revision {0} is damaged: not all of its files are as they were; nothing has been changed, restore another"
+    )]
+    Damaged(i32),
     /// A file cannot be written.
     #[error("{} cannot be written: {error}", path.display())]
     Write {
@@ -133,6 +138,9 @@ impl Changes {
     pub fn restore(&self, number: i32) -> Result<Changed, ChangeError> {
         let _busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
         let revision = self.revisions.get(number)?.ok_or(ChangeError::NoRevision(number))?;
+        if revision.damaged {
+            return Err(ChangeError::Damaged(number));
+        }
         let files: Vec<(PathBuf, &str)> = revision
             .files
             .iter()

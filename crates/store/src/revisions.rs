@@ -23,6 +23,8 @@ pub struct Revision {
     pub made: i64,
     /// Names and texts of its files, the main one first.
     pub files: Vec<(String, Arc<str>)>,
+    /// Whether something of it is lost, or is not what was kept.
+    pub damaged: bool,
 }
 
 /// A row of the table of revisions.
@@ -100,11 +102,16 @@ impl Revisions {
         })
     }
 
-    /// One of them.
+    /// One of them. Its texts are held against their hashes.
     pub fn get(&self, number: i32) -> Result<Option<Revision>, StoreError> {
         self.with(|connection| {
-            let row = revisions::table.find(number).first::<Row>(connection).optional()?;
-            row.map(|row| revision(row, &mut HashMap::new(), connection)).transpose()
+            let Some(row) = revisions::table.find(number).first::<Row>(connection).optional()? else {
+                return Ok(None);
+            };
+            let mut texts = HashMap::new();
+            let mut found = revision(row, &mut texts, connection)?;
+            found.damaged |= texts.iter().any(|(told, text)| hash(text) != *told);
+            Ok(Some(found))
         })
     }
 
@@ -149,21 +156,25 @@ fn revision(
     texts: &mut HashMap<String, Arc<str>>,
     connection: &mut SqliteConnection,
 ) -> QueryResult<Revision> {
-    let files: Vec<(String, String)> = serde_json::from_str(&files).unwrap_or_default();
-    let mut text = |told: String| -> QueryResult<Arc<str>> {
-        if !by_hash {
-            return Ok(told.into());
+    let named: Vec<(String, String)> = serde_json::from_str(&files).unwrap_or_default();
+    let mut found = Revision { number, made, files: Vec::new(), damaged: named.is_empty() };
+    for (name, told) in named {
+        let text = match (by_hash, texts.get(&told)) {
+            (false, _) => Some(told.into()),
+            (true, Some(known)) => Some(Arc::clone(known)),
+            (true, None) => {
+                let row = contents::table.find(&told).select(contents::text);
+                let text: Option<Arc<str>> = row.first::<String>(connection).optional()?.map(Into::into);
+                texts.extend(text.clone().map(|text| (told, text)));
+                text
+            }
+        };
+        match text {
+            Some(text) => found.files.push((name, text)),
+            None => found.damaged = true,
         }
-        if let Some(known) = texts.get(&told) {
-            return Ok(Arc::clone(known));
-        }
-        let text: String = contents::table.find(&told).select(contents::text).first(connection)?;
-        let text: Arc<str> = text.into();
-        texts.insert(told, Arc::clone(&text));
-        Ok(text)
-    };
-    let files = files.into_iter().map(|(name, told)| Ok((name, text(told)?))).collect::<QueryResult<_>>()?;
-    Ok(Revision { number, made, files })
+    }
+    Ok(found)
 }
 
 #[cfg(test)]
@@ -220,5 +231,24 @@ mod tests {
         let left =
             revisions.with(|connection| contents::table.count().get_result::<i64>(connection)).unwrap();
         assert_eq!(left, MOST_REVISIONS as i64 + 1);
+    }
+    #[test]
+    fn a_revision_of_which_something_is_lost_or_altered_says_so() {
+        let folder = tempfile::tempdir().unwrap();
+        let revisions = Revisions::open(folder.path());
+        for text in ["a", "b", "c"] {
+            revisions.keep(&[("exedra.toml".to_owned(), text)], 1).unwrap();
+        }
+        revisions
+            .with(|connection| {
+                diesel::delete(contents::table.find(hash("a"))).execute(connection)?;
+                diesel::update(contents::table.find(hash("b")))
+                    .set(contents::text.eq("x"))
+                    .execute(connection)
+            })
+            .unwrap();
+        let damaged = |number| revisions.get(number).unwrap().unwrap().damaged;
+        assert_eq!((damaged(1), damaged(2), damaged(3)), (true, true, false));
+        assert_eq!(revisions.all().unwrap().len(), 3, "the others are there");
     }
 }

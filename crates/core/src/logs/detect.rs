@@ -56,7 +56,7 @@ mod tests {
     #[case::json(&[r#"{"ts":1794633160,"request":{"method":"GET","uri":"/"},"status":200}"#], Some("json"))]
     #[case::extended(&["#Version: 1.0", "#Fields: date time c-ip cs-uri-stem", "2026-11-14 05:12:40 192.0.2.1 /"], Some("extended"))]
     #[case::most_lines_win(&[COMBINED, COMBINED, FULL], Some("combined"))]
-    #[case::another_kind(&["Nov 14 05:12:40 lamp sshd[812]: hello", "{}"], None)]
+    #[case::another_kind(&["Nov 14 05:12:40 lamp keeper[812]: hello", "{}"], None)]
     #[case::nothing(&[], None)]
     fn finds(#[case] lines: &[&str], #[case] expected: Option<&str>) {
         let lines: Vec<&[u8]> = lines.iter().map(|line| line.as_bytes()).collect();
