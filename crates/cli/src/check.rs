@@ -24,7 +24,7 @@ pub struct Options {
 
 /// Checks and prints. Fails when anything is an error.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let (found, sources) = match checking::read(&options.config, Depth::Thorough) {
+    let (found, sources) = match checking::read(&options.config, Depth::Thorough, None) {
         Ok(Checked { config, found }) => (found, config.sources),
         Err(Refused::Mistaken { found, sources }) => (found, sources),
         Err(unreadable) => return Err(crate::configuration::failure(unreadable)),

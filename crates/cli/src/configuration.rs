@@ -15,7 +15,7 @@ pub fn read(path: &Path) -> Result<Config, Failure> {
 
 /// As [`read`], and checks everything that could keep it from coming into force.
 pub fn read_to_serve(path: &Path) -> Result<Config, Failure> {
-    let Checked { config, found } = checking::read(path, Depth::ToServe).map_err(failure)?;
+    let Checked { config, found } = checking::read(path, Depth::ToServe, None).map_err(failure)?;
     if !found.is_empty() {
         crate::out::note!("{}", ours(draw(&found, &config.sources, true).trim_end()));
     }

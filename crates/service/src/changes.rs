@@ -109,7 +109,10 @@ impl Changes {
     }
 
     fn reload_alone(&self) -> Result<Changed, ChangeError> {
-        let Checked { config, found: remarks } = checking::read(&self.file, checking::Depth::ToServe)?;
+        let before = self.house.site().map(|site| Arc::clone(&site.config));
+        let Checked { config, found: remarks } =
+            checking::read(&self.file, checking::Depth::ToServe, before.as_deref())?;
+        drop(before);
         let later = self.house.site().map(|site| later(&site.config, &config)).unwrap_or_default();
         let sources = config.sources.clone();
         // Kept first: what could not be taken back does not come into force.
@@ -195,14 +198,16 @@ impl Changes {
 fn later(before: &Config, after: &Config) -> Vec<String> {
     let (old, new) = (&before.service, &after.service);
     let mut later = Vec::new();
+    // The file may have been named from elsewhere.
+    let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let mut differs = |differs: bool, what: &str| {
         if differs {
             later.push(what.to_owned());
         }
     };
     differs(old.console.value != new.console.value, "`console` in [service]");
-    differs(old.state.value != new.state.value, "`state` in [service]");
-    differs(old.logs.value != new.logs.value, "`logs` in [service]");
+    differs(whole(&old.state.value) != whole(&new.state.value), "`state` in [service]");
+    differs(whole(&old.logs.value) != whole(&new.logs.value), "`logs` in [service]");
     differs(old.records != new.records, "`records` in [service]");
     differs(
         old.user.as_ref().map(|user| &user.value) != new.user.as_ref().map(|user| &user.value),

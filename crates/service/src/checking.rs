@@ -41,10 +41,11 @@ pub struct Checked {
     pub found: Vec<Diagnostic>,
 }
 
-/// Reads a configuration and checks it. It is refused when anything is an error.
-pub fn read(path: &Path, depth: Depth) -> Result<Checked, Refused> {
+/// Reads a configuration and checks it. It is refused when anything is an error. `in_force` is the one that is, where that is
+/// known; otherwise it is looked for among those that were kept.
+pub fn read(path: &Path, depth: Depth, in_force: Option<&Config>) -> Result<Checked, Refused> {
     let config = configuration::read(path)?;
-    let found = check(&config, depth);
+    let found = check(&config, depth, in_force);
     match found.iter().any(Diagnostic::is_error) {
         true => Err(Refused::Mistaken { found, sources: config.sources }),
         false => Ok(Checked { config, found }),
@@ -52,7 +53,7 @@ pub fn read(path: &Path, depth: Depth) -> Result<Checked, Refused> {
 }
 
 /// Finds what is wrong with a configuration.
-pub fn check(config: &Config, depth: Depth) -> Vec<Diagnostic> {
+pub fn check(config: &Config, depth: Depth, in_force: Option<&Config>) -> Vec<Diagnostic> {
     let mut found = preflight(config);
     certificates(config, &mut found);
     realms(config, &mut found);
@@ -66,9 +67,10 @@ pub fn check(config: &Config, depth: Depth) -> Vec<Diagnostic> {
     // Without its folders nothing can be tried.
     if let Ok(disk) = Disk::open(config, Clock::new()) {
         let spoken = spoken(config, &mut found);
-        let before = last_in_force(config);
+        let kept = if in_force.is_none() { last_in_force(config) } else { None };
+        let before = in_force.or(kept.as_ref());
         let looking = |question: &Question| reply(question, &disk, &spoken);
-        found.extend(check::check(config, &looking, &spoken, before.as_ref()));
+        found.extend(check::check(config, &looking, &spoken, before));
         if depth == Depth::Thorough {
             exposed(config, &disk, &mut found);
         }
@@ -152,8 +154,7 @@ fn last_in_force(config: &Config) -> Option<Config> {
         return None;
     }
     let newest = Revisions::of_another(state).newest().ok()??;
-    let (name, text) = newest.files.first()?;
-    configuration::understood(Path::new(name), text).ok()
+    configuration::kept(&newest.files, config)
 }
 
 fn realms(config: &Config, found: &mut Vec<Diagnostic>) {

@@ -2,6 +2,7 @@
 
 use exedra_core::config::{Companions, Config, Diagnostic, Sources, understand_with};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use thiserror::Error;
 
 /// Why a configuration cannot come into force.
@@ -46,12 +47,39 @@ pub fn understood(path: &Path, text: &str) -> Result<Config, Refused> {
         .map_err(|(found, sources)| Refused::Mistaken { found, sources })
 }
 
+/// Understands a configuration as it was kept, with its files as they were then. What still is as it was is shared with the
+/// one that is.
+pub fn kept(files: &[(String, Arc<str>)], now: &Config) -> Option<Config> {
+    let (name, text) = files.first()?;
+    let base = Path::new(name).parent().unwrap_or(Path::new(""));
+    understand_with(name, text, base, &Kept { files, now }).ok()
+}
+
+struct Kept<'k> {
+    files: &'k [(String, Arc<str>)],
+    now: &'k Config,
+}
+
+impl Companions for Kept<'_> {
+    fn read(&self, path: &Path) -> Result<Arc<String>, String> {
+        let Some((_, text)) = self.files.iter().find(|(name, _)| Path::new(name) == path) else {
+            return OnDisk.read(path);
+        };
+        let same = self.now.sources.files().iter().find(|file| file.text.as_str() == &**text);
+        Ok(same.map_or_else(|| Arc::new(text.to_string()), |file| Arc::clone(&file.text)))
+    }
+
+    fn matching(&self, pattern: &Path) -> Result<Vec<PathBuf>, String> {
+        OnDisk.matching(pattern)
+    }
+}
+
 /// The files of the disk.
 struct OnDisk;
 
 impl Companions for OnDisk {
-    fn read(&self, path: &Path) -> Result<String, String> {
-        std::fs::read_to_string(path).map_err(|error| match error.kind() {
+    fn read(&self, path: &Path) -> Result<Arc<String>, String> {
+        std::fs::read_to_string(path).map(Arc::new).map_err(|error| match error.kind() {
             std::io::ErrorKind::NotFound => "there is no such file".to_owned(),
             _ => error.to_string(),
         })

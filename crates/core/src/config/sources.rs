@@ -26,7 +26,7 @@ pub struct Source {
 /// Whoever reads the files that a configuration names.
 pub trait Companions {
     /// The text of a file. The error is for people.
-    fn read(&self, path: &Path) -> Result<String, String>;
+    fn read(&self, path: &Path) -> Result<Arc<String>, String>;
 
     /// Files that fit a path whose last part may have wildcards, in the order of their names.
     fn matching(&self, pattern: &Path) -> Result<Vec<PathBuf>, String>;
@@ -34,7 +34,7 @@ pub trait Companions {
 
 /// Nobody: a configuration that names no other files.
 impl Companions for () {
-    fn read(&self, _: &Path) -> Result<String, String> {
+    fn read(&self, _: &Path) -> Result<Arc<String>, String> {
         Err("nothing is read beside the configuration here".to_owned())
     }
 

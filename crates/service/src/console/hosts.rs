@@ -53,8 +53,9 @@ fn authority(headers: &HeaderMap) -> Option<Authority> {
 }
 
 fn is_safe(host: &str) -> bool {
+    let bracketed = host.strip_prefix('[').and_then(|rest| rest.strip_suffix(']'));
     let is_address = host.parse::<IpAddr>().is_ok()
-        || host.trim_start_matches('[').trim_end_matches(']').parse::<Ipv6Addr>().is_ok();
+        || bracketed.is_some_and(|address| address.parse::<Ipv6Addr>().is_ok());
     is_address || host == "localhost" || host.ends_with(".localhost")
 }
 
@@ -68,7 +69,7 @@ mod tests {
             assert!(is_safe(host), "{host}");
         }
         for host in ["lindry.example", "127.0.0.1.example", "localhost.example", "1", "[::1", ""] {
-            assert!(host == "[::1" || !is_safe(host), "{host}");
+            assert!(!is_safe(host), "{host}");
         }
     }
 }

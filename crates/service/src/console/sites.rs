@@ -130,10 +130,12 @@ pub async fn explain(
 #[utoipa::path(get, path = "/api/check",
     responses((status = 200, body = Vec<Finding>), (status = 401, body = Problem)))]
 pub async fn check(State(console): State<Arc<Console>>) -> Result<Json<Vec<Finding>>, Failure> {
-    blocking(move || match checking::read(&console.changes.file, Depth::Thorough) {
-        Ok(checked) => Ok(findings(&checked.found, &checked.config.sources)),
-        Err(Refused::Mistaken { found, sources }) => Ok(findings(&found, &sources)),
-        Err(unreadable @ Refused::Unreadable { .. }) => Err(Failure::Wrong(unreadable.to_string())),
+    blocking(move || {
+        match checking::read(&console.changes.file, Depth::Thorough, Some(&*console.site()?.config)) {
+            Ok(checked) => Ok(findings(&checked.found, &checked.config.sources)),
+            Err(Refused::Mistaken { found, sources }) => Ok(findings(&found, &sources)),
+            Err(unreadable @ Refused::Unreadable { .. }) => Err(Failure::Wrong(unreadable.to_string())),
+        }
     })
     .await
 }

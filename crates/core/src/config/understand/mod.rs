@@ -23,7 +23,6 @@ use crate::facts::FactName;
 use bounds::NINETY_DAYS;
 use std::collections::HashMap;
 use std::path::Path;
-use std::sync::Arc;
 use toml::Spanned;
 use toml::de::DeTable;
 
@@ -163,7 +162,7 @@ fn include(
         for path in paths {
             match companions.read(&path) {
                 Ok(text) => {
-                    let begins = sources.add(&path.display().to_string(), Arc::new(text));
+                    let begins = sources.add(&path.display().to_string(), text);
                     included.push((sources.files().len() - 1, begins));
                 }
                 Err(reason) => diagnostics.push(cannot(format!("{}: {reason}", path.display()))),

@@ -16,7 +16,7 @@ impl Reading<'_> {
         let mut moved = Moved::default();
         let path = self.base.join(&file.value);
         let text = match self.companions.read(&path) {
-            Ok(text) => Arc::new(text),
+            Ok(text) => text,
             Err(reason) => {
                 let message = format!("the redirects in {} cannot be read", path.display());
                 self.error(&file.span, message, reason, "make the file, or correct `redirects`");
