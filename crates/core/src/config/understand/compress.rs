@@ -94,3 +94,37 @@ impl Reading<'_> {
         codec
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::config::{Compress, understand};
+    use std::path::Path;
+
+    #[test]
+    fn types_may_have_a_star_at_one_end() {
+        let site = |types: &str| {
+            let text = format!(
+                "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n[site.compress]\ntypes = [{types}]\n"
+            );
+            understand(&text, Path::new("")).map(|config| config.sites[0].compress.clone())
+        };
+        let compress = site("\"*+XML\", \"text/*\", \"font/otf\"").unwrap();
+        for (essence, is_compressed) in [
+            ("application/atom+xml", true),
+            ("application/xml", false),
+            ("text/css", true),
+            ("font/otf", true),
+            ("font/woff2", false),
+        ] {
+            assert_eq!(compress.has_type(essence), is_compressed, "{essence}");
+        }
+        for wrong in ["html", "te*t/css", "*/*", "text/html; charset=utf-8", "* +xml"] {
+            assert!(site(&format!("\"{wrong}\"")).is_err(), "{wrong}");
+        }
+        let usual = Compress::default();
+        for essence in ["application/rss+xml", "application/geo+json", "application/wasm", "font/ttf"] {
+            assert!(usual.has_type(essence), "{essence}");
+        }
+        assert!(!usual.has_type("font/woff2") && !usual.has_type("image/png"));
+    }
+}
