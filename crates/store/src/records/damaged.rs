@@ -12,8 +12,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 impl Records {
-    /// Nobody reads a segment any longer, because it is damaged.
-    pub(super) fn is_damaged(&self, segment: &Segment) {
+    /// Has nobody read a segment any longer, because it is damaged.
+    pub(super) fn leave_out(&self, segment: &Segment) {
         let mut state = self.state();
         let Some(nth) = state.segments.iter().position(|one| one.id == segment.id) else { return };
         let segment = state.segments.remove(nth);

@@ -162,7 +162,7 @@ pub(super) fn read_segment(
         if unpacked.is_none() {
             tracing::error!("segment {} of requests.db, column {}, is damaged", segment.id, column.name());
             batch.truncate(rows);
-            records.is_damaged(segment);
+            records.leave_out(segment);
             return Ok(());
         }
     }
