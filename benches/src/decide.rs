@@ -58,9 +58,9 @@ pub fn decide_again(config: &Config, headers: &HeaderMap, path: &str, times: u32
         Want::Settings => Reply::Settings(None),
         Want::Entry => {
             let facts = FileFacts { size: 1024, modified: 1_700_000_000_000_000_000, stamp: 0 };
-            Reply::File(Arc::clone(
-                card.get_or_insert_with(|| Arc::new(Card::new(&question.path, facts, None))),
-            ))
+            Reply::File(Arc::clone(card.get_or_insert_with(|| {
+                Arc::new(Card::new(&question.path, facts, None, b"", &Default::default()))
+            })))
         }
     };
     for _ in 0..times {

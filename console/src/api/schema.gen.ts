@@ -839,8 +839,8 @@ export interface components {
         Site: {
             /** @description Addresses at which it can be looked at from this machine, or from anywhere. */
             addresses: string[];
-            /** @description Its folder. */
-            folder: string;
+            /** @description Its folder, where it has one. */
+            folder?: string | null;
             /** @description Host names it answers to. */
             hosts: components["schemas"]["Host"][];
             /** @description Whether it answers for unknown hosts. */
@@ -858,8 +858,8 @@ export interface components {
         };
         /** @description How a site is. */
         SiteStatus: {
-            /** @description Its folder. */
-            folder: string;
+            /** @description Its folder, where it has one. */
+            folder?: string | null;
             /** @description Host names it answers to. */
             hosts: string[];
             log?: components["schemas"]["LogStatus"] | null;
@@ -1253,6 +1253,8 @@ export interface components {
             changes?: components["schemas"]["BTreeMap"];
             /** @description Requests of each hour, all twenty-four. */
             hours: number[];
+            /** @description Those of people, where agents were looked at. */
+            people?: number[];
             /**
              * Format: int64
              * @description Requests.

@@ -34,7 +34,7 @@ export function WeekFan({ title, values, show }: Props) {
     setPointed((at) => (at ? { day: (at.day + move[0] + 7) % 7, hour: (at.hour + move[1] + 24) % 24 } : { day: 0, hour: 0 }));
   };
   return (
-    <figure className="m-0">
+    <figure className="m-0" data-fan={JSON.stringify(values)}>
       <figcaption className="flex flex-wrap items-baseline gap-x-3">
         <span className="text-lg font-semibold">{title}</span>
         <span className="ml-auto h-6 text-sm text-quiet" aria-live="polite">

@@ -8,8 +8,12 @@ export interface Column<Row> {
   value: (row: Row) => string | number;
   /** What is shown, where that is not the value. */
   show?: (row: Row) => ReactNode;
+  /** What it is ordered by, where that is not the value. */
+  order?: (row: Row) => number;
   /** Texts are on the left, figures on the right. */
   text?: boolean;
+  /** A figure that narrow windows have no room for. */
+  minor?: boolean;
 }
 
 interface Props<Row> {
@@ -25,13 +29,15 @@ interface Props<Row> {
 }
 
 const FIRST = 12;
+const NARROW = "hidden sm:table-cell print:table-cell";
 
 export function List<Row>({ title, about, rows, columns, identify, share, below, file }: Props<Row>) {
   const figures = columns.findIndex((column) => !column.text);
   const [sort, setSort] = useState({ column: Math.max(figures, 0), up: false });
   const [filter, setFilter] = useState("");
   const [length, setLength] = useState(FIRST);
-  const by = columns[sort.column]?.value ?? (() => 0);
+  const chosen = columns[sort.column];
+  const by = chosen?.order ?? chosen?.value ?? (() => 0);
   const matching = rows.filter((row) => identify(row).toLowerCase().includes(filter.toLowerCase()));
   const sorted = [...matching].sort((a, b) => {
     const [one, other] = [by(a), by(b)];
@@ -63,7 +69,7 @@ export function List<Row>({ title, about, rows, columns, identify, share, below,
                 key={column.name}
                 scope="col"
                 aria-sort={place === sort.column ? (sort.up ? "ascending" : "descending") : "none"}
-                className={`py-1 font-normal ${column.text ? "text-left" : "w-28 text-right"}`}
+                className={`py-1 font-normal ${column.text ? "text-left" : "w-20 text-right sm:w-28"} ${column.minor ? NARROW : ""}`}
               >
                 <button
                   type="button"
@@ -81,7 +87,7 @@ export function List<Row>({ title, about, rows, columns, identify, share, below,
           {sorted.slice(0, length).map((row) => (
             <tr key={identify(row)} className="border-b border-line align-top">
               {columns.map((column) => (
-                <td key={column.name} className={`py-1 ${column.text ? "pr-4" : "text-right"}`}>
+                <td key={column.name} className={`py-1 ${column.text ? "pr-4" : "text-right"} ${column.minor ? NARROW : ""}`}>
                   {column.show ? column.show(row) : column.value(row)}
                   {column.text && (
                     <>

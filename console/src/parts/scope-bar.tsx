@@ -87,7 +87,7 @@ function Chips({ scope, change }: { scope: Scope; change: Change }) {
   ];
   return chips.map(({ filter, kind }) => (
     <span key={kind + filter} className="flex items-center gap-1 rounded-full bg-sea-soft py-0.5 pr-1 pl-3 text-sm" data-testid="chip">
-      {kind === "without" && "not "}
+      {kind === "without" && `${words.scope.without} `}
       <span className="font-mono">{filter}</span>
       <button
         type="button"

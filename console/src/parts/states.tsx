@@ -24,3 +24,12 @@ export function Stale() {
     </p>
   );
 }
+
+/** What is shown is of another scope, until this one has been counted. */
+export function Waiting() {
+  return (
+    <p role="status" className="mt-4 text-sm font-semibold" data-testid="waiting">
+      {words.traffic.before}
+    </p>
+  );
+}

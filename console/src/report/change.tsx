@@ -13,6 +13,19 @@ export function changed(change: Change): string {
   return ratio < 0 ? `−${text}` : `+${text}`;
 }
 
+/** How the share that something has of a whole changed, in points of a hundred: a share is compared with a share. */
+export function ShareNote({ now, all, change, before }: { now: number; all: number; change?: Change; before?: Change }) {
+  if (!change || !before || all === 0 || before.before === 0) return null;
+  const share = (100 * change.before) / before.before;
+  const points = (100 * now) / all - share;
+  const text = Math.abs(points) < 0.05 ? "±0" : `${points < 0 ? "−" : "+"}${Math.abs(points).toFixed(1)}`;
+  return (
+    <span className="text-sm whitespace-nowrap text-clay" title={`${words.report.before} ${share.toFixed(1)} %`}>
+      {words.report.points(text)}
+    </span>
+  );
+}
+
 export function ChangeNote({ change }: { change?: Change }) {
   if (!change) return null;
   return (

@@ -44,10 +44,8 @@ export function byHour(report: Survey, measure: "requests" | "bytes"): TimeColum
   });
 }
 
-/** Requests by day of the week and hour: the mean of all such days of the report. */
-export function week(report: Survey): (number | undefined)[][] {
-  const first = report.by_day[0]?.day;
-  const last = report.by_day.at(-1)?.day;
+/** Requests of people by day of the week and hour: the mean of all such days between two, both included. */
+export function week(report: Survey, first = report.by_day[0]?.day, last = report.by_day.at(-1)?.day): (number | undefined)[][] {
   const times = Array.from({ length: 7 }, () => 0);
   if (first && last) {
     for (let day = 0; day < length(first, last); day += 1) {
@@ -55,5 +53,5 @@ export function week(report: Survey): (number | undefined)[][] {
       times[weekday] = (times[weekday] ?? 0) + 1;
     }
   }
-  return (report.by_weekday ?? []).map((day, place) => day.hours.map((requests) => (times[place] ? requests / (times[place] ?? 1) : undefined)));
+  return (report.by_weekday ?? []).map((day, place) => (day.people ?? []).map((requests) => (times[place] ? requests / (times[place] ?? 1) : undefined)));
 }

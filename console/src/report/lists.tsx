@@ -62,7 +62,7 @@ function Values({ report, title, rows, file, column, mono, heavy, visits, by, ab
   const first = measures[heavy && asked === "requests" ? "bytes" : asked];
   const others = visits ? [] : [measures.requests, measures.bytes].filter((other) => other !== first);
   const figures = [first, ...others].map(
-    (measure): Column<Row> => ({ name: visits ? words.report.visits : measure.column, value: measure.of, show: measure.show }),
+    (measure, place): Column<Row> => ({ name: visits ? words.report.visits : measure.column, value: measure.of, show: measure.show, minor: place > 0 }),
   );
   const columns: Column<Row>[] = [
     { name: column, value: (row) => row.value, show: (row) => <Text text={row.value} mono={mono} />, text: true },
@@ -132,9 +132,9 @@ export function Movers({ report }: { report: Survey }) {
       file="changes"
       columns={[
         { name: "path", value: (row) => row.path, show: (row) => <Text text={row.path} mono />, text: true },
-        { name: "difference", value: (row) => difference(row), show: (row) => `${row.now < row.before ? "−" : "+"}${count(difference(row))}` },
-        { name: "before", value: (row) => row.before, show: (row) => count(row.before) },
-        { name: "now", value: (row) => row.now, show: (row) => count(row.now) },
+        { name: "difference", value: (row) => row.now - row.before, order: difference, show: (row) => `${row.now < row.before ? "−" : "+"}${count(difference(row))}` },
+        { name: "before", value: (row) => row.before, show: (row) => count(row.before), minor: true },
+        { name: "now", value: (row) => row.now, show: (row) => count(row.now), minor: true },
       ]}
     />
   );
@@ -153,7 +153,7 @@ export function Missing({ report }: { report: Survey }) {
     { name: measure.column, value: of, show: (row) => measure.show({ ...row, value: row.path }) },
   ];
   if (measure !== measures.requests) {
-    columns.push({ name: "requests", value: (row) => row.requests, show: (row) => count(row.requests) });
+    columns.push({ name: "requests", value: (row) => row.requests, show: (row) => count(row.requests), minor: true });
   }
   if (report.against) {
     const change = (row: MissingRow) => row.changes?.[measure.change];
@@ -207,7 +207,7 @@ export function Slow({ report }: { report: Survey }) {
       columns={[
         { name: "path", value: (row) => row.path, show: (row) => <Text text={row.path} mono />, text: true },
         { name: "slow", value: (row) => row.slow, show: (row) => count(row.slow) },
-        { name: "half in", value: (row) => row.p50_ms, show: (row) => time(row.p50_ms) },
+        { name: "half in", value: (row) => row.p50_ms, show: (row) => time(row.p50_ms), minor: true },
         { name: "99 % in", value: (row) => row.p99_ms, show: (row) => time(row.p99_ms) },
       ]}
     />

@@ -7,7 +7,7 @@ import { WeekFan } from "../charts/week-fan";
 import { bytes, count, dayName, percent, seconds } from "../figures";
 import { words } from "../words";
 import { byDay, byHour, week } from "./columns";
-import { ChangeNote } from "./change";
+import { ChangeNote, ShareNote } from "./change";
 import { Clients, Encodings, Missing, Movers, Named, Paths, Slow, Statuses, Unread } from "./lists";
 
 export type Report = Survey & { sources?: { name: string; layout: string; site?: string | null }[] };
@@ -19,13 +19,13 @@ export function ReportPage({ report }: { report: Report }) {
   return (
     <div className="mx-auto max-w-[1240px] px-5 pb-20">
       <Head report={report} />
-      <nav aria-label={said.contents} className="sticky top-0 z-10 mt-6 flex flex-wrap gap-x-6 border-b border-line bg-paper py-2">
+      {report.totals.requests > 0 && <nav aria-label={said.contents} className="sticky top-0 z-10 mt-6 flex flex-wrap gap-x-6 border-b border-line bg-paper py-2">
         {parts.map(([part, name]) => (
           <a key={part} href={`#${part}`} className="text-sea hover:underline">
             {name}
           </a>
         ))}
-      </nav>
+      </nav>}
       {report.totals.requests === 0 ? (
         <p className="mt-10 text-quiet">{said.nothing}</p>
       ) : (
@@ -56,7 +56,8 @@ function Head({ report }: { report: Report }) {
         {title}
       </h1>
       <p className="mt-1 text-quiet">
-        {report.first && report.last ? `${moment(report.first)} – ${moment(report.last)}` : said.nothing}, {said.zone(report.time_zone)}
+        {report.first && report.last && `${moment(report.first)} – ${moment(report.last)}, `}
+        {said.zone(report.time_zone)}
         {report.masked && <>. {said.masked}</>}
       </p>
       {other && (
@@ -180,14 +181,14 @@ function People({ report }: { report: Report }) {
     <Part part="people">
       {apart && (
         <div className="mt-3 flex flex-wrap gap-x-10 gap-y-3">
-          <Figure value={percent(apart.people, all)} name={said.byPeople} change={<ChangeNote change={apart.changes?.people} />} title={count(apart.people)} />
-          <Figure value={percent(apart.crawlers, all)} name={said.byCrawlers} change={<ChangeNote change={apart.changes?.crawlers} />} title={count(apart.crawlers)} />
+          <Figure value={percent(apart.people, all)} name={said.byPeople} change={<ShareNote now={apart.people} all={all} change={apart.changes?.people} before={report.totals.changes?.requests} />} title={count(apart.people)} />
+          <Figure value={percent(apart.crawlers, all)} name={said.byCrawlers} change={<ShareNote now={apart.crawlers} all={all} change={apart.changes?.crawlers} before={report.totals.changes?.requests} />} title={count(apart.crawlers)} />
           {apart.unnamed > 0 && <Figure value={percent(apart.unnamed, all)} name={said.unnamed} title={count(apart.unnamed)} />}
         </div>
       )}
       <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
         <Clients report={report} />
-        {(["countries", "users", "crawlers", "browsers", "systems", "devices", "referring_sites", "referring_pages", "search_phrases"] as const).map((list) => (
+        {(["countries", "users", "crawlers", "browsers", "systems", "devices", "linking_sites", "linking_pages", "search_phrases"] as const).map((list) => (
           <Named key={list} report={report} list={list} />
         ))}
       </div>

@@ -50,8 +50,8 @@ pub struct SiteStatus {
     pub hosts: Vec<String>,
     /// The one host name it is known by.
     pub main_host: Option<String>,
-    /// Its folder.
-    pub folder: String,
+    /// Its folder, where it has one.
+    pub folder: Option<String>,
     /// Its access log, where it has one.
     pub log: Option<LogStatus>,
 }

@@ -11,8 +11,8 @@ pub struct Site {
     pub name: String,
     /// Host names it answers to.
     pub hosts: Vec<Host>,
-    /// Its folder.
-    pub folder: String,
+    /// Its folder, where it has one.
+    pub folder: Option<String>,
     /// Addresses at which it can be looked at from this machine, or from anywhere.
     pub addresses: Vec<String>,
     /// Whether it answers for unknown hosts.

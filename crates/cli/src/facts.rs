@@ -6,7 +6,7 @@ use exedra_core::facts::FACTS;
 /// Prints the list.
 pub fn run() -> Result<(), Failure> {
     for fact in FACTS {
-        crate::out::line!("{:<10} {:<8} {:<46} {}", fact.name, fact.kind, fact.example, fact.about);
+        crate::out::line!("{:<14} {:<8} {:<46} {}", fact.name, fact.kind, fact.example, fact.about);
     }
     Ok(())
 }

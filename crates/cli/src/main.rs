@@ -30,6 +30,7 @@ mod explain;
 mod facts;
 mod figures;
 mod layout;
+mod licences;
 mod out;
 mod password;
 mod reload;
@@ -100,6 +101,8 @@ enum Command {
     Settings,
     /// Print the JSON Schema of `exedra report --as json`
     Schema,
+    /// Print the licences and notices of everything inside this program
+    Licences,
 }
 
 /// The form of what a command says.
@@ -146,6 +149,7 @@ fn main() -> ExitCode {
         Command::Facts => facts::run(),
         Command::Settings => settings::run(),
         Command::Schema => schema::run(),
+        Command::Licences => licences::run(),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

@@ -33,7 +33,20 @@ fn text() -> Result<String, Failure> {
     whole["properties"]["sources"] = json!({
         "type": "array", "items": { "$ref": "#/$defs/Source" }, "description": "What was read, in order.",
     });
-    Ok(serde_json::to_string_pretty(&whole)? + "\n")
+    Ok(serde_json::to_string_pretty(&sorted(whole))? + "\n")
+}
+
+/// The same with names in the order of letters, whatever else is built beside this and keeps another.
+fn sorted(value: Value) -> Value {
+    match value {
+        Value::Object(fields) => {
+            let mut fields: Vec<(String, Value)> = fields.into_iter().collect();
+            fields.sort_by(|one, other| one.0.cmp(&other.0));
+            Value::Object(fields.into_iter().map(|(name, field)| (name, sorted(field))).collect())
+        }
+        Value::Array(items) => Value::Array(items.into_iter().map(sorted).collect()),
+        other => other,
+    }
 }
 
 /// The same with references within the document.

@@ -365,3 +365,59 @@ fn what_is_wrong_in_a_list_is_said_with_its_line(#[case] line: &str, #[case] rea
     assert!(found[0].reason.contains(reason), "{found:?}");
     assert_eq!(sources.line(&found[0].span).unwrap(), ("moved.csv", 5));
 }
+
+/// What is found wrong with some rules: whether it is an error, and the message.
+fn messages(rules: &str) -> Vec<(bool, String)> {
+    checked(&format!("{HEAD}{rules}")).into_iter().map(|found| (found.is_error(), found.message)).collect()
+}
+
+fn go_round(rules: &str) -> bool {
+    messages(rules).iter().any(|(_, message)| message.contains("round and round"))
+}
+
+/// What a regular expression wants may be what another rule captures, and the circle may be open to some clients only.
+#[rstest]
+#[case::behind_a_regex(
+    "[[site.rules]]\npath = \"/tides/{day}\"\nredirect = \"/t/{day}\"\n[[site.rules]]\npath = { regex = \"/t/(?<day>20[0-9]{2}-[0-9]{2})\" }\nredirect = \"/tides/{day}\"\n"
+)]
+#[case::behind_one_of_many(
+    "[[site.rules]]\npath = { regex = \"/(fo|da|en|no|sv|is|de|fr|nl|kl)/(?<rest>.*)\" }\nredirect = \"/x/{rest}\"\n[[site.rules]]\npath = \"/x/{rest*}\"\nredirect = \"/kl/{rest}\"\n"
+)]
+#[case::behind_a_refusal_of_most(
+    "[[site.rules]]\npath = \"/a/{*}\"\nwhen = { client = \"!198.51.100.0/24\" }\nrefuse = 403\n[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/b/{rest}\"\n[[site.rules]]\npath = \"/b/{rest*}\"\nredirect = \"/a/{rest}\"\n"
+)]
+#[case::for_those_who_say_nothing(
+    "[[site.rules]]\npath = \"/a/{*}\"\nwhen = { field = { Accept = true } }\ngone = true\n[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/b/{rest}\"\n[[site.rules]]\npath = \"/b/{rest*}\"\nredirect = \"/a/{rest}\"\n"
+)]
+fn circles_that_only_some_come_into(#[case] rules: &str) {
+    assert!(go_round(rules), "{:?}", messages(rules));
+}
+
+/// `/old/older` is an address that nobody has: it is no chain that `/older` leads on.
+#[test]
+fn nobody_is_sent_on_by_addresses_that_are_made_up() {
+    let strips = "[[site.rules]]\npath = \"/old/{rest*}\"\nredirect = \"/{rest}\"\n[[site.rules]]\npath = \"/older\"\nredirect = \"/new.html\"\n";
+    assert!(
+        !messages(strips).iter().any(|(_, message)| message.contains("sent on again")),
+        "{:?}",
+        messages(strips)
+    );
+    let chain = "[[site.rules]]\npath = \"/old/{rest*}\"\nredirect = \"/{rest}\"\n[[site.rules]]\npath = \"/{one}\"\nredirect = \"/b/{one}\"\n";
+    assert!(
+        messages(chain).iter().any(|(_, message)| message.contains("sent on again")),
+        "{:?}",
+        messages(chain)
+    );
+}
+
+/// A rule that never fires is told so once, and nothing else of it; whatever it is called.
+#[rstest]
+#[case("moved /papers/plan.pdf")]
+#[case("one paper")]
+fn what_never_fires_is_blamed_for_nothing_else(#[case] name: &str) {
+    let rules = format!(
+        "[[site.rules]]\nname = \"all\"\npath = \"/papers/{{*}}\"\nrefuse = 403\n[[site.rules]]\nname = \"{name}\"\npath = \"/papers/plan.pdf\"\nredirect = \"/plan\"\n[[site.rules]]\npath = \"/plan\"\nredirect = \"/plan.pdf\"\n"
+    );
+    let of_it: Vec<_> = messages(&rules).into_iter().filter(|(_, message)| message.contains(name)).collect();
+    assert_eq!(of_it, [(true, format!("`{name}` can never fire"))]);
+}

@@ -30,7 +30,7 @@ not_for = ["Kiosk/*"]
 "#;
 
 /// Conditions and effects that rules are put together from, for sites and for folders.
-const WHEN: [&str; 10] = [
+const WHEN: [&str; 13] = [
     "",
     "when = { client = \"192.0.2.0/25\" }",
     "when = { country = \"FO\" }",
@@ -41,8 +41,11 @@ const WHEN: [&str; 10] = [
     "when = { field = { Accept-Language = \"fo*\" } }",
     "when = { cookie = { tongue = true }, field = { X-Tide = \"high\" } }",
     "when = { referrer = \"https://forum.example/*\" }",
+    "when = { server_port = 7343, certificate = \"lamp.example\" }",
+    "when = { server_address = \"192.0.2.0/28\", tls_name = true }",
+    "when = { browser = \"kiosk*\" }",
 ];
-const EFFECTS: [&str; 9] = [
+const EFFECTS: [&str; 10] = [
     "headers = { X-Your-Address = \"{client}\" }",
     "headers = { X-Said = \"{field:X-Tide} {cookie:tongue} {tls}\" }",
     "headers = { X-When = \"{date} {hour}\" }",
@@ -51,6 +54,7 @@ const EFFECTS: [&str; 9] = [
     "serve = \"/b.html\"",
     "cache = \"1 hour\"",
     "headers = { X-From = \"{country}\" }",
+    "headers = { X-By = \"{server_address} {server_port} {tls_name} {certificate} {system}\" }",
     "cors = { origins = [\"https://*.example\"] }",
 ];
 
@@ -60,6 +64,9 @@ struct Asker {
     client: &'static str,
     country: Known<&'static str>,
     scheme: Scheme,
+    server: &'static str,
+    tls_name: Option<&'static str>,
+    certificate: Option<&'static str>,
     hour: u8,
     day: i8,
     fields: HeaderMap,
@@ -73,6 +80,9 @@ impl Asker {
             client: "192.0.2.1",
             country: Known::Is("FO"),
             scheme: Scheme::Http,
+            server: "192.0.2.10:7380",
+            tls_name: None,
+            certificate: None,
             hour: 12,
             day: 6,
             fields,
@@ -95,6 +105,10 @@ impl Asker {
             (FactName::Client, Asker { client: "2001:db8::9", ..self.clone() }),
             (FactName::Country, Asker { country: Known::Absent, ..self.clone() }),
             (FactName::Scheme, Asker { scheme: Scheme::Https, ..self.clone() }),
+            (FactName::ServerAddress, Asker { server: "198.51.100.10:7380", ..self.clone() }),
+            (FactName::ServerPort, Asker { server: "192.0.2.10:7343", ..self.clone() }),
+            (FactName::TlsName, Asker { tls_name: Some("lamp.example"), ..self.clone() }),
+            (FactName::Certificate, Asker { certificate: Some("lamp.example"), ..self.clone() }),
             (FactName::Hour, Asker { hour: 23, ..self.clone() }),
             (FactName::Date, Asker { day: 7, ..self.clone() }),
             field(header::ACCEPT_ENCODING, "br"),
@@ -119,6 +133,10 @@ impl Asker {
             country: self.country,
             scheme: Known::Is(self.scheme),
             tls: https.then_some("1.3").into(),
+            tls_name: self.tls_name.into(),
+            certificate: self.certificate.into(),
+            server: Known::Is(self.server.parse().unwrap()),
+            agents: Some(|agent, _| Some(agent.to_owned())),
             protocol: Known::Is("HTTP/1.1"),
             host: Known::Is("lamp.example"),
             port: Known::Absent,

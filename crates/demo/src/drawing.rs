@@ -56,7 +56,7 @@ pub fn entries(register: &str, year: i16, page: usize) -> Vec<(&'static str, &'s
 /// A page of a register, as SVG.
 pub fn register_page(register: &str, year: i16, page: usize) -> String {
     let mut out = format!(
-        "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 600 800\" font-family=\"Snell Roundhand, cursive\">\n\
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 600 800\" font-family=\"cursive\">\n\
          <rect width=\"600\" height=\"800\" fill=\"#f3e9d2\"/>\n<text x=\"60\" y=\"70\" font-size=\"26\">{register}, {year}, page {page}</text>\n"
     );
     for (line, (surname, given)) in entries(register, year, page).into_iter().enumerate() {

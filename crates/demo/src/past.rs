@@ -90,7 +90,7 @@ fn measure(folder: &Path) -> io::Result<HashMap<String, Size>> {
             let within = path.strip_prefix(folder).unwrap_or(&path).to_string_lossy().into_owned();
             let content = std::fs::read(&path)?;
             let essence = media_type(&within).essence;
-            let encoded = compress.has_type(essence) && content.len() as u64 >= compress.at_least;
+            let encoded = compress.has_type(&essence) && content.len() as u64 >= compress.at_least;
             let encoded =
                 encoded.then(|| Codec::Brotli.encode(Effort::Quick, &content).map(|body| body.len() as u64));
             let size = Size { plain: content.len() as u64, encoded: encoded.transpose()? };

@@ -294,3 +294,37 @@ fn reloading_again_and_again_under_load_fails_no_request_and_leaks_nothing() {
     assert_eq!(failed.load(Ordering::SeqCst), 0, "of {}", asked.load(Ordering::SeqCst));
     assert!(asked.load(Ordering::SeqCst) > times);
 }
+
+/// What a configuration opens may lie where opening takes its time: whoever is there meanwhile is served, and asks in vain for
+/// nothing.
+#[test]
+fn a_change_that_waits_for_the_disk_keeps_nobody_waiting() {
+    let place = Place::new();
+    let program = place.serve();
+    let countries = exedra_demo::countries::made(&[("203.0.113.0".parse().unwrap(), 24, "FO")]);
+    let pipe = |name: &str| {
+        assert!(Command::new("mkfifo").arg(place.path(name)).status().unwrap().success());
+    };
+    pipe("countries.mmdb");
+    let into = || std::fs::File::options().write(true).open(place.path("countries.mmdb")).unwrap();
+    let own = std::fs::read_to_string(place.config()).unwrap();
+    place.write("exedra.toml", &own.replace("[service]\n", "[service]\ncountries = \"countries.mmdb\"\n"));
+    std::thread::scope(|scope| {
+        let changing = scope.spawn(|| reload(&place, &program));
+        // It is read once to be checked, and then to come into force: there it waits for us, at another pipe.
+        let mut first = into();
+        pipe("next.mmdb");
+        std::fs::rename(place.path("next.mmdb"), place.path("countries.mmdb")).unwrap();
+        first.write_all(&countries).unwrap();
+        drop(first);
+        let mut second = into();
+        assert_eq!(program.get("lamp.example", "/").status(), 200);
+        assert_eq!(program.api("status")["sites"].as_array().unwrap().len(), 2);
+        assert!(program.ask("harbour.example", "/tides/today.html", &[]).status().is_success());
+        assert!(!changing.is_finished());
+        second.write_all(&countries).unwrap();
+        drop(second);
+        let (is_in_force, said) = changing.join().unwrap();
+        assert!(is_in_force, "{said}");
+    });
+}

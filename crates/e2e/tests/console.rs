@@ -172,7 +172,55 @@ async fn look(program: &Program, lines: u64) {
     window.back().await.unwrap();
     let wanted = month("site=harbour&", "")["requests"].as_u64().unwrap();
     browser.text_when("[data-testid=total-requests]", |text| number(text) == wanted).await;
+
+    // While another period is counted, what is shown is marked as another's.
+    let hold = "const ask = window.fetch; \
+                window.fetch = (what, how) => String(what).includes('survey') \
+                ? new Promise((come) => { window.release = () => { window.fetch = ask; come(ask(what, how)) } }) : ask(what, how)";
+    window.execute(hold, Vec::new()).await.unwrap();
+    browser.click(By::XPath("//button[text()='7 days']")).await;
+    let words = browser.text_when("[data-testid=waiting]", |text| !text.is_empty()).await;
+    assert!(words.contains("the figures of the period before"), "{words}");
+    let busy = window.find(By::Css("[data-testid=figures]")).await.unwrap().attr("aria-busy").await.unwrap();
+    assert_eq!(busy.as_deref(), Some("true"));
+    window.execute("window.release()", Vec::new()).await.unwrap();
+    until_gone(&browser, "[data-testid=waiting]").await;
+
+    // What is left out is said to be.
+    let without = format!("http://{}/traffic?days=30&without=path%3D%2Ftides%2Ftoday.html", program.console);
+    window.goto(without).await.unwrap();
+    let chip = browser.text_when("[data-testid=chip]", |text| !text.is_empty()).await;
+    assert!(chip.starts_with("without") && chip.contains("path=/tides/today.html"), "{chip}");
+    // When people come is told by the same figures as in a report.
+    browser.text_when("[data-testid=total-requests]", |text| number(text) > 0).await;
+    let fan =
+        window.find(By::Css("figure[data-fan]")).await.unwrap().attr("data-fan").await.unwrap().unwrap();
+    let fan: Vec<Vec<Option<f64>>> = serde_json::from_str(&fan).unwrap();
+    let survey = {
+        let days = 24 * 3600;
+        let now = jiff::Timestamp::now().as_second();
+        let date = |time: i64| {
+            jiff::Timestamp::from_second(time).unwrap().in_tz("Atlantic/Faroe").unwrap().date().to_string()
+        };
+        let call = format!(
+            "survey?from={}&until={}&without=path%3D%2Ftides%2Ftoday.html",
+            date(now - 29 * days),
+            date(now + days)
+        );
+        tokio::task::block_in_place(|| program.api(&call))
+    };
+    let people = survey["by_weekday"][0]["people"][12].as_f64().unwrap();
+    let mondays = people / fan[0][12].unwrap();
+    assert!((mondays - mondays.round()).abs() < 1e-6 && (4.0..=5.0).contains(&mondays), "{people} {fan:?}");
     browser.close().await;
+}
+
+async fn until_gone(browser: &Browser, what: &str) {
+    let began = std::time::Instant::now();
+    while browser.window.find(By::Css(what)).await.is_ok() {
+        assert!(began.elapsed() < exedra_e2e::PATIENCE, "{what} stays");
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
 }
 
 fn number(text: &str) -> u64 {
@@ -183,6 +231,7 @@ fn number(text: &str) -> u64 {
 fn what_is_wrong_with_logs_and_records_is_shown_while_it_is() {
     let place = Place::new();
     place.write("state/exedra.damaged-1.db", "set aside by the service before");
+    place.write("lamp/broken/.exedra.toml", "listign = true\n");
     std::fs::create_dir_all(place.path("state/logs")).unwrap();
     let log = place.path("state/logs/lamp.000001.log");
     std::os::unix::fs::symlink("/dev/full", &log).unwrap();
@@ -196,7 +245,13 @@ fn what_is_wrong_with_logs_and_records_is_shown_while_it_is() {
         assert!(shown.contains("The log of lamp cannot be written: No space left on device"), "{shown}");
         assert!(shown.contains("lamp.000001.log") && !shown.contains("harbour"), "{shown}");
         assert!(shown.contains("exedra.db was damaged") && shown.contains("exedra.damaged-1.db"), "{shown}");
+        browser
+            .text_when("[data-testid=troubles]", |text| {
+                text.contains("broken/.exedra.toml, line 1: there is no setting `listign`")
+            })
+            .await;
         std::fs::remove_file(&log).unwrap();
+        std::fs::remove_file(place.path("lamp/broken/.exedra.toml")).unwrap();
         browser.text_when("[data-testid=troubles]", |text| !text.contains("lamp")).await;
         browser.close().await;
     });

@@ -42,6 +42,18 @@ fn why(explanation: &Value, codec: &str) -> String {
     "br",
     "rather have the file as it is"
 )]
+#[case::passed_over(
+    "/old.html",
+    "",
+    "gzip",
+    "old.html.gz lies beside it and is passed over: it is 3600 s older"
+)]
+#[case::a_folder_beside(
+    "/page.html",
+    "",
+    "gzip",
+    "page.html.gz lies beside it and is passed over: it is a folder"
+)]
 #[case::later("/page.html", "", "gzip", "accepted as well")]
 #[case::parts("/page.html", "Range: bytes=0-9", "br", "what is encoded in passing has none")]
 fn each_codec_has_its_reason(
@@ -55,6 +67,12 @@ fn each_codec_has_its_reason(
     place.write("lamp/page.html", &"<p>The lamp was lit at dusk.</p>\n".repeat(50));
     place.write("lamp/ready.html", &"<p>The lamp was lit at dusk.</p>\n".repeat(50));
     place.write("lamp/ready.html.gz", "made beforehand");
+    place.write("lamp/old.html", &"<p>The lamp was lit at dusk.</p>\n".repeat(50));
+    place.write("lamp/old.html.gz", "made long ago");
+    let changed = std::fs::metadata(place.path("lamp/old.html")).unwrap().modified().unwrap();
+    let old = std::fs::File::options().write(true).open(place.path("lamp/old.html.gz")).unwrap();
+    old.set_modified(changed - std::time::Duration::from_secs(3600)).unwrap();
+    std::fs::create_dir(place.path("lamp/page.html.gz")).unwrap();
     place.write("lamp/photo.jpg", &"x".repeat(2000));
     place.write("lamp/short.txt", "short");
     let url = format!("http://lamp.example{path}");
@@ -84,6 +102,7 @@ fn each_codec_has_its_reason(
 #[case::slashes("http://harbour.example//tides//", &[])]
 #[case::climbing("http://harbour.example/../exedra.toml", &[])]
 #[case::hidden("http://harbour.example/.git/config", &[])]
+#[case::malformed("http://harbour.example/sæl", &[])]
 #[case::lost("http://harbour.example/nowhere", &[])]
 #[case::lost_for_programs("http://harbour.example/nowhere", &["--header", "Accept: application/json"])]
 #[case::no_listing("http://lamp.example/empty/", &[])]

@@ -322,7 +322,7 @@ fn reported(report: &Value) -> Value {
         "assets": of("kinds", "asset"),
         "programs": report["apart"]["crawlers"],
         "tablets": of("devices", "tablet"),
-        "forum": of("referring_sites", "forum.example"),
+        "forum": of("linking_sites", "forum.example"),
         "embedded": of("embedding_sites", "forum.example"),
         "phrase": of("search_phrases", "tide table"),
     })
@@ -392,8 +392,8 @@ fn lists_by_visitors_and_time_agree_with_a_naive_count() {
         ("kinds", "asset", &|request| [2, 4].contains(&request.path)),
         ("devices", "tablet", &|request| request.agent.contains("iPad")),
         ("agents", AGENTS[0], &|request| request.agent == AGENTS[0]),
-        ("referring_sites", "forum.example", &|request| from(request, "forum.example") && request.path < 2),
-        ("referring_pages", "https://forum.example/thread?page=2", &|request| from(request, "forum.example")),
+        ("linking_sites", "forum.example", &|request| from(request, "forum.example") && request.path < 2),
+        ("linking_pages", "https://forum.example/thread?page=2", &|request| from(request, "forum.example")),
         ("embedding_sites", "forum.example", &|request| from(request, "forum.example") && request.path >= 2),
         ("search_phrases", "tide table", &|request| from(request, "find.example")),
     ];

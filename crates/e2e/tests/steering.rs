@@ -202,7 +202,7 @@ fn connections_may_be_announced_by_those_who_are_trusted() {
     let ask = b"GET / HTTP/1.1\r\nHost: lamp.example\r\nConnection: close\r\n\r\n";
     let announced = [&b"PROXY TCP4 203.0.113.9 127.0.0.1 4096 80\r\n"[..], ask].concat();
     assert!(program.raw(&announced).starts_with("HTTP/1.1 200"));
-    assert_eq!(program.raw(ask), "", "who says nothing is turned away");
+    assert!(program.raw(ask).starts_with("HTTP/1.1 400"), "who says nothing is turned away");
     let lines = until("a line", || Some(place.log("lamp")).filter(|lines| !lines.is_empty()));
     assert!(lines.len() == 1 && lines[0].starts_with("203.0.113.9 "), "{lines:?}");
 }
@@ -221,7 +221,10 @@ fn many_redirects_come_from_a_file_and_included_files_bring_sites() {
     place.write("exedra.toml", &text.replacen("[service]", "[service]\ninclude = [\"sites.d/*.toml\"]", 1));
     let program = place.serve();
     let sent = program.get("lamp.example", "/old/4711.html?x=1");
-    assert_eq!((sent.status().as_u16(), field(&sent, "location")), (308, "/new/4711.html?x=1"));
+    assert_eq!(
+        (sent.status().as_u16(), field(&sent, "location")),
+        (308, "http://lamp.example/new/4711.html?x=1")
+    );
     let sent = program.get("lamp.example", "/gone.html");
     assert_eq!((sent.status().as_u16(), field(&sent, "location")), (302, "https://other.example/"));
     assert_eq!(program.get("extra.example", "/").status(), 200);
@@ -420,4 +423,70 @@ fn a_command_of_ones_own_brings_a_certificate() {
             answer.extensions().get::<reqwest::tls::TlsInfo>().unwrap().peer_certificate().unwrap().to_vec();
         (shown == made.cert.der().to_vec()).then_some(())
     });
+}
+
+#[test]
+fn rules_know_where_a_request_came_to_and_what_the_client_is() {
+    const PHONE: &str = "Mozilla/5.0 (iPhone; CPU iPhone OS 19_1 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/19.1 Mobile/15E148 Safari/604.1";
+    let place = Place::new();
+    let made =
+        rcgen::generate_simple_self_signed(vec!["lamp.example".to_owned(), "l.example".to_owned()]).unwrap();
+    place.write("lamp.key", &made.signing_key.serialize_pem());
+    place.write("lamp.pem", &made.cert.pem());
+    place.configure(&format!(
+        "[[site.rules]]\nheaders = {{ X-Came-To = \"{{server_address}} {{server_port}} {{tls_name}} {{certificate}}\" }}\n\
+         [[site.rules]]\nwhen = {{ device = \"phone\" }}\nheaders = {{ X-Seen-As = \"{{browser}}, {{system}}\" }}\n\
+         [[site.rules]]\nwhen = {{ browser = false }}\nheaders = {{ X-Seen-As = \"a program\" }}\n\
+         {SECURED}[[certificate]]\nhosts = [\"lamp.example\"]\nchain = \"lamp.pem\"\nkey = \"lamp.key\"\n"
+    ));
+    let program = place.serve();
+    let port = |address: &str| address.rsplit(':').next().unwrap_or_default().to_owned();
+    for _ in 0..2 {
+        let plain = program.ask("lamp.example", "/", &[("User-Agent", PHONE)]);
+        assert_eq!(field(&plain, "x-came-to").trim(), format!("127.0.0.1 {}", port(&program.sites)));
+        assert_eq!(field(&plain, "x-seen-as"), "Mobile Safari, iOS");
+        assert_eq!(field(&plain, "vary"), "User-Agent");
+        assert_eq!(field(&plain, "cache-control"), "private", "another port may be told otherwise");
+        let secured = program.ask_secured("lamp.example", "/", &[("User-Agent", "TideBell/2.1")]);
+        let expected = format!("127.0.0.1 {} lamp.example lamp.example", port(&program.secured));
+        assert_eq!((field(&secured, "x-came-to"), field(&secured, "x-seen-as")), (&*expected, "a program"));
+    }
+}
+
+/// Whoever is turned away is told why, and when to come again, also by the built-in pages.
+#[test]
+fn whoever_is_turned_away_is_told_why_and_when_to_come_again() {
+    let place = Place::new();
+    place.configure(
+        "[[site.rules]]\npath = \"/staff/{*}\"\nlogin = \"staff\"\n\
+         [[site.rules]]\npath = \"/slow/{*}\"\nlimit = { requests = \"1 a minute\", at_once = 1 }\n\
+         [[realm]]\nname = \"staff\"\ntitle = \"Harbour <office>\"\nusers = \"staff.toml\"\nwithout_https = true\n",
+    );
+    place.write("lamp/staff/rota.html", "rota");
+    place.write("lamp/slow/chart.html", "chart");
+    password(&place, "anna", "tide");
+    let program = place.serve();
+    let asked = program.get("lamp.example", "/staff/rota.html");
+    assert_eq!(asked.status(), 401);
+    assert!(
+        asked
+            .text()
+            .unwrap()
+            .contains("This needs a name and a password: it is for “Harbour &lt;office&gt;”.")
+    );
+    let wrong = program.ask("lamp.example", "/staff/rota.html", &[("Authorization", "Basic YW5uYTplYmI=")]);
+    assert_eq!(wrong.status(), 401);
+    assert!(wrong.text().unwrap().contains("The name or the password is wrong"));
+    assert_eq!(program.get("lamp.example", "/slow/chart.html").status(), 200);
+    let again = program.get("lamp.example", "/slow/chart.html");
+    let seconds: u64 = field(&again, "retry-after").parse().unwrap();
+    assert_eq!((again.status().as_u16(), (1..=60).contains(&seconds)), (429, true));
+    let page = again.text().unwrap();
+    assert!(
+        page.contains("More was asked for from your address") && page.contains("answered again in "),
+        "{page}"
+    );
+    let problem = program.ask("lamp.example", "/slow/chart.html", &[("Accept", "application/json")]);
+    let problem: serde_json::Value = problem.json().unwrap();
+    assert!(problem["detail"].as_str().unwrap().contains("answered again in "), "{problem}");
 }

@@ -151,10 +151,16 @@ fn durations_codings_users_and_ways_to_missing_pages() {
         ("/lost.html", "-", PERSON, 4),
         ("/lost.html", "-", "LeafTurner/0.9 (+https://leafturner.example/)", 5),
         ("/admin/.env", "-", PERSON, 6),
+        // What is also answered is no way in.
+        ("/late.html", "-", "LeafTurner/0.9 (+https://leafturner.example/)", 2),
+        ("/kept/.env", "-", PERSON, 3),
     ];
     for (path, referrer, agent, times) in asks {
         let line = Line { minute: 20, path, referrer, agent, status: 404, ..Line::USUAL }.written();
         lines.extend(std::iter::repeat_n(line, times));
+    }
+    for path in ["/late.html", "/kept/.env"] {
+        lines.push(Line { minute: 22, path, ..Line::USUAL }.written());
     }
     // The site's own pages load its style sheet: that is how its host is known.
     lines.push(Line { minute: 21, path: "/style.css", referrer: own, ..Line::USUAL }.written());
@@ -178,6 +184,12 @@ fn durations_codings_users_and_ways_to_missing_pages() {
     let origins = ["own", "others", "typed", "probing"].map(|name| number(&lost[name]));
     assert_eq!(origins, [3.0, 2.0, 4.0, 5.0]);
     assert_eq!(number(&report["missing_origins"]["probing"]), 11.0);
+    let late = &entry(&report["missing"], "path", "/late.html")["origins"];
+    assert_eq!((number(&late["typed"]), number(&late["probing"])), (2.0, 0.0));
+    // When people come adds up to how often they came.
+    let week = report["by_weekday"].as_array().unwrap().iter();
+    let people: f64 = week.flat_map(|day| day["people"].as_array().unwrap()).map(number).sum();
+    assert_eq!((people, people > 500.0), (number(&report["apart"]["people"]), true));
 }
 
 #[rstest]
@@ -362,13 +374,13 @@ fn the_trail_of_a_client_shows_its_visits_and_its_pace() {
     assert_eq!(visits.iter().map(|visit| number(&visit["requests"])).collect::<Vec<_>>(), [300.0, 2.0]);
     let step = &visits[0]["steps"][0];
     assert_eq!(
-        (&step["count"], number(&step["every_s"]), &step["target"]),
-        (&Value::from(300), 1.0, &Value::from("/now.html"))
+        (&step["count"], number(&step["per_minute"]), &step["target"]),
+        (&Value::from(300), 60.0, &Value::from("/now.html"))
     );
     assert_eq!(trail["repeats"][0]["request"], "GET /now.html");
     let page = drawn(&exedra(&["trail", "192.0.2.1", &text(&log.path)]));
     assert!(
-        page.contains("300 times, one every 1.0 s") && page.contains("from https://forum.example/1"),
+        page.contains("300 times, 60 a minute") && page.contains("from https://forum.example/1"),
         "{page}"
     );
     let network = log.told(&["trail", "192.0.2.0/24", "--as", "json", "--only", "path=/"]);

@@ -12,7 +12,7 @@ use exedra_core::answer::{
     Answer, Body, Credentials, Entry, FileFacts, Form, Password, Piece, Question, Reply, SitePath, Turn,
     Want, answer,
 };
-use exedra_core::encode::Codec;
+use exedra_core::encode::{Codec, Effort};
 use exedra_core::facts::Facts;
 use std::fs::File;
 use std::io;
@@ -42,6 +42,8 @@ pub enum Lack {
     Login(Credentials),
     /// The quick encoding of a small file.
     Quick(Question, Arc<Kept>, FileFacts, Codec),
+    /// The encoding of a page that was made for this request.
+    Page(String, Codec),
     /// An open file, if it still is what the headers promise.
     File(Question, FileFacts),
     /// Nothing: what the decision rests upon has changed, and was forgotten.
@@ -55,6 +57,7 @@ pub struct Fetched {
     folders: Vec<(SitePath, Arc<folders::Known>)>,
     logins: Vec<(Credentials, Password)>,
     quick: Option<(SitePath, FileFacts, Codec, Bytes)>,
+    page: Option<(String, Codec, Bytes)>,
     file: Option<(Question, FileFacts, File, FilePermit)>,
     /// Where there is no descriptor for the client's file.
     pub refused: bool,
@@ -97,6 +100,17 @@ impl Fetched {
                     Quick::Body(body) => self.quick = Some((question.path, facts, codec, body)),
                     Quick::Decided => {}
                     Quick::Failed => return self.forget(),
+                }
+                return true;
+            }
+            Lack::Page(page, codec) => {
+                let encode = move || {
+                    let encoded = codec.encode(Effort::Quick, page.as_bytes());
+                    encoded.map(|encoded| (page, codec, Bytes::from(encoded)))
+                };
+                match spawn_blocking(encode).await {
+                    Ok(Ok(encoded)) => self.page = Some(encoded),
+                    _ => return self.forget(),
                 }
                 return true;
             }
@@ -199,6 +213,16 @@ pub fn ready(site: &Site, mut turn: Turn<'_>, fetched: &mut Fetched) -> Result<R
         Body::Page(page) => {
             let content = Content::Whole(std::mem::take(page).into());
             return Ok(Ready { answer, content, full: None, draft: None });
+        }
+        Body::PageEncoded(page, codec) => {
+            let (page, codec) = (std::mem::take(page), *codec);
+            return match &fetched.page {
+                Some((plain, by, encoded)) if (plain, *by) == (&page, codec) => {
+                    let full = Some((codec, page.len() as u64));
+                    Ok(Ready { answer, content: Content::Whole(encoded.clone()), full, draft: None })
+                }
+                _ => Err(Lack::Page(page, codec)),
+            };
         }
         Body::File { path, form } => (path, *form, None),
         Body::Parts { path, form, pieces } => (path, *form, Some(&*pieces)),

@@ -1,7 +1,28 @@
 //! Which host a request names, and by which port (RFC 9112 §3.2).
 
+use exedra_core::answer::Malformed;
+use exedra_core::answer::malformed::{fault_of_target, is_authority};
 use http::request::Parts;
 use http::{Version, header};
+
+/// What is wrong with the host or the target of a request, if anything is. HTTP/1.1 wants exactly one host field, whatever
+/// the target says (RFC 9112 §3.2).
+pub fn fault(request: &Parts) -> Option<Malformed> {
+    let mut fields = request.headers.get_all(header::HOST).iter();
+    match (fields.next(), fields.next()) {
+        (_, Some(_)) => return Some(Malformed::SeveralHosts),
+        (None, _) if request.version == Version::HTTP_11 => return Some(Malformed::NoHost),
+        (Some(host), _) if !host.to_str().is_ok_and(is_authority) => {
+            return Some(Malformed::Host(String::from_utf8_lossy(host.as_bytes()).into_owned()));
+        }
+        _ => {}
+    }
+    if let Some(named) = authority(request).filter(|named| !is_authority(named)) {
+        return Some(Malformed::Host(named.to_owned()));
+    }
+    let target = request.uri.path_and_query()?;
+    fault_of_target(target.as_str().as_bytes())
+}
 
 /// The host that a request names, without its port.
 pub fn host(request: &Parts) -> Option<&str> {

@@ -7,22 +7,21 @@ use crate::connections::Clock;
 use crate::countries;
 use crate::disk::Disk;
 use crate::folders;
+use crate::folders::walk::{self, MOST_FOLDERS, walk};
 use crate::guards::users;
 use crate::preflight::preflight;
 use exedra_core::answer::path::tidy;
-use exedra_core::answer::{Encodings, FolderChain, FolderLevel, Question, Reply, SitePath, Want};
-use exedra_core::check::{self, Spoken};
-use exedra_core::config::folder::FILE_NAME;
+use exedra_core::answer::types::media_type;
+use exedra_core::answer::{Broken, Encodings, FolderChain, FolderLevel, Question, Reply, SitePath, Want};
+use exedra_core::check::{self, Spoken, pages};
 use exedra_core::config::{CertificateOrigin, Config, Diagnostic, SiteId};
 use exedra_store::Revisions;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
 /// How many days before its end a certificate is complained about.
 const SOON: i64 = 14;
-/// How many folders are looked into for settings of their own.
-const MOST_FOLDERS: usize = 20_000;
 
 /// How closely to look.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -67,6 +66,7 @@ pub fn check(config: &Config, depth: Depth, in_force: Option<&Config>) -> Vec<Di
     // Without its folders nothing can be tried.
     if let Ok(disk) = Disk::open(config, Clock::new()) {
         let spoken = spoken(config, &mut found);
+        links_of_pages(config, &spoken, &mut found);
         let kept = if in_force.is_none() { last_in_force(config) } else { None };
         let before = in_force.or(kept.as_ref());
         let looking = |question: &Question| reply(question, &disk, &spoken);
@@ -103,48 +103,94 @@ fn reply(question: &Question, disk: &Disk, spoken: &[Spoken]) -> Reply {
 /// Folders that say something of themselves. What is wrong with that takes no site down, and is remarked upon.
 fn spoken(config: &Config, found: &mut Vec<Diagnostic>) -> Vec<Spoken> {
     let mut spoken = Vec::new();
-    for (number, site) in config.sites.iter().enumerate().filter(|(_, site)| site.folder_settings) {
-        let root = &site.folder.value;
-        let mut left = vec![PathBuf::new()];
-        let mut looked = 0;
-        while let Some(folder) = left.pop() {
-            looked += 1;
-            if looked > MOST_FOLDERS {
-                break;
+    for (number, site) in config.sites.iter().enumerate() {
+        let Some(root) = site.root() else { continue };
+        let id = SiteId(number);
+        let place = || site.folder_place().clone();
+        let walked = walk(root);
+        if !site.folder_settings {
+            if let Some(first) = walked.settings.first() {
+                let message =
+                    format!("settings of folders of `{}` are not read: {}", site.name.value, first.display());
+                let remedy = "write folder_settings = true, or take the files away";
+                let reason = match walked.settings.len() {
+                    1 => "`folder_settings` is off".to_owned(),
+                    count => format!("`folder_settings` is off, and there are {count} such files"),
+                };
+                found.push(Diagnostic::remark(place(), message, reason).remedy(remedy));
             }
-            let Ok(entries) = std::fs::read_dir(root.join(&folder)) else { continue };
-            for entry in entries.flatten() {
-                let name = entry.file_name();
-                if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
-                    left.push(folder.join(name));
-                } else if name == FILE_NAME {
-                    let Some(place) = place_of(&folder) else { continue };
-                    let content = std::fs::read(entry.path()).unwrap_or_default();
-                    match folders::understand(&content, config, SiteId(number)) {
-                        Ok(settings) => spoken.push(Spoken { site: SiteId(number), folder: place, settings }),
-                        Err(broken) => {
-                            let file = entry.path();
-                            let message =
-                                format!("the settings of a folder cannot be understood: {}", file.display());
-                            let reason = format!("line {}: {}", broken.line, broken.message);
-                            let remedy = "correct it: until then nothing in that folder is served";
-                            found.push(
-                                Diagnostic::remark(site.folder.span.clone(), message, reason).remedy(remedy),
-                            );
-                        }
+        } else {
+            for folder in walked.settings {
+                let file = root.join(&folder);
+                let Some(path) = walk::place_of(&folder) else {
+                    let message = format!("the settings of a folder count for nothing: {}", file.display());
+                    let reason =
+                        "no address leads into that folder: it is hidden, or its name is none for addresses";
+                    found.push(
+                        Diagnostic::remark(place(), message, reason)
+                            .remedy("take the file away, or name the folder otherwise"),
+                    );
+                    continue;
+                };
+                let said = match std::fs::read(&file) {
+                    Ok(content) => folders::understand(&content, config, id),
+                    Err(error) => Err(Broken { line: 1, message: format!("it cannot be read: {error}") }),
+                };
+                match said {
+                    Ok(settings) => spoken.push(Spoken { site: id, folder: path, settings }),
+                    Err(wrong) => {
+                        let message =
+                            format!("the settings of a folder cannot be understood: {}", file.display());
+                        let reason = format!("line {}: {}", wrong.line, wrong.message);
+                        let remedy = "correct it: until then nothing in that folder is served";
+                        found.push(Diagnostic::remark(place(), message, reason).remedy(remedy));
                     }
                 }
             }
+        }
+        if let Some(first) = walked.nameless.first() {
+            let message = format!("no address leads to {}", root.join(first).display());
+            let reason = match walked.nameless.len() {
+                1 => "its name is not UTF-8".to_owned(),
+                count => format!("its name is not UTF-8, nor are those of {} others", count - 1),
+            };
+            found.push(Diagnostic::remark(place(), message, reason).remedy("name it in UTF-8"));
+        }
+        if walked.is_cut {
+            let message = format!("not all of `{}` was looked at", site.name.value);
+            let reason = format!("it has more than {MOST_FOLDERS} folders");
+            found.push(
+                Diagnostic::remark(place(), message, reason)
+                    .remedy("settings of the other folders were not checked"),
+            );
         }
     }
     spoken
 }
 
-/// A folder of the disk as a place in its site.
-fn place_of(folder: &Path) -> Option<SitePath> {
-    let text = folder.to_str()?;
-    let encoded: String = percent_encoding::utf8_percent_encode(text, percent_encoding::CONTROLS).to_string();
-    tidy(&format!("/{}/", encoded.replace('%', "%25").replace("%25%25", "%25"))).ok()?.place().ok()
+/// Error pages whose links lead elsewhere when they are shown below another folder than their own.
+fn links_of_pages(config: &Config, spoken: &[Spoken], found: &mut Vec<Diagnostic>) {
+    for page in pages::named(config, spoken) {
+        let Some(root) = config.site(page.site).root() else { continue };
+        let file = root.join(page.path.as_str());
+        let is_html = media_type(page.path.as_str()).essence == "text/html";
+        // One that is not there has been named already.
+        let Ok(content) = std::fs::read_to_string(&file) else { continue };
+        let links = pages::relative_links(&content);
+        let Some(first) = links.first().filter(|_| is_html) else { continue };
+        let message = format!("the error page {} has links that break: {first}", page.path);
+        let others = match links.len() {
+            1 => String::new(),
+            count => format!(" ({count} such links)"),
+        };
+        let reason = format!(
+            "it is shown at the address that was asked for, and below another folder `{first}` leads elsewhere{others}"
+        );
+        let beside = format!("{}/{first}", page.path.parent().address());
+        let whole = tidy(&beside).map(|tidy| tidy.written.into_owned()).unwrap_or(beside);
+        let remedy = format!("let them begin with a slash, as {whole}");
+        found.push(Diagnostic::remark(page.place, message, reason).remedy(remedy));
+    }
 }
 
 /// The configuration that was in force last, where there was any and it can still be understood.
@@ -255,8 +301,8 @@ fn exposed(config: &Config, disk: &Disk, found: &mut Vec<Diagnostic>) {
                 count => format!("anybody can reach {} and {} more like it", first.address, count - 1),
             };
             let place = match kind == exedra_core::audit::LISTING.name {
-                true => site.origins.get("listing").unwrap_or(&site.folder.span),
-                false => &site.folder.span,
+                true => site.origins.get("listing").unwrap_or(site.folder_place()),
+                false => site.folder_place(),
             };
             let reason = format!("{kind}: {}", first.reason);
             found.push(Diagnostic::remark(place.clone(), message, reason).remedy(first.remedy));

@@ -5,13 +5,12 @@
 
 use crate::disk::Disk;
 use crate::folders::Folders;
-use exedra_core::answer::path::resolve;
+use exedra_core::answer::path::{encoded, resolve};
 use exedra_core::answer::{Body, Encodings, Question, Reply, Want, answer};
 use exedra_core::audit::{self, Kind};
 use exedra_core::config::{Config, Https, SiteId};
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
 use http::HeaderMap;
-use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
 use serde::Serialize;
 use std::io::Read;
 use std::path::Path;
@@ -38,24 +37,6 @@ pub struct Walked {
     pub found: Vec<Exposure>,
 }
 
-/// What stays as it is in the path of an address (RFC 3986 §3.3), the slash included.
-const PATH: &AsciiSet = &CONTROLS
-    .add(b' ')
-    .add(b'"')
-    .add(b'#')
-    .add(b'%')
-    .add(b'<')
-    .add(b'>')
-    .add(b'?')
-    .add(b'`')
-    .add(b'{')
-    .add(b'}')
-    .add(b'\\')
-    .add(b'[')
-    .add(b']')
-    .add(b'^')
-    .add(b'|');
-
 /// Whether a folder is one of those that lead to it.
 fn leads_back(folder: &Path, from: &Path) -> bool {
     let (Ok(folder), Ok(from)) = (folder.canonicalize(), from.canonicalize()) else { return true };
@@ -81,10 +62,11 @@ impl Walk<'_> {
     /// Looks at a folder and everything below. Its path has no slash at either end.
     fn folder(&mut self, path: &str) {
         let slash = if path.is_empty() { "/".to_owned() } else { format!("/{path}/") };
-        if let Some(Body::Page(_)) = self.sent(&slash) {
+        if let Some(Body::Page(_) | Body::PageEncoded(..)) = self.sent(&slash) {
             self.expose(&slash, &audit::LISTING);
         }
-        let folder = self.config.site(self.id).folder.value.join(path);
+        let Some(root) = self.config.site(self.id).root() else { return };
+        let folder = root.join(path);
         let Ok(entries) = std::fs::read_dir(&folder) else { return };
         let mut names: Vec<_> = entries.filter_map(Result::ok).collect();
         names.sort_by_key(std::fs::DirEntry::file_name);
@@ -113,9 +95,9 @@ impl Walk<'_> {
             // A file that cannot be read here is judged by its name.
             let _ = opened.take(audit::LOOKED_AT as u64).read_to_end(&mut beginning);
         }
-        let root = &self.config.site(self.id).folder.value;
+        let root = self.config.site(self.id).root();
         let target = file.canonicalize().ok();
-        let target = target.as_deref().zip(root.canonicalize().ok());
+        let target = target.as_deref().zip(root.and_then(|root| root.canonicalize().ok()));
         let target = target.and_then(|(target, root)| target.strip_prefix(root).ok()?.to_str());
         let kind = audit::exposure(path, &beginning).or_else(|| audit::exposure(target?, &beginning));
         if let Some(kind) = kind {
@@ -125,8 +107,8 @@ impl Walk<'_> {
 
     /// The body that a stranger would be sent for a decoded path, where the answer is 200.
     fn sent(&self, path: &str) -> Option<Body> {
-        let encoded = utf8_percent_encode(path, PATH).to_string();
-        resolve(&encoded).ok()?;
+        let address = encoded(path);
+        resolve(&address).ok()?;
         let site = self.config.site(self.id);
         let host = site.main_host.as_ref().or(site.hosts.first())?;
         let fields = HeaderMap::new();
@@ -135,7 +117,7 @@ impl Walk<'_> {
             host: Known::Is(&host.value),
             port: Known::Absent,
             method: Known::Is("GET"),
-            path: Known::Is(&encoded),
+            path: Known::Is(&address),
             query: Known::Absent,
             fields: Fields::All(&fields),
             ..Facts::UNKNOWN
@@ -166,7 +148,7 @@ impl Walk<'_> {
     fn expose(&mut self, path: &str, kind: &'static Kind) {
         let site = self.config.site(self.id);
         let host = site.main_host.as_ref().or(site.hosts.first()).map_or("", |host| &host.value);
-        let address = format!("{}://{host}{}", self.scheme().as_str(), utf8_percent_encode(path, PATH));
+        let address = format!("{}://{host}{}", self.scheme().as_str(), encoded(path));
         self.walked.found.push(Exposure {
             address,
             kind: kind.name,

@@ -6,6 +6,7 @@ use crate::authority::host;
 use crate::connections::pulse::Pulse;
 use crate::error_log::ErrorLine;
 use crate::limits::Passage;
+use crate::respond::Secured;
 use crate::site::Site;
 use exedra_core::answer::Bound;
 use exedra_core::config::SiteId;
@@ -15,7 +16,7 @@ use http::request::Parts;
 use http::{HeaderValue, StatusCode, Version, header};
 use smol_str::SmolStr;
 use std::borrow::Cow;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -38,8 +39,10 @@ pub struct Finished {
     pub country: Option<SmolStr>,
     /// How the request came in.
     pub scheme: Scheme,
-    /// Version of TLS.
-    pub tls: Option<&'static str>,
+    /// Address and port of ours that was asked.
+    pub server: Option<SocketAddr>,
+    /// How the connection was secured.
+    pub tls: Option<Arc<Secured>>,
     /// Whether the octets of its head are all that it came with: neither encrypted nor beside others.
     pub is_bare: bool,
     /// The request.

@@ -6,6 +6,7 @@
 
 use crate::Counters;
 use crate::access_log::{AccessLog, NO_SITE};
+use crate::background::step_back;
 use crate::certificates::Certificates;
 use crate::certificates::obtaining::Tokens;
 use crate::connections::{Clock, Manner, Workers, accept};
@@ -26,6 +27,7 @@ use crate::near::Owner;
 use crate::running::StartError;
 use crate::site::{Fired, Site, Tls};
 use crate::sockets::HandedOver;
+use crate::threads::{keep_on, keep_on_task};
 use exedra_core::config::{Config, Keeping, Limits as ConfigLimits, Listener, Log};
 use exedra_core::logs::{Layout, LogTemplate};
 use exedra_store::Records;
@@ -62,8 +64,10 @@ pub struct House {
     journals: Mutex<Journals>,
     doors: Mutex<Vec<Door>>,
     tasks: Mutex<JoinSet<()>>,
-    /// What is in force.
+    /// What is in force. Held for a look only.
     site: Mutex<Option<Arc<Site>>>,
+    /// Held by whoever brings another configuration into force, which takes its time.
+    changing: Mutex<()>,
     workers: Mutex<Option<Arc<Workers>>>,
 }
 
@@ -128,6 +132,7 @@ impl House {
             doors: Mutex::default(),
             tasks: Mutex::default(),
             site: Mutex::default(),
+            changing: Mutex::default(),
             workers: Mutex::default(),
         }))
     }
@@ -151,7 +156,8 @@ impl House {
     /// first configuration starts.
     pub fn change(&self, config: Config) -> Result<Vec<JoinHandle<()>>, StartError> {
         // One after the other: whoever changes holds this until it is done.
-        let mut in_force = locked(&self.site);
+        let _changing = locked(&self.changing);
+        let in_force = self.site();
         let config = Arc::new(config);
         let state = &config.service.state.value;
         let failed = |path: &Path, error| StartError::Path { path: path.to_owned(), error };
@@ -223,8 +229,16 @@ impl House {
             config: Arc::clone(&config),
         });
         let threads = self.employ(&site).map_err(|error| failed(state, error))?;
+        let looked_at = Arc::downgrade(&site);
+        let look = move || {
+            step_back();
+            if let Some(site) = looked_at.upgrade() {
+                site.folders.look_at_all(&site.disk, &site.config);
+            }
+        };
+        keep_on("folders", look).map_err(|error| failed(state, error))?;
         self.open_files.allow(division.files);
-        *in_force = Some(site);
+        *locked(&self.site) = Some(site);
         self.change_doors(&config, fresh_doors);
         Ok(threads)
     }
@@ -300,7 +314,11 @@ impl House {
             let mut stop = self.stop.subscribe();
             let close_too = close.clone();
             let mut tasks = locked(&self.tasks);
-            tasks.spawn(accept(socket, Arc::clone(&workers), changing, closing));
+            let workers = Arc::clone(&workers);
+            tasks.spawn(async move {
+                let accept = || accept(&socket, Arc::clone(&workers), changing.clone(), closing.clone());
+                keep_on_task(&format!("listener {address}"), accept).await;
+            });
             tasks.spawn(async move {
                 // The door closes by itself or with the house.
                 tokio::select! {

@@ -54,6 +54,7 @@ pub mod respond;
 pub mod running;
 pub mod site;
 pub mod sockets;
+pub mod threads;
 pub mod whole;
 
 pub use preflight::{preflight, raise_open_files};

@@ -5,8 +5,7 @@ use exedra_core::config::{Config, Diagnostic};
 /// Looks for the folders that a configuration names.
 pub fn preflight(config: &Config) -> Vec<Diagnostic> {
     let mut found = Vec::new();
-    for site in &config.sites {
-        let folder = &site.folder.value;
+    for (site, folder) in config.sites.iter().filter_map(|site| Some((site, site.root()?))) {
         let reason = match std::fs::metadata(folder) {
             Ok(entry) if entry.is_dir() => match std::fs::read_dir(folder) {
                 Ok(_) => None,
@@ -21,7 +20,7 @@ pub fn preflight(config: &Config) -> Vec<Diagnostic> {
         if let Some(reason) = reason {
             let message = format!("the folder of `{}` is not there: {}", site.name.value, folder.display());
             let remedy = "make it, or correct `folder`: relative ones begin where the configuration lies";
-            found.push(Diagnostic::error(site.folder.span.clone(), message, reason).remedy(remedy));
+            found.push(Diagnostic::error(site.folder_place().clone(), message, reason).remedy(remedy));
         }
     }
     found

@@ -4,7 +4,7 @@
 //! lacking it is fetched on a thread that may block, and the request is decided anew.
 
 use crate::attempt::{Fetched, Lack, Ready, attempt, ready};
-use crate::authority::{authority, host, split};
+use crate::authority::{self, authority, host, split};
 use crate::body::{Content, LoggedBody};
 use crate::connections::pulse::Pulse;
 use crate::finished::{Failure, Finished, protocol};
@@ -12,16 +12,19 @@ use crate::forwarded;
 use crate::limits::TooMany;
 use crate::memory::{self, Draft};
 use crate::site::{Current, Site};
-use exedra_core::answer::{Answer, Body, Entry, Password, Reply, Step, Trace, Want, answer_traced};
+use exedra_core::answer::{
+    Answer, Body, Entry, Malformed, Password, Reply, Step, Trace, Want, answer_traced,
+};
+use exedra_core::classify::agents;
 use exedra_core::config::SiteId;
-use exedra_core::facts::{Facts, Fields, Known, Scheme};
+use exedra_core::facts::{AgentPart, Facts, Fields, Known, Scheme};
 use http::header::{self, HeaderValue};
 use http::{HeaderMap, Request, Response, StatusCode};
 use hyper::body::Incoming;
 use hyper::service::Service;
 use std::convert::Infallible;
 use std::future::Future;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
@@ -53,14 +56,27 @@ impl Future for Responding {
 }
 
 /// Whom a connection comes from, and how.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Peer {
     /// Address of whoever connected, or was announced.
     pub address: IpAddr,
     /// How.
     pub scheme: Scheme,
+    /// Address and port of ours that it came to.
+    pub server: Option<SocketAddr>,
+    /// How it was secured.
+    pub tls: Option<Arc<Secured>>,
+}
+
+/// How a connection was secured.
+#[derive(Debug)]
+pub struct Secured {
     /// Version of TLS.
-    pub tls: Option<&'static str>,
+    pub version: Option<&'static str>,
+    /// The name that was asked for, in lower case.
+    pub name: Option<String>,
+    /// The first name of the certificate that was shown.
+    pub certificate: Option<String>,
 }
 
 /// Answers the requests of one connection.
@@ -80,11 +96,16 @@ impl Service<Request<Incoming>> for Responder {
     type Future = Responding;
 
     fn call(&self, request: Request<Incoming>) -> Responding {
-        respond(&self.current, request, self.peer, &self.pulse)
+        respond(&self.current, request, &self.peer, &self.pulse)
     }
 }
 
-fn respond(current: &Arc<Current>, request: Request<Incoming>, peer: Peer, pulse: &Arc<Pulse>) -> Responding {
+fn respond(
+    current: &Arc<Current>,
+    request: Request<Incoming>,
+    peer: &Peer,
+    pulse: &Arc<Pulse>,
+) -> Responding {
     let site = &current.load_full();
     // Requests that come beside each other end when their connection does.
     let is_last = pulse.answering() >= site.config.limits.requests && !pulse.is_shared();
@@ -103,7 +124,8 @@ fn respond(current: &Arc<Current>, request: Request<Incoming>, peer: Peer, pulse
         client: origin.client,
         country: site.country(origin.client).value().map(Into::into),
         scheme,
-        tls: peer.tls,
+        server: peer.server,
+        tls: peer.tls.clone(),
         is_bare: peer.tls.is_none() && scheme == Scheme::Http,
         request,
         site: None,
@@ -117,6 +139,9 @@ fn respond(current: &Arc<Current>, request: Request<Incoming>, peer: Peer, pulse
     });
     if let Some(told) = site.tokens.told(finished.request.uri.path()) {
         return Responding::Now(Some(tell(told, finished)));
+    }
+    if let Some(why) = authority::fault(&finished.request) {
+        return Responding::Later(Box::pin(respond_malformed(why, finished, is_last)));
     }
     let mut fetched = Fetched::of(finished.client, pulse.is_shared());
     match attempt(site, facts(&finished), &mut fetched) {
@@ -175,24 +200,43 @@ async fn respond_too_many(
     finished: Box<Finished>,
     is_last: bool,
 ) -> Response<LoggedBody> {
-    let again = |site: &Site, finished: &Finished, fetched: &mut Fetched| {
-        ready(
-            site,
-            exedra_core::answer::too_many(&site.config, facts(finished), &refused, too_many.seconds),
-            fetched,
-        )
+    let decide = |site: &Site, finished: &Finished, fetched: &mut Fetched| {
+        let turn = exedra_core::answer::too_many(&site.config, facts(finished), &refused, too_many.seconds);
+        ready(site, turn, fetched)
     };
-    let site = Arc::clone(&finished.service);
-    let (found, mut finished) = match again(&site, &finished, &mut Fetched::default()) {
-        Ok(ready) => (Some(ready), finished),
-        Err(lack) => fetch(lack, finished, again).await,
-    };
+    let rule = refused.bound.as_ref().and_then(|bound| bound.rule.as_deref()).unwrap_or_default();
+    let cause = format!("`{rule}` allows this client no more for now");
+    let (found, finished) = respond_instead(finished, cause, decide).await;
     let Some(mut ready) = found else { return changing(finished) };
-    let rule = refused.bound.as_ref().and_then(|bound| bound.rule.clone());
-    let cause = format!("`{}` allows this client no more for now", rule.as_deref().unwrap_or_default());
-    finished.failure = Some(Failure { file: None, cause });
     ready.answer.bound = refused.bound;
     send(ready, finished, is_last)
+}
+
+/// What asks for nothing that could be: it is told so, by the site's own page where there is one.
+async fn respond_malformed(why: Malformed, finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
+    let decide = |site: &Site, finished: &Finished, fetched: &mut Fetched| {
+        let turn = exedra_core::answer::malformed(&site.config, facts(finished), &why, ());
+        ready(site, turn, fetched)
+    };
+    match respond_instead(finished, why.words(), decide).await {
+        (Some(ready), finished) => send(ready, finished, is_last),
+        (None, finished) => changing(finished),
+    }
+}
+
+/// An answer that was decided upon before anything was asked for, fetched like any other.
+async fn respond_instead(
+    finished: Box<Finished>,
+    cause: String,
+    decide: impl Fn(&Site, &Finished, &mut Fetched) -> Result<Ready, Lack>,
+) -> (Option<Ready>, Box<Finished>) {
+    let site = Arc::clone(&finished.service);
+    let (found, mut finished) = match decide(&site, &finished, &mut Fetched::default()) {
+        Ok(ready) => (Some(ready), finished),
+        Err(lack) => fetch(lack, finished, decide).await,
+    };
+    finished.failure.get_or_insert(Failure { file: None, cause });
+    (found, finished)
 }
 
 /// Fetches what is lacking until there is an answer. There is none when what it rests upon keeps changing.
@@ -223,7 +267,7 @@ async fn fetch(
 /// The facts of a request.
 fn facts(finished: &Finished) -> Facts<'_> {
     let request = &finished.request;
-    let authority = authority(request);
+    let (authority, tls) = (authority(request), finished.tls.as_deref());
     let (host, port) = authority.map_or(("", None), split);
     Facts {
         client: Known::Is(finished.client),
@@ -232,7 +276,11 @@ fn facts(finished: &Finished) -> Facts<'_> {
             false => Known::Unknown,
         },
         scheme: Known::Is(finished.scheme),
-        tls: finished.tls.into(),
+        tls: tls.and_then(|tls| tls.version).into(),
+        tls_name: tls.and_then(|tls| tls.name.as_deref()).into(),
+        certificate: tls.and_then(|tls| tls.certificate.as_deref()).into(),
+        server: finished.server.into(),
+        agents: Some(read_agent),
         protocol: Known::Is(protocol(request.version)),
         host: authority.map(|_| host).into(),
         port: port.into(),
@@ -242,6 +290,16 @@ fn facts(finished: &Finished) -> Facts<'_> {
         fields: Fields::All(&request.headers),
         time: finished.service.local_time(finished.time),
         now: Known::Is(finished.time.div_euclid(1000)),
+    }
+}
+
+/// What an agent says of itself, as reports understand it.
+pub fn read_agent(agent: &str, part: AgentPart) -> Option<String> {
+    let read = agents::read(agent);
+    match part {
+        AgentPart::Browser => read.browser.clone(),
+        AgentPart::System => read.system.clone(),
+        AgentPart::Device => read.device.map(str::to_owned),
     }
 }
 
@@ -316,8 +374,8 @@ fn failure(finished: &Finished, answer: &Answer) -> Failure {
     let mut failure = Failure { file: None, cause: String::new() };
     for step in before_pages.filter(|step| !matches!(step, Step::Site { .. } | Step::Codec { .. })) {
         if let (Step::Looked { at, .. }, Some(id)) = (step, answer.site) {
-            let folder = &service.config.site(id).folder.value;
-            failure.file = Some(folder.join(at.as_str()).display().to_string());
+            let folder = service.config.site(id).root();
+            failure.file = folder.map(|folder| folder.join(at.as_str()).display().to_string());
         }
         failure.cause = step.words();
     }
@@ -342,7 +400,7 @@ fn changing(mut finished: Box<Finished>) -> Response<LoggedBody> {
     let mut headers = HeaderMap::new();
     headers.insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("text/html; charset=utf-8"));
-    let page = exedra_core::answer::pages::built_in(status);
+    let page = exedra_core::answer::pages::built_in(status, None);
     assemble(status, headers, LoggedBody::new(Content::Whole(page.into()), finished))
 }
 

@@ -11,6 +11,7 @@ use crate::journal::keeping::look_after;
 use crate::lock::{self, NoLock, StateLock};
 use crate::preflight::{prefer_small_pages, raise_open_files};
 use crate::sockets::{HandedOver, become_user};
+use crate::threads::keep_on;
 use crate::whole;
 use exedra_core::config::Config;
 use exedra_store::{Purpose, Records, Revisions, Secrets, StoreError};
@@ -162,12 +163,11 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let workers = changes.begin(config)?;
 
     let ending = Arc::new(AtomicBool::new(false));
-    let ingest = Ingest::new(Arc::clone(&records), more, Arc::clone(&ending));
-    let follower = std::thread::Builder::new().name("records".to_owned());
-    let follower = (ending, follower.spawn(move || ingest.run(&news)).map_err(thread_failed)?);
+    let mut ingest = Ingest::new(Arc::clone(&records), more, Arc::clone(&ending));
+    let follower = (ending, keep_on("records", move || ingest.run(&news)).map_err(thread_failed)?);
     let (stop_keeping, stop_kept) = channel();
-    let keeper = std::thread::Builder::new().name("past logs".to_owned());
-    let keeper = (stop_keeping, keeper.spawn(move || look_after(&kept, &stop_kept)).map_err(thread_failed)?);
+    let keeper = keep_on("past logs", move || look_after(&kept, &stop_kept));
+    let keeper = (stop_keeping, keeper.map_err(thread_failed)?);
 
     let now = jiff::Timestamp::now().as_second();
     // A state folder that is full or read-only keeps no site down.

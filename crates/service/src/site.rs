@@ -8,7 +8,7 @@ use crate::countries::Countries;
 use crate::descriptors::{Division, OpenFiles};
 use crate::disk::Disk;
 use crate::encodings::Encodings;
-use crate::error_log::ErrorLog;
+use crate::error_log::{ErrorLine, ErrorLog};
 use crate::folders::Folders;
 use crate::guards::Guards;
 use crate::limits::Limits;
@@ -17,6 +17,7 @@ use arc_swap::ArcSwap;
 use exedra_core::config::{Config, SiteId};
 use exedra_core::facts::{Known, LocalTime, Scheme};
 use exedra_core::logs::LoggedRequest;
+use http::StatusCode;
 use std::borrow::Cow;
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -124,8 +125,31 @@ impl Site {
         }
     }
 
+    /// Writes down why a connection was closed before anything was asked for.
+    pub fn record_refused(&self, client: IpAddr, status: StatusCode, cause: &str) {
+        let client = client_text(client.to_canonical(), self.no_site.masks_clients);
+        self.errors.record(&ErrorLine {
+            time: jiff::Timestamp::now().to_string().into(),
+            site: None,
+            client: client.as_str().into(),
+            method: "".into(),
+            host: "".into(),
+            target: "".into(),
+            status: status.as_u16(),
+            file: None,
+            referrer: None,
+            cause: cause.into(),
+        });
+    }
+
     /// Writes down what came in but never became a request: malformed, too large, too slow, or cut off.
-    pub fn record_unfinished(&self, client: IpAddr, scheme: Scheme, status: u16, head: &[u8]) {
+    pub fn record_unfinished(
+        &self,
+        client: IpAddr,
+        scheme: Scheme,
+        (status, bytes): (u16, u64),
+        head: &[u8],
+    ) {
         let line = head.split(|octet| *octet == b'\n').next().unwrap_or_default();
         let line = line.strip_suffix(b"\r").unwrap_or(line);
         let text = String::from_utf8_lossy(line);
@@ -135,8 +159,8 @@ impl Site {
         let request = LoggedRequest {
             time: jiff::Timestamp::now().as_millisecond(),
             status,
-            bytes: 0,
-            full_bytes: 0,
+            bytes,
+            full_bytes: bytes,
             duration: 0,
             client: client.as_str(),
             user: "",
@@ -151,6 +175,6 @@ impl Site {
             rule: "",
         };
         self.no_site.record(&request);
-        self.counter.count(0);
+        self.counter.count(bytes);
     }
 }

@@ -4,7 +4,7 @@ import type { Now } from "../../api/client";
 import { useNow, useStatus } from "../../api/queries";
 import { Columns } from "../../charts/columns";
 import { bytes, clock, count, rate } from "../../figures";
-import { Failing, Loading, Stale } from "../../parts/states";
+import { Failing, Loading, Stale, Waiting } from "../../parts/states";
 import { useScope } from "../../scope";
 import { words } from "../../words";
 import { Latest } from "./latest";
@@ -32,6 +32,8 @@ export function NowPage({ zone }: { zone: string }) {
     <>
       {now.isError && <Stale />}
       <Troubles status={status.data} />
+      {now.isPlaceholderData && <Waiting />}
+      <div aria-busy={now.isPlaceholderData} className={now.isPlaceholderData ? "opacity-40" : ""} data-testid="figures">
       <div className="mt-2 flex flex-wrap items-end gap-x-12 gap-y-4">
         <p>
           <span className="block text-6xl leading-none font-semibold text-sea" data-testid="pace">
@@ -78,6 +80,7 @@ export function NowPage({ zone }: { zone: string }) {
         />
       </section>
       <Latest requests={now.data.latest} zone={zone} />
+      </div>
     </>
   );
 }

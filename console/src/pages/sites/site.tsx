@@ -17,7 +17,7 @@ export function Overview({ sites }: { sites: Site[] }) {
             </button>
           </h2>
           <Hosts site={site} />
-          <p className="mt-2 text-sm break-all text-quiet">{site.folder}</p>
+          <p className="mt-2 text-sm break-all text-quiet">{site.folder ?? "no folder: its rules answer"}</p>
           <p className="mt-1 text-sm">
             <button type="button" className="text-sea hover:underline" onClick={() => change({ sites: [site.name] })}>
               {words.sites.ruleCount(site.rule_count)}
@@ -35,7 +35,7 @@ export function SiteView({ site }: { site: Site }) {
     <>
       <div className="mt-8 flex flex-wrap items-baseline gap-x-4 border-b border-line pb-1">
         <h2 className="text-xl font-semibold">{site.name}</h2>
-        <span className="text-sm text-quiet">{[site.folder, ...notes].join(" · ")}</span>
+        <span className="text-sm text-quiet">{[site.folder ?? "no folder", ...notes].join(" · ")}</span>
       </div>
       <Hosts site={site} />
       <div className="mt-8 grid gap-x-10 gap-y-8 xl:grid-cols-[1fr_26rem]">

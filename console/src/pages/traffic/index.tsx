@@ -6,9 +6,10 @@ import { useSurvey } from "../../api/queries";
 import { Columns, type TimeColumn } from "../../charts/columns";
 import { WeekFan } from "../../charts/week-fan";
 import { bytes, count, dateOf, dayName, shifted, weekHour } from "../../figures";
-import { Failing, Loading, Stale } from "../../parts/states";
+import { Failing, Loading, Stale, Waiting } from "../../parts/states";
 import { daysOf, useScope } from "../../scope";
 import { words } from "../../words";
+import { week } from "../../report/columns";
 import { Missing, Paths } from "./lists";
 
 type Measure = keyof typeof words.measures;
@@ -19,7 +20,7 @@ export function TrafficPage({ zone }: { zone: string }) {
   const survey = useSurvey(scope, zone);
   const [measure, setMeasure] = useState<Measure>("requests");
   const days = daysOf(scope, zone);
-  const fan = useMemo(() => survey.data && week(survey.data, zone), [survey.data, zone]);
+  const fan = useMemo(() => survey.data && week(survey.data, days.first, days.last < days.today ? days.last : days.today), [survey.data, days.first, days.last, days.today]);
   if (survey.isError && !survey.data) return <Failing error={survey.error} again={() => void survey.refetch()} />;
   if (!survey.data || !fan) return <Loading />;
   const { totals } = survey.data;
@@ -30,6 +31,8 @@ export function TrafficPage({ zone }: { zone: string }) {
   return (
     <>
       {survey.isError && <Stale />}
+      {survey.isPlaceholderData && <Waiting />}
+      <div aria-busy={survey.isPlaceholderData} className={survey.isPlaceholderData ? "opacity-40" : ""} data-testid="figures">
       <ToggleGroup.Root
         type="single"
         value={measure}
@@ -66,11 +69,12 @@ export function TrafficPage({ zone }: { zone: string }) {
           />
           {totals.requests === 0 && <p className="text-quiet">{words.traffic.nothing}</p>}
         </section>
-        <WeekFan title={words.traffic.fan} values={fan} show={(value) => `${count(Math.round(value))} requests`} />
+        <WeekFan title={words.traffic.fan} values={fan} show={(value) => words.report.aDay(count(Math.round(value)))} />
       </div>
       <div className="grid gap-x-12 lg:grid-cols-2">
         <Paths survey={survey.data} />
         <Missing survey={survey.data} />
+      </div>
       </div>
     </>
   );
@@ -96,19 +100,3 @@ function hours(survey: Survey, day: string, zone: string, measure: "requests" | 
     return { key: label, label, name: label, parts: [sums.get(hour) ?? 0] };
   });
 }
-
-/** Requests by day of the week and hour: the mean of all such hours of the scope. */
-function week(survey: Survey, zone: string): (number | undefined)[][] {
-  const at = weekHour(zone);
-  const sums = Array.from({ length: 7 }, () => Array.from({ length: 24 }, () => 0));
-  const weekdays = Array.from({ length: 7 }, () => new Set<string>());
-  for (const bucket of survey.timeline) {
-    const [day, hour] = at(bucket.time);
-    const row = sums[day];
-    if (!row) continue;
-    row[hour] = (row[hour] ?? 0) + bucket.requests;
-    weekdays[day]?.add(dateOf(bucket.time, zone));
-  }
-  return sums.map((row, day) => row.map((sum) => (weekdays[day]?.size ? sum / weekdays[day].size : undefined)));
-}
-

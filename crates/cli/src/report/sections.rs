@@ -34,13 +34,13 @@ pub const SECTIONS: &[Section] = &[
     section("systems", "people", &[Part::Agents]),
     section("devices", "people", &[Part::Agents]),
     section("agents", "people", &[Part::Agents]),
-    section("referring_sites", "people", &[Part::Referrers]),
-    section("referring_pages", "people", &[Part::Referrers]),
+    section("linking_sites", "people", &[Part::Referrers]),
+    section("linking_pages", "people", &[Part::Referrers]),
     section("search_phrases", "people", &[Part::Referrers]),
     section("sites", "traffic", &[]),
     section("servers", "traffic", &[]),
     section("statuses", "trouble", &[]),
-    section("missing", "trouble", &[Part::Missing, Part::Referrers]),
+    section("missing", "trouble", &[Part::Missing, Part::Paths, Part::Referrers]),
     section("slow", "trouble", &[Part::Durations, Part::Paths]),
     section("slow_minutes", "trouble", &[Part::Durations]),
     section("extensions", "transfer", &[Part::Paths]),
@@ -49,16 +49,8 @@ pub const SECTIONS: &[Section] = &[
 ];
 
 /// Sections that are shown only when they are asked for by name: others say the same more shortly.
-const ON_REQUEST: [&str; 8] = [
-    "agents",
-    "referring_pages",
-    "devices",
-    "last_pages",
-    "extensions",
-    "months",
-    "weekdays",
-    "slow_minutes",
-];
+const ON_REQUEST: [&str; 8] =
+    ["agents", "linking_pages", "devices", "last_pages", "extensions", "months", "weekdays", "slow_minutes"];
 
 const fn section(name: &'static str, question: &'static str, parts: &'static [Part]) -> Section {
     Section { name, question, parts }

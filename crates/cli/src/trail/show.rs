@@ -65,7 +65,8 @@ pub fn page(
         lines.push(String::new());
         lines.push(format!("{STRONG}Again and again{STRONG:#}"));
         for repeat in &trail.repeats {
-            let pace = repeat.every_s.map_or(String::new(), |every| format!(", one every {}", pace(every)));
+            let pace =
+                repeat.per_minute.map_or(", all at once".to_owned(), |pace| format!(", {}", rate(pace)));
             let part = share(repeat.requests, trail.requests);
             let words = format!("{:>7}  {}", part, shorten(&repeat.request, width.saturating_sub(50)));
             lines.push(format!("  {:>10}  {words}{ATTENTION}{pace}{ATTENTION:#}", grouped(repeat.requests)));
@@ -105,7 +106,7 @@ fn visit_lines(
         about.push(format!("took {}", duration((visit.last - visit.first) as f64 / 1000.0)));
     }
     if let Some(pace) = visit.per_minute.filter(|_| visit.requests > 2) {
-        about.push(format!("{pace:.1} a minute"));
+        about.push(rate(pace));
     }
     lines.push(format!(
         "{STRONG}{}{STRONG:#}  {QUIET}{}{QUIET:#}",
@@ -138,8 +139,8 @@ fn step_lines(step: &Step, zone: &TimeZone, width: usize, lines: &mut Vec<String
     };
     let mut note = String::new();
     if step.count > 1 {
-        let every = step.every_s.map_or(String::new(), |every| format!(", one every {}", pace(every)));
-        note = format!("  {} times{every}", grouped(step.count));
+        let pace = step.per_minute.map_or(" at once".to_owned(), |pace| format!(", {}", rate(pace)));
+        note = format!("  {} times{pace}", grouped(step.count));
     }
     let method = if step.method == "GET" { String::new() } else { format!("{} ", step.method) };
     let room = width.saturating_sub(39 + note.len());
@@ -165,6 +166,16 @@ fn date(time: i64, zone: &TimeZone) -> String {
 fn moment(time: i64, zone: &TimeZone) -> String {
     let stamp = Timestamp::from_millisecond(time).unwrap_or_default();
     stamp.to_zoned(zone.clone()).strftime("%a %-d %b %Y %H:%M:%S").to_string()
+}
+
+/// How many of something in a time in which there are some.
+fn rate(per_minute: f64) -> String {
+    match per_minute {
+        300.0.. => format!("{:.0} a second", per_minute / 60.0),
+        1.0.. => format!("{per_minute:.0} a minute"),
+        0.1.. => format!("{:.0} an hour", per_minute * 60.0),
+        _ => format!("{:.0} a day", per_minute * 1440.0),
+    }
 }
 
 /// A short length of time: tenths of seconds count below ten.

@@ -10,6 +10,12 @@ use std::path::Path;
 use std::sync::Arc;
 
 const SIZE: (u32, u32) = (1120, 640);
+/// What charts are set in: the console's face, where whoever looks has it.
+const FACE: &str = "'Source Sans 3', sans-serif";
+/// The same for pictures, which are drawn here; and what it calls itself.
+const OWN_FACE: &[u8] = include_bytes!("../../data/face.ttf");
+const OWN_NAME: &str = "Exedra Chart";
+
 /// How much finer than its measures a PNG is drawn.
 const FINENESS: f32 = 1.5;
 const PAPER: RGBColor = RGBColor(0xf5, 0xf7, 0xf6);
@@ -51,7 +57,7 @@ type Drawn = Result<(), Box<dyn std::error::Error>>;
 fn paint(weighed: &Weighed, svg: &mut String) -> Drawn {
     let root = SVGBackend::with_string(svg, SIZE).into_drawing_area();
     root.fill(&PAPER)?;
-    let text = |size: u32, colour: &RGBColor| ("sans-serif", size).into_font().color(colour);
+    let text = |size: u32, colour: &RGBColor| (FACE, size).into_font().color(colour);
     let title = format!("{}: what compression leaves of {}", weighed.what, bytes(weighed.bytes));
     root.draw_text(&title, &text(22, &INK), (32, 22))?;
     let about = format!(
@@ -157,7 +163,7 @@ fn label(
     words: String,
     colour: RGBColor,
 ) -> Drawn {
-    let style = ("sans-serif", 15).into_font().color(&colour).pos(Pos::new(HPos::Left, VPos::Center));
+    let style = (FACE, 15).into_font().color(&colour).pos(Pos::new(HPos::Left, VPos::Center));
     chart.draw_series([EmptyElement::at(at) + Text::new(words, shift, style)])?;
     Ok(())
 }
@@ -165,8 +171,8 @@ fn label(
 /// A drawing as a PNG, its text in a face of our own: a server may have none.
 fn rendered(svg: &str) -> Result<Vec<u8>, Failure> {
     let mut fonts = resvg::usvg::fontdb::Database::new();
-    fonts.load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
-    fonts.set_sans_serif_family("Ubuntu");
+    fonts.load_font_data(OWN_FACE.to_vec());
+    fonts.set_sans_serif_family(OWN_NAME);
     let options = resvg::usvg::Options { fontdb: Arc::new(fonts), ..Default::default() };
     let tree = resvg::usvg::Tree::from_str(svg, &options)?;
     let scaled = |length: u32| (length as f32 * FINENESS) as u32;

@@ -23,7 +23,7 @@ pub fn measure(weighing: &mut Weighing, samples: &[Sample], threads: usize) -> R
     run(weighing, samples, &quick, threads)?;
     let gaining: BTreeSet<&str> =
         weighing.types.iter().filter(|(_, of_type)| of_type.gains()).map(|(name, _)| name.as_str()).collect();
-    let gains = |job: &Job| gaining.contains(samples[job.0].essence);
+    let gains = |job: &Job| gaining.contains(samples[job.0].essence.as_str());
     let mut others: Vec<Job> = jobs(samples, |codec, effort| effort != codec.level(Effort::Quick));
     others.retain(gains);
     // The longest ones first, so that no thread is left with one when the others have finished.
@@ -81,7 +81,7 @@ fn run(weighing: &mut Weighing, samples: &[Sample], jobs: &[Job], threads: usize
     progress.finish_and_clear();
     results.into_iter().collect::<io::Result<()>>()?;
     for (sample, measured) in done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
-        weighing.add(samples[sample].essence, &measured);
+        weighing.add(&samples[sample].essence, &measured);
     }
     Ok(())
 }

@@ -113,7 +113,10 @@ fn folder(options: &Options) -> Result<PathBuf, Failure> {
     let config = configuration::read(&options.config)?;
     let names = || config.sites.iter().map(|site| site.name.value.as_str());
     match config.sites.iter().find(|site| site.name.value == options.what) {
-        Some(site) => Ok(site.folder.value.clone()),
+        Some(site) => site
+            .root()
+            .map(Path::to_owned)
+            .ok_or_else(|| Failure(format!("the site `{}` has no folder: its rules answer", options.what))),
         None => {
             let near = nearest(&options.what, names()).map(|near| format!(": did you mean `{near}`?"));
             Err(Failure(format!(

@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 /// A file to encode.
 pub struct Sample {
     /// Its type, without parameters.
-    pub essence: &'static str,
+    pub essence: String,
     /// What is in it; of a very large one, its beginning.
     pub octets: Vec<u8>,
 }
@@ -26,7 +26,7 @@ struct Found {
 
 /// Takes note of all files that a site would serve from a folder, and reads as many as may be encoded.
 pub fn choose(folder: &Path, most: u64) -> Result<(Weighing, Vec<Sample>), Failure> {
-    let mut by_type: BTreeMap<&'static str, Vec<Found>> = BTreeMap::new();
+    let mut by_type: BTreeMap<String, Vec<Found>> = BTreeMap::new();
     walk(folder, &mut by_type)
         .map_err(|error| Failure(format!("{} cannot be read: {error}", folder.display())))?;
     let mut weighing = Weighing::default();
@@ -35,7 +35,7 @@ pub fn choose(folder: &Path, most: u64) -> Result<(Weighing, Vec<Sample>), Failu
     }
     // Types with little to read leave their room to the others.
     let total = |files: &[Found]| files.iter().map(|file| file.bytes.min(MOST_TO_SETTLE)).sum::<u64>();
-    let mut types: Vec<(&'static str, Vec<Found>)> = by_type.into_iter().collect();
+    let mut types: Vec<(String, Vec<Found>)> = by_type.into_iter().collect();
     types.sort_by_key(|(_, files)| total(files));
     let (mut room, mut left) = (most, types.len() as u64);
     let mut samples = Vec::new();
@@ -59,8 +59,8 @@ pub fn choose(folder: &Path, most: u64) -> Result<(Weighing, Vec<Sample>), Failu
             let read = File::open(&file.path).and_then(|open| open.take(bytes).read_to_end(&mut octets));
             if read.is_ok() && !octets.is_empty() {
                 taken += octets.len() as u64;
-                weighing.sampled(essence, octets.len() as u64);
-                samples.push(Sample { essence, octets });
+                weighing.sampled(&essence, octets.len() as u64);
+                samples.push(Sample { essence: essence.clone(), octets });
             }
         }
         room = room.saturating_sub(taken);
@@ -68,7 +68,7 @@ pub fn choose(folder: &Path, most: u64) -> Result<(Weighing, Vec<Sample>), Failu
     Ok((weighing, samples))
 }
 
-fn walk(folder: &Path, by_type: &mut BTreeMap<&'static str, Vec<Found>>) -> io::Result<()> {
+fn walk(folder: &Path, by_type: &mut BTreeMap<String, Vec<Found>>) -> io::Result<()> {
     for entry in std::fs::read_dir(folder)? {
         let entry = entry?;
         let name = entry.file_name();
@@ -78,7 +78,7 @@ fn walk(folder: &Path, by_type: &mut BTreeMap<&'static str, Vec<Found>>) -> io::
             walk(&entry.path(), by_type)?;
         } else if found.is_file() {
             let bytes = entry.metadata()?.len();
-            let files = by_type.entry(media_type(name).essence).or_default();
+            let files = by_type.entry(media_type(name).essence.to_string()).or_default();
             files.push(Found { path: entry.path(), bytes });
         }
     }

@@ -12,7 +12,8 @@ use super::represent::{Card, insert};
 use super::steering::Next;
 use super::trace::{Place, Step, Trace, Untidy, Witness};
 use super::{
-    Answer, Body, Credentials, Encodings, Entry, FolderChain, Question, Reply, SitePath, Turn, Want, pages,
+    Answer, Body, Credentials, Encodings, Entry, FolderChain, Malformed, Question, Reply, SitePath, Turn,
+    Want, pages,
 };
 use crate::config::{Config, Site, SiteId};
 use crate::facts::{Dependence, Facts, RecordedFacts, Scheme};
@@ -37,7 +38,7 @@ fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: 
     let mut deciding = Deciding::new(config, facts, witness);
     let Some(host) = facts.host.value() else {
         deciding.witness.see(|| Step::NoHost);
-        return deciding.built_in(StatusCode::BAD_REQUEST);
+        return deciding.failed_because(StatusCode::BAD_REQUEST, Malformed::NoHost.words());
     };
     let Some((id, as_default)) = site_for(config, host) else {
         deciding.witness.see(|| Step::NoSite { host: host.to_owned() });
@@ -70,8 +71,7 @@ fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: 
 pub fn too_many<'a>(config: &'a Config, facts: Facts<'a>, answer: &Answer, seconds: u64) -> Turn<'a> {
     let mut deciding = Deciding::new(config, facts, ());
     deciding.site = answer.site;
-    deciding.added().retry_after = Some(seconds);
-    deciding.failed(StatusCode::TOO_MANY_REQUESTS)
+    deciding.come_again("More was asked for from your address than is allowed here", seconds)
 }
 
 fn site_step(site: &Site, host: &str, as_default: bool) -> Step {
@@ -134,7 +134,8 @@ impl<'a, W: Witness> Waiting<'a, W> {
                 return deciding.encoded(asked, &file, Some(&liked), &known, status);
             }
             (Reply::Entry(Entry::File(facts)), stage) => {
-                (Found::File(Arc::new(Card::new(&asked, facts, None))), stage)
+                let types = deciding.settings().map(|site| Arc::clone(&site.media_types)).unwrap_or_default();
+                (Found::File(Arc::new(Card::new(&asked, facts, None, b"", &types))), stage)
             }
             (Reply::File(card), stage) => (Found::File(card), stage),
             (Reply::Entry(entry), stage) => (Found::Other(entry), stage),
@@ -199,11 +200,13 @@ pub(super) struct Deciding<'a, W> {
     pub chain: Option<Arc<FolderChain>>,
     /// Whether something that is not known would have had a say.
     pub unsure: bool,
+    /// What the built-in page says, where there is more to say than the status does.
+    pub why: Option<Box<str>>,
     pub witness: W,
 }
 
 impl<'a, W: Witness> Deciding<'a, W> {
-    fn new(config: &'a Config, facts: Facts<'a>, witness: W) -> Self {
+    pub(super) fn new(config: &'a Config, facts: Facts<'a>, witness: W) -> Self {
         Deciding {
             config,
             head_only: facts.method.value() == Some("HEAD"),
@@ -215,6 +218,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             added: None,
             chain: None,
             unsure: false,
+            why: None,
             witness,
         }
     }
@@ -276,6 +280,10 @@ impl<'a, W: Witness> Deciding<'a, W> {
 
     /// Finds the place that the path means, and asks its folders what they say of themselves.
     pub(super) fn look_up(mut self, id: SiteId, site: &'a Site, next: Next) -> Turn<'a, W> {
+        if site.folder.is_none() {
+            self.witness.see(|| Step::NoFolder);
+            return self.failed(StatusCode::NOT_FOUND);
+        }
         let place = match self.path.place() {
             Ok(place) => place,
             Err(why) => {
@@ -362,6 +370,15 @@ impl<'a, W: Witness> Deciding<'a, W> {
         }
     }
 
+    /// Scheme, host and port, as the client asked for them.
+    fn origin(&self) -> Option<String> {
+        let host = self.facts.host().value().filter(|host| !host.is_empty())?;
+        let scheme = self.facts.scheme().value()?;
+        let here =
+            Home { scheme, host, port: self.facts.port().value(), host_place: None, https_place: None };
+        Some(here.origin())
+    }
+
     fn redirect_to_path(mut self, path: &str, why: Untidy) -> Turn<'a, W> {
         self.witness.see(|| Step::Tidied { path: path.to_owned(), why });
         let target = format!("{path}{}", self.query());
@@ -372,16 +389,22 @@ impl<'a, W: Witness> Deciding<'a, W> {
         self.facts.query().value().map(|query| format!("?{query}")).unwrap_or_default()
     }
 
+    /// Sends the client elsewhere: to a whole address, also where it is another path of the same host.
     pub(super) fn redirect(self, target: &str, status: StatusCode) -> Turn<'a, W> {
         let mut headers = HeaderMap::new();
-        insert(&mut headers, header::LOCATION, target);
+        let origin = match target.starts_with('/') {
+            true => self.origin(),
+            false => None,
+        };
+        insert(&mut headers, header::LOCATION, &format!("{}{target}", origin.unwrap_or_default()));
         self.done(status, headers, Body::Page(String::new()))
     }
 
     /// The own page for a status where there is one; programs that prefer JSON get a problem. Nothing that guards a
     /// place keeps the page from being shown.
     pub(super) fn failed(mut self, status: StatusCode) -> Turn<'a, W> {
-        let page = match self.prefers_json() {
+        let has_folder = self.settings().is_some_and(|site| site.folder.is_some());
+        let page = match self.prefers_json() || !has_folder {
             true => None,
             false => self.error_page(status),
         };
@@ -392,6 +415,20 @@ impl<'a, W: Witness> Deciding<'a, W> {
             }
             _ => self.built_in(status),
         }
+    }
+
+    /// Too much at once, of something: 429, and when the client may come again.
+    pub(super) fn come_again(mut self, why: &str, seconds: u64) -> Turn<'a, W> {
+        self.added().retry_after = Some(seconds);
+        let time = match seconds {
+            0 | 1 => "a second".to_owned(),
+            2..120 => format!("{seconds} seconds"),
+            _ => format!("{} minutes", seconds.div_ceil(60)),
+        };
+        self.failed_because(
+            StatusCode::TOO_MANY_REQUESTS,
+            format!("{why}. It will be answered again in {time}."),
+        )
     }
 
     /// The page for a status: of the deepest folder that has one, else of the site.
@@ -415,8 +452,8 @@ impl<'a, W: Witness> Deciding<'a, W> {
         self.witness.see(|| Step::BuiltIn { status, as_json });
         let mut headers = HeaderMap::new();
         let (media_type, body) = match as_json {
-            true => ("application/problem+json", pages::problem(status)),
-            false => ("text/html; charset=utf-8", pages::built_in(status)),
+            true => ("application/problem+json", pages::problem(status, self.why.as_deref())),
+            false => ("text/html; charset=utf-8", pages::built_in(status, self.why.as_deref())),
         };
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
         self.done(status, headers, Body::Page(body))
@@ -551,10 +588,11 @@ index = ["start.html", "index.html"]
     #[rstest]
     #[case::main_host("www.harbour.example", "/a%20b?x=1&y=%2F", "http://harbour.example/a%20b?x=1&y=%2F")]
     #[case::main_host_port("www.harbour.example:7380", "/", "http://harbour.example:7380/")]
-    #[case::folder("harbour.example", "/tides?x=1", "/tides/?x=1")]
-    #[case::folder_dots("harbour.example", "/./a/../tides", "/tides/")]
-    #[case::slashes("harbour.example", "//evil.example//x?y", "/evil.example/x?y")]
-    #[case::slashes_folder("harbour.example", "//tides", "/tides")]
+    #[case::folder("harbour.example", "/tides?x=1", "http://harbour.example/tides/?x=1")]
+    #[case::folder_dots("harbour.example", "/./a/../tides", "http://harbour.example/tides/")]
+    #[case::slashes("harbour.example", "//evil.example//x?y", "http://harbour.example/evil.example/x?y")]
+    #[case::folder_by_port("harbour.localhost:7380", "/tides", "http://harbour.localhost:7380/tides/")]
+    #[case::slashes_folder("harbour.example", "//tides", "http://harbour.example/tides")]
     fn redirects(#[case] host: &str, #[case] target: &str, #[case] location: &str) {
         let answer = ask("GET", host, target, "");
         assert_eq!(answer.status, 308);

@@ -3,7 +3,7 @@
 //! Folders stand in a block of their own above the files. The order is chosen by links, without script:
 //! `?by=name`, `?by=-size`, `?by=changed`; long listings are cut into pages, `?page=2`.
 
-use crate::clean::clean_value;
+use super::pages::escaped;
 use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
 use serde::Serialize;
 use std::cmp::Ordering;
@@ -70,6 +70,14 @@ pub struct Listed {
     pub changed: i64,
 }
 
+impl Listed {
+    /// Its address within its folder.
+    pub fn link(&self) -> String {
+        let slash = if self.kind == Kind::Folder { "/" } else { "" };
+        format!("{}{slash}", utf8_percent_encode(&self.name, SEGMENT))
+    }
+}
+
 /// The order of a listing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Order {
@@ -123,6 +131,8 @@ fn ordered(entries: &[Listed], order: Order) -> Vec<&Listed> {
     shown.sort_by(|a, b| {
         let order_of_two = match order.by {
             By::Name => by_name(a, b),
+            // Folders have none that would tell anything.
+            By::Size if a.kind == Kind::Folder => Ordering::Equal,
             By::Size => a.bytes.cmp(&b.bytes),
             By::Changed => a.changed.cmp(&b.changed),
         };
@@ -132,8 +142,8 @@ fn ordered(entries: &[Listed], order: Order) -> Vec<&Listed> {
     shown
 }
 
-/// The listing as JSON: a list of `name`, `kind`, `bytes` and `changed` (RFC 3339), all of it.
-pub fn json(entries: &[Listed], wanted: Wanted) -> String {
+/// The listing as JSON: a list of `name`, `kind`, `bytes` and `changed` (RFC 3339), all of it that may be seen.
+pub fn json(entries: &[Listed], wanted: Wanted, may_be_seen: impl Fn(&Listed) -> bool) -> String {
     #[derive(Serialize)]
     struct Row<'e> {
         name: &'e str,
@@ -144,6 +154,7 @@ pub fn json(entries: &[Listed], wanted: Wanted) -> String {
     }
     let rows: Vec<Row<'_>> = ordered(entries, wanted.order)
         .into_iter()
+        .filter(|entry| may_be_seen(entry))
         .map(|entry| Row {
             name: &entry.name,
             kind: entry.kind,
@@ -154,9 +165,10 @@ pub fn json(entries: &[Listed], wanted: Wanted) -> String {
     serde_json::to_string(&rows).unwrap_or_default()
 }
 
-/// The listing as a page. `path` is that of the folder, decoded, beginning and ending with a slash.
-pub fn page(path: &str, entries: &[Listed], wanted: Wanted) -> String {
-    let shown = ordered(entries, wanted.order);
+/// The listing as a page, of what may be seen. `path` is that of the folder, decoded, beginning and ending with a slash.
+pub fn page(path: &str, entries: &[Listed], wanted: Wanted, may_be_seen: impl Fn(&Listed) -> bool) -> String {
+    let mut shown = ordered(entries, wanted.order);
+    shown.retain(|entry| may_be_seen(entry));
     let pages = shown.len().div_ceil(ON_A_PAGE).max(1);
     let page = wanted.page.min(pages);
     let mut out = String::with_capacity(2048 + shown.len().min(ON_A_PAGE) * 200);
@@ -234,23 +246,17 @@ fn written(order: Order) -> String {
 }
 
 fn row(out: &mut String, entry: &Listed) {
-    // The dot segment keeps a name with a colon from being taken for a scheme.
-    let link = utf8_percent_encode(&entry.name, SEGMENT);
-    let name = escaped(&entry.name);
-    let slash = if entry.kind == Kind::Folder { "/" } else { "" };
-    let size = match entry.kind {
-        Kind::Folder => "–".to_owned(),
-        Kind::File => in_words(entry.bytes),
+    let (name, link) = (escaped(&entry.name), entry.link());
+    let (slash, size) = match entry.kind {
+        Kind::Folder => ("/", "<td>–</td>".to_owned()),
+        Kind::File => ("", format!("<td title=\"{} bytes\">{}</td>", entry.bytes, in_words(entry.bytes))),
     };
     let changed = jiff::Timestamp::from_second(entry.changed)
         .unwrap_or_default()
         .strftime("%Y-%m-%d %H:%M")
         .to_string();
-    let _ = writeln!(
-        out,
-        "<tr><td><a href=\"./{link}{slash}\">{name}{slash}</a></td><td title=\"{} bytes\">{size}</td><td>{changed}</td></tr>",
-        entry.bytes
-    );
+    // The dot segment keeps a name with a colon from being taken for a scheme.
+    let _ = writeln!(out, "<tr><td><a href=\"./{link}\">{name}{slash}</a></td>{size}<td>{changed}</td></tr>");
 }
 
 fn in_words(bytes: u64) -> String {
@@ -263,22 +269,6 @@ fn in_words(bytes: u64) -> String {
     }
     let decimals = usize::from(unit > 0 && value < 99.95);
     format!("{value:.decimals$} {}", units[unit])
-}
-
-fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len() + 16);
-    // Marks of direction would show `gpj.exe` as another name.
-    for letter in clean_value(text).chars() {
-        match letter {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\'' => out.push_str("&#39;"),
-            letter => out.push(letter),
-        }
-    }
-    out
 }
 
 #[cfg(test)]
@@ -312,7 +302,7 @@ mod tests {
             .collect();
         assert_eq!(names, expected);
         let json: serde_json::Value =
-            serde_json::from_str(&json(&entries, Wanted::understand(query))).unwrap();
+            serde_json::from_str(&json(&entries, Wanted::understand(query), |_| true)).unwrap();
         assert_eq!(json[0]["name"], expected[0]);
     }
 
@@ -321,18 +311,21 @@ mod tests {
         let many: Vec<Listed> = (0..2500)
             .map(|n| Listed { name: format!("f{n:05}"), kind: Kind::File, bytes: n, changed: 0 })
             .collect();
-        let second = page("/x/", &many, Wanted::understand("page=2"));
+        let second = page("/x/", &many, Wanted::understand("page=2"), |_| true);
         assert_eq!(second.matches("<tr><td>").count(), ON_A_PAGE);
         assert!(second.contains("f01000") && second.contains("page=3") && second.contains("Page 2 of 3"));
-        assert_eq!(page("/x/", &many, Wanted::understand("page=99")).matches("<tr><td>").count(), 500);
+        assert_eq!(
+            page("/x/", &many, Wanted::understand("page=99"), |_| true).matches("<tr><td>").count(),
+            500
+        );
     }
 
     proptest! {
         #[test]
         fn names_cannot_break_out(name in "[^./\\x00][^/\\x00]{0,20}") {
             let entry = Listed { name: name.clone(), kind: Kind::File, bytes: 1, changed: 0 };
-            let page = page("/", &[entry], Wanted::understand(""));
-            let plain = self::page("/", &[Listed { name: "x".into(), kind: Kind::File, bytes: 1, changed: 0 }], Wanted::understand(""));
+            let page = page("/", &[entry], Wanted::understand(""), |_| true);
+            let plain = self::page("/", &[Listed { name: "x".into(), kind: Kind::File, bytes: 1, changed: 0 }], Wanted::understand(""), |_| true);
             prop_assert_eq!(page.matches('<').count(), plain.matches('<').count());
             prop_assert_eq!(page.matches('"').count(), plain.matches('"').count());
             let link = page.split("href=\"./").nth(1).unwrap().split('"').next().unwrap();

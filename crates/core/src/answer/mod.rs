@@ -15,6 +15,7 @@
 //! - [`listing`]: what is in a folder
 //! - [`types`]: media types by extension
 //! - [`represent`]: the form a file is sent in, with its header fields
+//! - [`malformed`]: requests whose target or host is none
 //! - [`pages`]: the built-in pages
 //! - [`trace`]: the steps that led to an answer; [`verdicts`]: why each codec was taken, or not
 
@@ -23,6 +24,7 @@ pub mod conditions;
 pub mod decide;
 pub mod home;
 pub mod listing;
+pub mod malformed;
 pub mod negotiate;
 pub mod pages;
 pub mod path;
@@ -35,6 +37,7 @@ pub mod types;
 pub mod verdicts;
 
 pub use decide::{Waiting, answer, answer_traced, too_many};
+pub use malformed::{Malformed, malformed};
 pub use path::SitePath;
 pub use represent::Card;
 pub use trace::{Step, Trace, Witness};
@@ -192,6 +195,8 @@ pub enum Body {
     None,
     /// A page made here.
     Page(String),
+    /// A page made here that is to be encoded on its way.
+    PageEncoded(String, Codec),
     /// A file of the site, perhaps encoded.
     File {
         /// Which one.

@@ -1,12 +1,14 @@
 //! What is said of an error where the site has no page of its own: what happened, what to do, and no more
 //! than that; for people as a page, for programs as a problem (RFC 9457).
 
+use crate::clean::clean_value;
 use http::StatusCode;
 
-/// The problem for a status, as JSON.
-pub fn problem(status: StatusCode) -> String {
+/// The problem for a status, as JSON. `why` says more of it than the status does.
+pub fn problem(status: StatusCode, why: Option<&str>) -> String {
     let title = status.canonical_reason().unwrap_or("Error");
-    serde_json::json!({ "status": status.as_u16(), "title": title, "detail": words(status) }).to_string()
+    let detail = why.unwrap_or_else(|| words(status));
+    serde_json::json!({ "status": status.as_u16(), "title": title, "detail": detail }).to_string()
 }
 
 fn words(status: StatusCode) -> &'static str {
@@ -16,6 +18,9 @@ fn words(status: StatusCode) -> &'static str {
         404 => "There is nothing at this address. It may have moved, or the link may be wrong.",
         405 => "This address does not take such requests.",
         416 => "The file has no such part.",
+        414 => "The address is longer than any on this server.",
+        431 => "The request's header fields are longer than this server takes.",
+        408 => "The request took too long to come in.",
         412 => "It is no longer what you expected.",
         401 => "This needs a name and a password.",
         429 => "Too much was asked from your address in a short time. It will be answered again soon.",
@@ -25,10 +30,10 @@ fn words(status: StatusCode) -> &'static str {
     }
 }
 
-/// The page for a status.
-pub fn built_in(status: StatusCode) -> String {
+/// The page for a status. `why` says more of it than the status does.
+pub fn built_in(status: StatusCode, why: Option<&str>) -> String {
     let title = status.canonical_reason().unwrap_or("Error");
-    let words = words(status);
+    let words = escaped(why.unwrap_or_else(|| words(status)));
     let number = status.as_u16();
     format!(
         "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n\
@@ -39,4 +44,21 @@ pub fn built_in(status: StatusCode) -> String {
          h1{{font-size:1.3rem;margin:.4rem 0 .8rem}}</style>\n\
          <b>{number}</b>\n<h1>{title}</h1>\n<p>{words}\n</html>\n"
     )
+}
+
+/// A text as it may stand in a page.
+pub(super) fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len() + 16);
+    // Marks of direction would show `gpj.exe` as another name.
+    for letter in clean_value(text).chars() {
+        match letter {
+            '&' => out.push_str("&amp;"),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '"' => out.push_str("&quot;"),
+            '\'' => out.push_str("&#39;"),
+            letter => out.push(letter),
+        }
+    }
+    out
 }

@@ -5,7 +5,7 @@
 //! leads out of the folder is for whoever opens it to see to.) Before that, a path is made [`Tidy`]: rules see
 //! that form, also of paths that lead to no place.
 
-use percent_encoding::percent_decode_str;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use smol_str::{SmolStr, format_smolstr};
 use std::borrow::Cow;
 use std::fmt;
@@ -34,7 +34,47 @@ impl SitePath {
     }
 }
 
+/// What stays as it is in the path of an address, the slash included (RFC 3986 §3.3).
+const IN_ADDRESS: &AsciiSet = &NON_ALPHANUMERIC
+    .remove(b'/')
+    .remove(b'-')
+    .remove(b'.')
+    .remove(b'_')
+    .remove(b'~')
+    .remove(b'!')
+    .remove(b'$')
+    .remove(b'&')
+    .remove(b'\'')
+    .remove(b'(')
+    .remove(b')')
+    .remove(b'*')
+    .remove(b'+')
+    .remove(b',')
+    .remove(b';')
+    .remove(b'=')
+    .remove(b':')
+    .remove(b'@');
+
+/// A path as it stands in an address, of one whose letters are what they are.
+pub fn encoded(path: &str) -> String {
+    utf8_percent_encode(path, IN_ADDRESS).to_string()
+}
+
 impl SitePath {
+    /// The place of that name, with slashes between the names of folders; `None` where no address leads there.
+    pub fn of_names(names: &str) -> Option<SitePath> {
+        let path = match names.is_empty() {
+            true => "/".to_owned(),
+            false => format!("/{}", encoded(names)),
+        };
+        tidy(&path).ok()?.place().ok().filter(|place| place.as_str() == names)
+    }
+
+    /// Its address at its site: a path, encoded.
+    pub fn address(&self) -> String {
+        format!("/{}", encoded(self.as_str()))
+    }
+
     /// The site's folder itself.
     pub fn root() -> SitePath {
         SitePath(SmolStr::default())

@@ -4,7 +4,7 @@
 //! may keep beside what it found.
 
 use super::negotiate::Codings;
-use super::types::{MediaType, media_type};
+use super::types::{MediaType, MediaTypes};
 use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate};
 use crate::config::Compress;
 use crate::encode::Codec;
@@ -29,18 +29,18 @@ pub struct Card {
 
 impl Card {
     /// The card of a file. Where its content is known, its entity tag says which content that is; otherwise how
-    /// long it is and when it changed.
-    pub fn new(path: &SitePath, facts: FileFacts, content: Option<&[u8]>) -> Self {
-        let mark = content.map_or_else(
-            || mark_of(&facts),
-            |content| {
-                // The key is the same everywhere, so that machines behind one name agree.
-                format!("{:x}", SipHasher13::new().hash(content).as_u128())
-            },
-        );
+    /// long it is and when it changed. `beginning` is what is known of the content where that is not all.
+    pub fn new(
+        path: &SitePath,
+        facts: FileFacts,
+        content: Option<&[u8]>,
+        beginning: &[u8],
+        types: &MediaTypes,
+    ) -> Self {
+        let mark = content.map_or_else(|| mark_of(&facts), hash_of);
         let seconds = u64::try_from(facts.modified / 1_000_000_000).unwrap_or(0).min(253_402_300_799);
         let changed = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
-        let media = media_type(path.as_str());
+        let media = types.of(path.as_str(), content.unwrap_or(beginning), content.is_some());
         let tag = value(&entity_tag(&mark, None));
         let mut plain = HeaderMap::with_capacity(8);
         plain.insert(header::CONTENT_TYPE, media.value.clone());
@@ -48,6 +48,17 @@ impl Card {
         plain.insert(header::ETAG, tag.clone());
         plain.insert(header::LAST_MODIFIED, value(&httpdate::fmt_http_date(changed)));
         Card { facts, media, plain, tag, mark }
+    }
+}
+
+impl Card {
+    /// A copy that shares nothing with this one, for a thread of its own.
+    pub fn copy(&self) -> Self {
+        let own =
+            |value: &HeaderValue| HeaderValue::from_bytes(value.as_bytes()).unwrap_or_else(|_| value.clone());
+        let plain = self.plain.iter().map(|(name, value)| (name.clone(), own(value))).collect();
+        let media = MediaType { value: own(&self.media.value), essence: self.media.essence.clone() };
+        Card { facts: self.facts, media, plain, tag: own(&self.tag), mark: self.mark.clone() }
     }
 }
 
@@ -64,12 +75,9 @@ pub struct Representation {
     pub tag: HeaderValue,
 }
 
-/// The codings a file may be sent in to this client; `None` where the file is never encoded.
-pub fn codings(compress: &Compress, facts: &RecordedFacts<'_>, file: &Card) -> Option<Codings> {
-    if compress.codecs.is_empty()
-        || file.facts.size < compress.at_least
-        || !compress.has_type(file.media.essence)
-    {
+/// The codings in which so many octets of some type may be sent to this client; `None` where they never are encoded.
+pub fn codings(compress: &Compress, facts: &RecordedFacts<'_>, size: u64, essence: &str) -> Option<Codings> {
+    if compress.codecs.is_empty() || size < compress.at_least || !compress.has_type(essence) {
         return None;
     }
     // Both are read, whatever the first says, so that all answers for the file vary by the same.
@@ -114,13 +122,18 @@ pub fn represent(file: &Card, liked: Option<&[Codec]>, known: &Encodings) -> Rep
     Representation { form, size, headers, tag }
 }
 
+/// What tells a content from every other. The key is the same everywhere, so that machines behind one name agree.
+pub(super) fn hash_of(content: &[u8]) -> String {
+    format!("{:x}", SipHasher13::new().hash(content).as_u128())
+}
+
 fn mark_of(FileFacts { size, modified, .. }: &FileFacts) -> String {
     format!("{modified:x}-{size:x}")
 }
 
 /// An entity tag (RFC 9110 §8.8.3), of the file as it is or in a coding. It is strong: whoever sends a form that
 /// is not octet for octet the same each time must weaken it.
-fn entity_tag(mark: &str, coding: Option<Codec>) -> String {
+pub(super) fn entity_tag(mark: &str, coding: Option<Codec>) -> String {
     match coding {
         Some(codec) => format!("\"{mark}-{}\"", codec.name()),
         None => format!("\"{mark}\""),

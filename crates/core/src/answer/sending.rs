@@ -16,20 +16,47 @@ use std::ops::Range;
 use std::sync::Arc;
 
 impl<'a, W: Witness> Deciding<'a, W> {
-    pub(super) fn list(self, folder: &SitePath, names: &[Listed]) -> Turn<'a, W> {
+    /// What is in a folder: a page, or JSON. It is made anew each time, so its entity tag is what it says.
+    pub(super) fn list(mut self, folder: &SitePath, names: &[Listed]) -> Turn<'a, W> {
+        let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
         let wanted = listing::Wanted::understand(self.facts.query().value().unwrap_or_default());
+        let may_be_seen = |entry: &Listed| !self.is_refused_below(site, entry);
+        let (media_type, essence, body) = match self.prefers_json() {
+            true => ("application/json", "application/json", listing::json(names, wanted, may_be_seen)),
+            false => {
+                let path = if folder.as_str().is_empty() { "/".to_owned() } else { format!("{folder}/") };
+                let page = listing::page(&path, names, wanted, may_be_seen);
+                ("text/html; charset=utf-8", "text/html", page)
+            }
+        };
+        let changed = self.added.as_mut().and_then(|added| added.compress.take());
+        let compress = changed.as_ref().unwrap_or(&site.compress);
+        let codings = represent::codings(compress, &self.facts, body.len() as u64, essence);
+        let codec = codings.and_then(|codings| codings.first().copied());
+        let form = codec.map_or(Form::Plain, Form::Quick);
+        self.witness.see(|| Step::Form { form, bytes: codec.is_none().then_some(body.len() as u64) });
+        // Weak, as it is for everything that is encoded in passing.
+        let tag = format!("W/{}", represent::entity_tag(&represent::hash_of(body.as_bytes()), codec));
         let mut headers = HeaderMap::new();
         // What is in a folder changes without notice.
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
-        let (media_type, body) = match self.prefers_json() {
-            true => ("application/json", listing::json(names, wanted)),
-            false => {
-                let path = if folder.as_str().is_empty() { "/".to_owned() } else { format!("{folder}/") };
-                ("text/html; charset=utf-8", listing::page(&path, names, wanted))
-            }
-        };
+        insert(&mut headers, header::ETAG, &tag);
+        let outcome = conditions::evaluate(&self.facts, &tag, None);
+        self.see_conditions(outcome);
+        match outcome {
+            Outcome::Proceed => {}
+            Outcome::Failed => return self.failed(StatusCode::PRECONDITION_FAILED),
+            Outcome::NotModified => return self.done(StatusCode::NOT_MODIFIED, headers, Body::None),
+        }
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media_type));
-        self.done(StatusCode::OK, headers, Body::Page(body))
+        let body = match codec {
+            Some(codec) => {
+                headers.insert(header::CONTENT_ENCODING, HeaderValue::from_static(codec.name()));
+                Body::PageEncoded(body, codec)
+            }
+            None => Body::Page(body),
+        };
+        self.done(StatusCode::OK, headers, body)
     }
 
     /// Asks about a file's encodings where that matters. With a status, the file is the page for it.
@@ -44,7 +71,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         };
         let compress =
             self.added.as_ref().and_then(|added| added.compress.as_ref()).unwrap_or(&site.compress);
-        match represent::codings(compress, &self.facts, &file) {
+        match represent::codings(compress, &self.facts, file.facts.size, &file.media.essence) {
             Some(liked) if !liked.is_empty() => self.ask(id, path, Stage::Encodings(file, liked, status)),
             liked => self.encoded(path, &file, liked.as_deref(), &Encodings::default(), status),
         }
@@ -84,7 +111,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             return self.done(status, headers, Body::File { path, form });
         }
         let tag = tag.to_str().unwrap_or_default();
-        let outcome = conditions::evaluate(&self.facts, tag, &file.facts);
+        let outcome = conditions::evaluate(&self.facts, tag, Some(file.facts.changed()));
         self.see_conditions(outcome);
         match outcome {
             Outcome::Proceed => {}

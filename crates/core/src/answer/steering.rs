@@ -6,6 +6,7 @@
 use super::added::Added;
 use super::decide::Deciding;
 use super::home::{home, site_of};
+use super::listing::Listed;
 use super::path::{Tidy, tidy};
 use super::represent;
 use super::trace::{Place, Step, Why, Witness};
@@ -196,6 +197,31 @@ impl<'a, W: Witness> Deciding<'a, W> {
         (Outcome::On, rules.len())
     }
 
+    /// Whether the rules refuse this client what stands in the folder that is about to be listed: nobody is shown a link to it.
+    pub(super) fn is_refused_below(&self, site: &Site, entry: &Listed) -> bool {
+        let user = self.added.as_ref().and_then(|added| added.user.as_deref());
+        let path = Seen::new(format!("{}{}", self.path.written, entry.link()));
+        let refuses = |rules: &RuleSet, path: &Seen<'_>, whole: &Seen<'_>| {
+            for number in rules.candidates(path, 0) {
+                let Some(rule) = rules.get(number as usize) else { continue };
+                let so_far = SoFar { user, path: whole.text() };
+                let is_answering = rule.effects.answer.is_some() || rule.effects.serve.is_some();
+                if is_answering && rule.fits(&self.facts, so_far, path, &mut false).is_ok() {
+                    return Some(matches!(rule.effects.answer, Some(Answering::Refuse(_) | Answering::Gone)));
+                }
+            }
+            None
+        };
+        let by_site = (!site.rules.is_empty()).then(|| refuses(&site.rules, &path, &path)).flatten();
+        let by_folders = || {
+            self.chain.iter().flat_map(|chain| &chain.levels).find_map(|level| {
+                let settings = level.settings.as_ref().ok().filter(|settings| !settings.rules.is_empty())?;
+                refuses(&settings.rules, &path.below(level.depth), &path)
+            })
+        };
+        by_site.or_else(by_folders).unwrap_or(false)
+    }
+
     /// Does what a rule says.
     fn follow(
         &mut self,
@@ -376,7 +402,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             Some((user, password)) => self.ask_login(Credentials { realm, user, password }, next),
             None => {
                 self.witness.see(|| Step::Login { realm: name(), user: None, place });
-                self.challenge(realm)
+                self.challenge(realm, "This needs a name and a password")
             }
         }
     }
@@ -393,9 +419,11 @@ impl<'a, W: Witness> Deciding<'a, W> {
         self.redirect(&target, StatusCode::TEMPORARY_REDIRECT)
     }
 
-    fn challenge(mut self, realm: usize) -> Turn<'a, W> {
+    fn challenge(mut self, realm: usize, why: &str) -> Turn<'a, W> {
         self.added().challenge = Some(realm);
-        self.failed(StatusCode::UNAUTHORIZED)
+        let title = self.config.realms.get(realm).map_or("", |realm| &realm.title);
+        let why = format!("{why}: it is for “{title}”. Load the page again to be asked.");
+        self.failed_because(StatusCode::UNAUTHORIZED, why)
     }
 
     /// Goes on with whether the password was right.
@@ -408,10 +436,12 @@ impl<'a, W: Witness> Deciding<'a, W> {
         self.witness.see(|| Step::Login { realm: name, user: Some((shown, found)), place });
         match found {
             Password::Right => {}
-            Password::Wrong => return self.challenge(realm),
+            Password::Wrong => {
+                return self.challenge(realm, "The name or the password is wrong");
+            }
             Password::Unchecked { seconds } => {
-                self.added().retry_after = Some(seconds);
-                return self.failed(StatusCode::TOO_MANY_REQUESTS);
+                let why = "Too many passwords are being tried from your address";
+                return self.come_again(why, seconds);
             }
         }
         let added = self.added();

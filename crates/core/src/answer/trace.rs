@@ -9,6 +9,7 @@ use super::ranges::Ranges;
 use super::{Broken, Entry, Form, Password, SitePath};
 use crate::encode::Codec;
 use http::StatusCode;
+use smol_str::SmolStr;
 use std::fmt::Debug;
 use std::ops::Range;
 
@@ -222,6 +223,13 @@ pub enum Step {
         /// Why.
         why: NoPath,
     },
+    /// What came is hardly a request.
+    Malformed {
+        /// What is wrong with it.
+        words: String,
+    },
+    /// No rule has answered, and the site has no folder.
+    NoFolder,
     /// The address is sent to its tidy form.
     Tidied {
         /// That form.
@@ -308,7 +316,7 @@ pub enum Verdict {
     /// It is not among the site's `codecs`.
     NotConfigured,
     /// The type is not among those that are compressed.
-    Type(&'static str),
+    Type(SmolStr),
     /// The file is smaller than `at_least`.
     Small {
         /// Its length in bytes.
@@ -365,7 +373,11 @@ impl Step {
             Step::Login { .. } | Step::LoginNeedsHttps { .. } => "login",
             Step::Folder { .. } | Step::FolderBroken { .. } | Step::Refused { .. } => "folder",
             Step::Method { .. } => "method",
-            Step::Path { .. } | Step::NoPath { .. } | Step::Tidied { .. } => "path",
+            Step::Path { .. }
+            | Step::NoPath { .. }
+            | Step::Malformed { .. }
+            | Step::NoFolder
+            | Step::Tidied { .. } => "path",
             Step::Looked { .. } => "disk",
             Step::Listing { .. } => "listing",
             Step::Codec { codec, .. } => codec.name(),
@@ -425,6 +437,8 @@ impl Step {
             Step::NoPath { written, why: NoPath::Nowhere } => {
                 format!("{written} is hidden, or cannot exist: names beginning with a dot are never served")
             }
+            Step::Malformed { words } => words.clone(),
+            Step::NoFolder => "no rule answers, and the site has no folder".to_owned(),
             Step::Tidied { path, why: Untidy::Slashes } => {
                 format!("several slashes in a row: sent to {path}, query kept")
             }

@@ -29,8 +29,8 @@ pub fn verdicts(
             Verdict::Chosen
         } else if !compress.codecs.contains(&codec) {
             Verdict::NotConfigured
-        } else if !compress.has_type(file.media.essence) {
-            Verdict::Type(file.media.essence)
+        } else if !compress.has_type(&file.media.essence) {
+            Verdict::Type(file.media.essence.clone())
         } else if file.facts.size < compress.at_least {
             Verdict::Small { bytes: file.facts.size, at_least: compress.at_least }
         } else if let Some(pattern) = compress.leaves_out(agent) {
@@ -93,7 +93,7 @@ mod tests {
 
     fn file(size: u64) -> Card {
         let place: SitePath = path::resolve("/a.html").unwrap().place;
-        Card::new(&place, FileFacts { size, modified: 0, stamp: 0 }, None)
+        Card::new(&place, FileFacts { size, modified: 0, stamp: 0 }, None, b"", &Default::default())
     }
 
     proptest! {

@@ -2,12 +2,13 @@
 
 use super::probe::{Probe, ways};
 use super::sample::{Pool, paths};
-use super::{Looking, Spoken, moved};
+use super::{Looking, Spoken, moved, rules};
 use crate::answer::steering::leads_to;
 use crate::answer::{Answer, Step, Trace, answer, answer_traced};
 use crate::config::{Config, Diagnostic, SiteId};
 use crate::rules::{Answering, Rule, RuleSet};
 use http::{StatusCode, header};
+use std::collections::HashSet;
 use std::ops::Range;
 
 /// How many redirects a visitor's browser would follow, at most: one that leads further leads nowhere.
@@ -104,7 +105,7 @@ pub fn check(config: &Config, looking: Looking<'_>, folders: &[Spoken]) -> Vec<D
         site: spoken.site,
         prefix: spoken.folder.to_string().trim_end_matches('/').to_owned(),
         rules: &spoken.settings.rules,
-        place: Some(config.site(spoken.site).folder.span.clone()),
+        place: Some(config.site(spoken.site).folder_place().clone()),
     });
     let beginnings: Vec<Beginning<'_>> = own.chain(spoken).collect();
     let sends = |rule: &&Rule| matches!(rule.effects.answer, Some(Answering::Redirect { .. }));
@@ -124,8 +125,16 @@ pub fn check(config: &Config, looking: Looking<'_>, folders: &[Spoken]) -> Vec<D
         // Only rules that ask for something can make a difference by it.
         let others = written().filter(|rule| !rule.when.is_empty()).take(MOST_OTHERS).collect();
         let trying = Trying { config, looking, beginning, pool: Pool::of(some.iter()), others, most };
-        for rule in beginning.rules.written().iter().filter(sends) {
-            found.extend(try_rule(&trying, rule));
+        // One that never fires sends nobody anywhere.
+        let idle: HashSet<usize> = match beginning.place {
+            None => rules::shadowed_rules(config.site(beginning.site)).map(|(nth, _)| nth).collect(),
+            Some(_) => HashSet::new(),
+        };
+        let active = beginning.rules.written().iter().enumerate().filter(|(nth, _)| !idle.contains(nth));
+        for (_, rule) in active.filter(|(_, rule)| sends(rule)) {
+            let wrong = try_rule(&trying, rule);
+            found
+                .extend(wrong.map(|wrong| if beginning.place.is_some() { wrong.of_folder() } else { wrong }));
         }
         moved::check(config, beginning.site, beginning.rules, &trying, &mut found);
     }
@@ -136,7 +145,7 @@ pub fn check(config: &Config, looking: Looking<'_>, folders: &[Spoken]) -> Vec<D
 pub fn try_rule(trying: &Trying<'_>, rule: &Rule) -> Option<Diagnostic> {
     let Trying { config, looking, beginning, pool, others, most } = trying;
     let ways = ways(config, beginning.site);
-    let each = (most / (ways.len() * (1 + others.len())).max(1)).clamp(2, 400);
+    let each = (most / (ways.len() * (1 + 2 * others.len())).max(1)).clamp(2, 400);
     let paths = paths(rule.path.as_ref(), pool, each);
     let place = beginning.place.clone().unwrap_or_else(|| rule.target_place.clone());
     let named = |message: String| match beginning.prefix.is_empty() {
@@ -147,9 +156,16 @@ pub fn try_rule(trying: &Trying<'_>, rule: &Rule) -> Option<Diagnostic> {
     let mut lesser: Option<Diagnostic> = None;
     for probe in &ways {
         let alone = std::iter::once(probe.clone().asked_by(rule));
-        let together = others.iter().map(|other| probe.clone().asked_by(other).asked_by(rule));
+        // Another rule's conditions may have to hold, or not to, before this one's are asked.
+        let together = others.iter().flat_map(|other| {
+            let with = probe.clone().asked_by(other).asked_by(rule);
+            [with, probe.clone().not_asked_by(other).asked_by(rule)]
+        });
         for probe in alone.chain(together) {
-            for path in &paths {
+            for (nth, path) in paths.iter().enumerate() {
+                // What is left of a path when its beginning is taken off may be any address, also one that somebody made
+                // up of another rule's: only the plainest says something of all.
+                let counts = nth == 0 || !takes_off(rule);
                 let mut probe = probe.clone();
                 probe.path = format!("{}{path}", beginning.prefix);
                 match follow(config, probe, looking) {
@@ -158,7 +174,7 @@ pub fn try_rule(trying: &Trying<'_>, rule: &Rule) -> Option<Diagnostic> {
                         let diagnostic = Diagnostic::error(place, message, shown(&way));
                         return Some(diagnostic.remedy(remedy(rule, &way)));
                     }
-                    Journey::Arrived(way, status) if lesser.is_none() => {
+                    Journey::Arrived(way, status) if lesser.is_none() && counts => {
                         lesser = lesser_evil(rule, &place, &way, status, is_plain).map(|mut diagnostic| {
                             diagnostic.message = named(diagnostic.message);
                             diagnostic
@@ -170,6 +186,11 @@ pub fn try_rule(trying: &Trying<'_>, rule: &Rule) -> Option<Diagnostic> {
         }
     }
     lesser
+}
+
+/// Whether a rule sends visitors to what is left of their address: its target begins with a capture.
+fn takes_off(rule: &Rule) -> bool {
+    matches!(&rule.effects.answer, Some(Answering::Redirect { target, .. }) if target.text().starts_with("/{"))
 }
 
 /// A redirect that leads on to another one, or to nothing.

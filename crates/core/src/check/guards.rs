@@ -24,7 +24,7 @@ pub fn check(config: &Config, looking: Looking<'_>, folders: &[Spoken]) -> Vec<D
     }
     for spoken in folders {
         let tree = Tree { site: spoken.site, prefix: spoken.folder.clone(), looking };
-        let place = config.site(spoken.site).folder.span.clone();
+        let place = config.site(spoken.site).folder_place().clone();
         tree.guards(spoken.settings.rules.written(), Some((&spoken.folder, place)), &mut found);
     }
     found
@@ -81,11 +81,14 @@ impl Tree<'_> {
                     },
                 ),
             };
-            let (place, reason) = match &folder {
-                None => (rule.path_place.clone(), reason),
-                Some((folder, place)) => (place.clone(), format!("in the settings of {folder}: {reason}")),
+            let diagnostic = match &folder {
+                None => Diagnostic::error(rule.path_place.clone(), message, reason),
+                Some((folder, place)) => {
+                    let reason = format!("in the settings of {folder}: {reason}");
+                    Diagnostic::error(place.clone(), message, reason).of_folder()
+                }
             };
-            found.push(Diagnostic::error(place, message, reason).remedy(remedy));
+            found.push(diagnostic.remedy(remedy));
         }
     }
 

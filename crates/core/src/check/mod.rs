@@ -5,6 +5,7 @@
 //! - [`rules`]: rules that can never fire, and those that do something else than they seem to
 //! - [`guards`]: guards that guard nothing
 //! - [`pages`]: error pages that could not be shown
+//! - [`patterns`]: types and agents that fit nothing
 //!
 //! All of it runs the pure core, on questions that somebody else answers. Whether files and certificates are there is
 //! for the service to see.
@@ -13,6 +14,7 @@ pub mod follow;
 pub mod guards;
 pub mod moved;
 pub mod pages;
+pub mod patterns;
 pub mod probe;
 pub mod rules;
 pub mod sample;
@@ -46,7 +48,8 @@ pub fn check(
     let mut found = rules::check(config, before);
     found.extend(follow::check(config, looking, folders));
     found.extend(guards::check(config, looking, folders));
-    found.extend(pages::check(config, looking));
+    found.extend(pages::check(config, looking, folders));
+    found.extend(patterns::check(config));
     found.sort_by_key(|diagnostic| diagnostic.span.start);
     found
 }

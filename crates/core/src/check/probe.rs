@@ -1,12 +1,12 @@
 //! Requests that are tried: made from what a rule asks for, so that it fits.
 
 use crate::config::{Config, Site, SiteId};
-use crate::facts::{FactName, Facts, Fields, Known, LocalTime, RecordedFacts, Scheme};
+use crate::facts::{AgentPart, FactName, Facts, Fields, Known, LocalTime, RecordedFacts, Scheme};
 use crate::rules::when::{Asks, Condition, Entry, Test};
 use crate::rules::{Holds, Rule, SoFar};
 use base64::Engine;
 use http::{HeaderMap, HeaderName, HeaderValue, header};
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 
 /// A request that is tried.
 #[derive(Debug, Clone)]
@@ -26,6 +26,9 @@ pub struct Probe {
     headers: HeaderMap,
     client: IpAddr,
     country: Option<String>,
+    server: SocketAddr,
+    tls_name: Option<String>,
+    certificate: Option<String>,
     time: LocalTime,
 }
 
@@ -47,6 +50,9 @@ impl Probe {
             headers,
             client: IpAddr::from([192, 0, 2, 1]),
             country: None,
+            server: SocketAddr::from(([192, 0, 2, 10], scheme.port())),
+            tls_name: (scheme == Scheme::Https).then(|| host.replace('*', "any")),
+            certificate: (scheme == Scheme::Https).then(|| host.replace('*', "any")),
             time: LocalTime { date: jiff::civil::date(2030, 1, 1), hour: 12 },
         }
     }
@@ -58,6 +64,10 @@ impl Probe {
             country: self.country.as_deref().into(),
             scheme: Known::Is(self.scheme),
             tls: (self.scheme == Scheme::Https).then_some("1.3").into(),
+            tls_name: self.tls_name.as_deref().into(),
+            certificate: self.certificate.as_deref().into(),
+            server: Known::Is(self.server),
+            agents: Some(of_probe),
             protocol: Known::Is("HTTP/1.1"),
             host: Known::Is(&self.host),
             port: self.port.into(),
@@ -84,6 +94,22 @@ impl Probe {
             self.satisfy(condition);
         }
         self.set_time(&rule.when);
+        self
+    }
+
+    /// The same, so that a rule does not fit, as far as that can be had by what it asks for besides its path.
+    #[must_use]
+    pub fn not_asked_by(mut self, rule: &Rule) -> Self {
+        for condition in &rule.when {
+            for value in values_against(condition) {
+                let mut changed = self.clone();
+                changed.set(&condition.fact, value.as_deref());
+                if !changed.meets(condition, None) {
+                    self = changed;
+                    return self;
+                }
+            }
+        }
         self
     }
 
@@ -141,6 +167,15 @@ impl Probe {
                 });
             }
             // The path is made by the pattern, time all at once; the others cannot be chosen.
+            FactName::ServerAddress => {
+                self.server.set_ip(text.parse().unwrap_or(self.server.ip()));
+            }
+            FactName::ServerPort => self.server.set_port(text.parse().unwrap_or(self.server.port())),
+            FactName::TlsName => self.tls_name = value.map(str::to_owned),
+            FactName::Certificate => self.certificate = value.map(str::to_owned),
+            FactName::Browser => self.set_agent("browser", text),
+            FactName::System => self.set_agent("system", text),
+            FactName::Device => self.set_agent("device", text),
             FactName::Path
             | FactName::Hour
             | FactName::Weekday
@@ -148,6 +183,13 @@ impl Probe {
             | FactName::Tls
             | FactName::Protocol => {}
         }
+    }
+
+    /// Has the agent say something of itself, in a way that only [`of_probe`] understands.
+    fn set_agent(&mut self, part: &str, value: &str) {
+        let agent = self.headers.get(&header::USER_AGENT).and_then(|agent| agent.to_str().ok());
+        let agent = format!("{}\t{part}={value}", agent.unwrap_or_default());
+        self.set_field(&header::USER_AGENT, Some(&agent));
     }
 
     fn set_field(&mut self, name: &HeaderName, value: Option<&str>) {
@@ -184,6 +226,16 @@ impl Probe {
     }
 }
 
+/// What the agent of a request that is tried says of itself.
+fn of_probe(agent: &str, part: AgentPart) -> Option<String> {
+    let part = match part {
+        AgentPart::Browser => "browser=",
+        AgentPart::System => "system=",
+        AgentPart::Device => "device=",
+    };
+    agent.split('\t').find_map(|said| said.strip_prefix(part)).map(str::to_owned)
+}
+
 /// Values with which a condition may hold; `None` is absence.
 fn values(condition: &Condition) -> Vec<Option<String>> {
     let entries: &[Entry] = match &condition.asks {
@@ -209,6 +261,25 @@ fn values(condition: &Condition) -> Vec<Option<String>> {
     values.push(None);
     values.extend(CLIENTS.map(|client| Some(client.to_owned())));
     values.extend(["x", "GET", "HEAD", "http", "https"].map(|text| Some(text.to_owned())));
+    values
+}
+
+/// Values with which a condition may not hold: those that it excludes, and those that nobody named.
+fn values_against(condition: &Condition) -> Vec<Option<String>> {
+    let mut values = Vec::new();
+    if let Asks::Among(entries) = &condition.asks {
+        for entry in entries.iter().filter(|entry| entry.negated) {
+            match &entry.test {
+                Test::Text(pattern, _) => values.push(Some(pattern.replace('*', "x"))),
+                Test::Network(network) => values.push(Some(network.network().to_string())),
+                Test::Numbers(from, _) => values.push(Some(from.to_string())),
+                Test::Regex(_) | Test::Weekday(_) | Test::Dates(..) => {}
+            }
+        }
+    }
+    values.push(None);
+    values.extend(CLIENTS.map(|client| Some(client.to_owned())));
+    values.extend(["zz", "GET", "HEAD", "http", "https"].map(|text| Some(text.to_owned())));
     values
 }
 

@@ -26,29 +26,46 @@ pub fn check(config: &Config, before: Option<&Config>) -> Vec<Diagnostic> {
     found
 }
 
-/// Rules whose every request an earlier rule answers.
-fn never_fires(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
-    let rules = site.rules.written();
-    let ends = |rule: &Rule| rule.effects.answer.is_some() || leads_away(rule);
-    let answers_for = |other: &Rule, rule: &Rule| covers(other, rule) && !comes_back(other, rule);
-    // An exact path covers no pattern: only these have to be asked about each rule.
+/// Whether nothing comes after a rule that fits.
+fn ends(rule: &Rule) -> bool {
+    rule.effects.answer.is_some() || leads_away(rule)
+}
+
+fn answers_for(other: &Rule, rule: &Rule) -> bool {
+    covers(other, rule) && !comes_back(other, rule)
+}
+
+/// Rules that end and are about more than one path. An exact path covers no pattern: only these have to be asked about each
+/// rule.
+fn wide(rules: &[Rule]) -> Vec<usize> {
     let is_wide = |rule: &Rule| ends(rule) && rule.path.as_ref().is_none_or(|path| path.exact().is_none());
-    let wide: Vec<usize> = (0..rules.len()).filter(|nth| is_wide(&rules[*nth])).collect();
-    let line = |rule: &Rule| config.sources.line(&rule.place).map_or(0, |(_, line)| line);
-    for (nth, rule) in rules.iter().enumerate() {
+    (0..rules.len()).filter(|nth| is_wide(&rules[*nth])).collect()
+}
+
+/// Rules of a site whose every request an earlier rule answers, by their numbers; with the number of that one.
+pub fn shadowed_rules(site: &Site) -> impl Iterator<Item = (usize, usize)> + '_ {
+    let rules = site.rules.written();
+    let wide = wide(rules);
+    rules.iter().enumerate().filter_map(move |(nth, rule)| {
         let exact = rule.path.as_ref().and_then(|path| path.exact());
         let same_path = exact.map(|path| site.rules.candidates(&Seen::new(path), 0)).unwrap_or_default();
         let earlier = wide.iter().copied().chain(same_path.iter().map(|other| *other as usize));
-        let first = earlier
-            .filter(|other| *other < nth && ends(&rules[*other]))
-            .find(|other| answers_for(&rules[*other], rule));
-        if let Some(first) = first {
-            let (message, reason, remedy) = shadowed(&rule.name, &rules[first].name, line(&rules[first]));
-            found.push(Diagnostic::error(rule.path_place.clone(), message, reason).remedy(remedy));
-        }
+        let mut first = earlier.filter(|other| *other < nth && ends(&rules[*other]));
+        Some((nth, first.find(|other| answers_for(&rules[*other], rule))?))
+    })
+}
+
+/// Rules whose every request an earlier rule answers.
+fn never_fires(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
+    let rules = site.rules.written();
+    let line = |rule: &Rule| config.sources.line(&rule.place).map_or(0, |(_, line)| line);
+    for (nth, first) in shadowed_rules(site) {
+        let (rule, first) = (&rules[nth], &rules[first]);
+        let (message, reason, remedy) = shadowed(&rule.name, &first.name, line(first));
+        found.push(Diagnostic::error(rule.path_place.clone(), message, reason).remedy(remedy));
     }
     let moved = site.rules.moved();
-    let wide: Vec<&Rule> = wide.iter().map(|nth| &rules[*nth]).collect();
+    let wide: Vec<&Rule> = wide(rules).into_iter().map(|nth| &rules[nth]).collect();
     let told = moved::covered(moved, &wide, answers_for).take(MOST_SHADOWED);
     let same_path = rules.iter().filter(|rule| ends(rule) && rule.when.is_empty()).filter_map(|rule| {
         let path = rule.path.as_ref()?.exact()?;

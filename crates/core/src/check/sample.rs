@@ -12,6 +12,9 @@ use std::collections::BTreeSet;
 /// A segment that no rule names.
 const OTHER: &str = "x";
 
+/// How many texts that a regular expression fits are tried.
+const MOST_OF_REGEX: usize = 32;
+
 /// What captures are tried with.
 #[derive(Debug, Clone, Default)]
 pub struct Pool {
@@ -26,6 +29,14 @@ impl Pool {
         let mut rests = BTreeSet::new();
         for rule in rules {
             let pattern = rule.path.as_ref();
+            // What a regex wants may be what another rule captures.
+            let wanted = pattern
+                .filter(|pattern| pattern.is_regex())
+                .and_then(|pattern| Some(strings(&regex_syntax::parse(pattern.text()).ok()?, MOST_OF_REGEX)));
+            for path in wanted.into_iter().flatten() {
+                segments.extend(path.split('/').map(str::to_owned));
+                rests.insert(path.trim_start_matches('/').to_owned());
+            }
             if let Some(path) = pattern.and_then(Pattern::exact) {
                 segments.extend(path.split('/').map(str::to_owned));
                 rests.insert(path.trim_start_matches('/').to_owned());
@@ -115,7 +126,7 @@ fn fill<'v>(segment: &Segment, values: &mut impl Iterator<Item = &'v &'v str>) -
 fn of_regex(text: &str, pool: &Pool, most: usize) -> Vec<String> {
     let Ok(parsed) = regex_syntax::parse(text) else { return Vec::new() };
     let mut made: Vec<String> =
-        strings(&parsed, 8).into_iter().filter(|path| path.starts_with('/')).collect();
+        strings(&parsed, MOST_OF_REGEX).into_iter().filter(|path| path.starts_with('/')).collect();
     if let Ok(pattern) = Pattern::regex(text) {
         let others = pool.rests.iter().map(|rest| format!("/{rest}"));
         made.extend(others.filter(|path| pattern.capture(&crate::rules::Seen::new(path.as_str())).is_some()));

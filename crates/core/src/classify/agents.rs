@@ -8,6 +8,7 @@
 use foldhash::quality::RandomState;
 use hashbrown::HashMap;
 use serde::Deserialize;
+use std::borrow::Cow;
 use std::sync::{Arc, OnceLock, PoisonError, RwLock};
 use ua_parser::{Regexes, device, os, user_agent};
 
@@ -54,21 +55,26 @@ pub fn read(agent: &str) -> Arc<Agent> {
     found
 }
 
-fn look(agent: &str) -> Agent {
+/// Whether an agent is a program that asks by itself, which is told sooner than the rest.
+pub fn is_program(agent: &str) -> bool {
+    looks_like_program(&beginning(agent), patterns())
+}
+
+/// As much of an agent as is looked at. Some logs write spaces as plus signs.
+fn beginning(agent: &str) -> Cow<'_, str> {
     let end = (0..=LONGEST.min(agent.len())).rev().find(|end| agent.is_char_boundary(*end)).unwrap_or(0);
-    let spaced;
-    let agent = match &agent[..end] {
-        // Some logs write spaces as plus signs.
-        text if !text.contains(' ') && text.matches('+').count() > 1 => {
-            spaced = text.replace('+', " ");
-            spaced.as_str()
-        }
-        text => text,
-    };
+    match &agent[..end] {
+        text if !text.contains(' ') && text.matches('+').count() > 1 => text.replace('+', " ").into(),
+        text => text.into(),
+    }
+}
+
+fn look(agent: &str) -> Agent {
+    let agent = &*beginning(agent);
     let known = patterns();
     let family =
         || known.and_then(|known| known.browsers.extract(agent)).map(|found| found.family.to_string());
-    if is_program(agent, known) {
+    if looks_like_program(agent, known) {
         let named = family().filter(|name| name != "Other" && !is_browser(name));
         return Agent { crawler: Some(named.unwrap_or_else(|| product(agent))), ..Agent::default() };
     }
@@ -80,7 +86,7 @@ fn look(agent: &str) -> Agent {
     }
 }
 
-fn is_program(agent: &str, known: Option<&Patterns>) -> bool {
+fn looks_like_program(agent: &str, known: Option<&Patterns>) -> bool {
     let small = agent.to_ascii_lowercase();
     let says_so = MARKS.iter().any(|mark| small.contains(mark));
     let is_browser_like = agent.starts_with("Mozilla/") || agent.starts_with("Opera/");

@@ -50,6 +50,13 @@ impl Diagnostic {
         Diagnostic { severity: Severity::Remark, ..Diagnostic::error(span, message, reason) }
     }
 
+    /// The same, not to keep a configuration from coming into force: what a folder says of itself counts already, and takes
+    /// no site down.
+    #[must_use]
+    pub fn of_folder(self) -> Self {
+        Diagnostic { severity: Severity::Remark, ..self }
+    }
+
     /// Whether it keeps a configuration from coming into force.
     pub fn is_error(&self) -> bool {
         self.severity == Severity::Error

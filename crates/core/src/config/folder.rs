@@ -30,6 +30,8 @@ pub struct FolderSettings {
     pub cache: Option<Placed<Lifetime>>,
     /// Header fields of answers; `None` takes one away.
     pub headers: Vec<(HeaderName, Option<Template>)>,
+    /// Where those are written.
+    pub headers_place: Option<Range<usize>>,
     /// Whom it lets in: the number of a realm.
     pub login: Option<Placed<usize>>,
     /// Nobody at all.

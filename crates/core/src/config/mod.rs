@@ -23,6 +23,7 @@ pub use folder::FolderSettings;
 pub use sources::{Companions, Sources};
 pub use understand::{understand, understand_with};
 
+use crate::answer::types::MediaTypes;
 use crate::encode::Codec;
 use crate::facts::Scheme;
 use crate::logs::Layout;
@@ -33,7 +34,8 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::ops::Range;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// A value and where it is written: octets of the configuration's text. Defaults stand at `0..0`.
@@ -239,8 +241,10 @@ pub struct Site {
     pub https: Located<Https>,
     /// For how long browsers are told to come by HTTPS only (RFC 6797).
     pub https_only: Option<Duration>,
-    /// Its folder.
-    pub folder: Located<PathBuf>,
+    /// Its folder; one whose rules answer everything needs none.
+    pub folder: Option<Located<PathBuf>>,
+    /// Media types by extension that are its own.
+    pub media_types: Arc<MediaTypes>,
     /// Whether folders may have settings of their own.
     pub folder_settings: bool,
     /// Whether those may set header fields that browsers keep for the whole host.
@@ -259,6 +263,18 @@ pub struct Site {
     pub compress: Compress,
     /// How its access log is written.
     pub log: Log,
+}
+
+impl Site {
+    /// Its folder, where it has one.
+    pub fn root(&self) -> Option<&Path> {
+        self.folder.as_ref().map(|folder| folder.value.as_path())
+    }
+
+    /// Where its folder is written, or else its name.
+    pub fn folder_place(&self) -> &Range<usize> {
+        self.folder.as_ref().map_or(&self.name.span, |folder| &folder.span)
+    }
 }
 
 /// How an access log is written.

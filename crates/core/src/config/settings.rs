@@ -330,6 +330,7 @@ pub const SETTINGS: &[Setting] = &[
     setting("defaults", "folder_settings", Kind::Flag, "folder_settings = false", "as in `site`"),
     setting("defaults", "folder_host_headers", Kind::Flag, "folder_host_headers = true", "as in `site`"),
     setting("defaults", "error_pages", Kind::Section, "[defaults.error_pages]", "as in `site`"),
+    setting("defaults", "media_types", Kind::Section, "[defaults.media_types]", "as in `site`"),
     setting("defaults", "log", Kind::Section, "[defaults.log]", "as in `site`"),
     required(setting(
         "site",
@@ -352,7 +353,13 @@ pub const SETTINGS: &[Setting] = &[
         "main_host = \"harbour.lindry.example\"",
         "the other hosts are sent here",
     ),
-    required(setting("site", "folder", Kind::Text, "folder = \"sites/harbour\"", "its files")),
+    setting(
+        "site",
+        "folder",
+        Kind::Text,
+        "folder = \"sites/harbour\"",
+        "its files; a site whose rules answer everything needs none",
+    ),
     setting(
         "site",
         "https",
@@ -410,6 +417,13 @@ pub const SETTINGS: &[Setting] = &[
         Kind::Section,
         "[site.error_pages]",
         "own pages: a status or a class, then a path",
+    ),
+    setting(
+        "site",
+        "media_types",
+        Kind::Section,
+        "[site.media_types]",
+        "types by extension, as they are to be sent: chart = \"text/plain; charset=iso-8859-1\"",
     ),
     setting("site", "compress", Kind::Section, "[site.compress]", "how answers are compressed"),
     setting("site", "log", Kind::Section, "[site.log]", "its access log"),

@@ -16,7 +16,7 @@ use http::{HeaderMap, HeaderName, header};
 use percent_encoding::percent_decode_str;
 use std::borrow::Cow;
 use std::fmt;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 
 /// One thing that may be known of a request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -110,6 +110,20 @@ impl From<&jiff::Zoned> for LocalTime {
 pub const WEEKDAYS: [&str; 7] =
     ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
 
+/// A part of what an agent says of itself, as reports understand it. A program that asks by itself has none of them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AgentPart {
+    /// The browser.
+    Browser,
+    /// The operating system.
+    System,
+    /// `phone`, `tablet` or `computer`.
+    Device,
+}
+
+/// Whoever understands agents. They are asked only when somebody wants to know: it takes its time.
+pub type ReadAgent = fn(&str, AgentPart) -> Option<String>;
+
 /// One request, as the decision sees it.
 #[derive(Debug, Clone, Copy)]
 pub struct Facts<'a> {
@@ -121,6 +135,14 @@ pub struct Facts<'a> {
     pub scheme: Known<Scheme>,
     /// Version of TLS, as in `1.3`.
     pub tls: Known<&'static str>,
+    /// The name that the client asked for while the connection was secured (RFC 6066 §3).
+    pub tls_name: Known<&'a str>,
+    /// The first name of the certificate that it was shown.
+    pub certificate: Known<&'a str>,
+    /// Address and port of ours that the connection came to.
+    pub server: Known<SocketAddr>,
+    /// Whoever understands what the client's agent says of itself.
+    pub agents: Option<ReadAgent>,
     /// Protocol and its version, as in `HTTP/1.1`.
     pub protocol: Known<&'static str>,
     /// Host without its port, as the client wrote it (RFC 9110 §7.2).
@@ -148,6 +170,10 @@ impl<'a> Facts<'a> {
         country: Known::Unknown,
         scheme: Known::Unknown,
         tls: Known::Unknown,
+        tls_name: Known::Unknown,
+        certificate: Known::Unknown,
+        server: Known::Unknown,
+        agents: None,
         protocol: Known::Unknown,
         host: Known::Unknown,
         port: Known::Unknown,
@@ -197,6 +223,12 @@ impl<'a> Facts<'a> {
         }
     }
 
+    fn agent(&self, part: AgentPart) -> Known<Cow<'a, str>> {
+        let (Some(read), Fields::All(_)) = (self.agents, self.fields) else { return Known::Unknown };
+        let agent = self.whole_field(&header::USER_AGENT).value();
+        agent.and_then(|agent| read(&agent, part)).map(Cow::Owned).into()
+    }
+
     /// A fact as a text that people and conditions read: decoded where it was encoded.
     pub fn text(&self, name: &FactName) -> Known<Cow<'a, str>> {
         match name {
@@ -212,6 +244,15 @@ impl<'a> Facts<'a> {
             FactName::Referrer => self.whole_field(&header::REFERER),
             FactName::Protocol => self.protocol.map(Cow::Borrowed),
             FactName::Tls => self.tls.map(Cow::Borrowed),
+            FactName::TlsName => self.tls_name.map(Cow::Borrowed),
+            FactName::Certificate => self.certificate.map(Cow::Borrowed),
+            FactName::ServerAddress => {
+                self.server.map(|server| server.ip().to_canonical().to_string().into())
+            }
+            FactName::ServerPort => self.server.map(|server| server.port().to_string().into()),
+            FactName::Browser => self.agent(AgentPart::Browser),
+            FactName::System => self.agent(AgentPart::System),
+            FactName::Device => self.agent(AgentPart::Device),
             // Only the decision knows who has signed in.
             FactName::User => Known::Unknown,
             FactName::Hour => self.time.map(|time| time.hour.to_string().into()),
@@ -274,6 +315,20 @@ pub enum FactName {
     Protocol,
     /// Version of TLS.
     Tls,
+    /// The name asked for by TLS.
+    TlsName,
+    /// The certificate that was shown.
+    Certificate,
+    /// The address of ours that was asked.
+    ServerAddress,
+    /// The port of ours that was asked.
+    ServerPort,
+    /// The client's browser.
+    Browser,
+    /// Its operating system.
+    System,
+    /// Its kind of device.
+    Device,
     /// Who has signed in.
     User,
     /// Hour of the day.
@@ -291,7 +346,7 @@ pub enum FactName {
 }
 
 /// Names of facts that have no argument.
-const PLAIN: [(&str, FactName); 16] = [
+const PLAIN: [(&str, FactName); 23] = [
     ("client", FactName::Client),
     ("country", FactName::Country),
     ("host", FactName::Host),
@@ -304,6 +359,13 @@ const PLAIN: [(&str, FactName); 16] = [
     ("referrer", FactName::Referrer),
     ("protocol", FactName::Protocol),
     ("tls", FactName::Tls),
+    ("tls_name", FactName::TlsName),
+    ("certificate", FactName::Certificate),
+    ("server_address", FactName::ServerAddress),
+    ("server_port", FactName::ServerPort),
+    ("browser", FactName::Browser),
+    ("system", FactName::System),
+    ("device", FactName::Device),
     ("user", FactName::User),
     ("hour", FactName::Hour),
     ("weekday", FactName::Weekday),
@@ -328,7 +390,18 @@ impl FactName {
 
     /// Whether letters are compared without regard to their case.
     pub fn ignores_case(&self) -> bool {
-        matches!(self, FactName::Host | FactName::Scheme | FactName::Country | FactName::Weekday)
+        matches!(
+            self,
+            FactName::Host
+                | FactName::Scheme
+                | FactName::Country
+                | FactName::Weekday
+                | FactName::TlsName
+                | FactName::Certificate
+                | FactName::Browser
+                | FactName::System
+                | FactName::Device
+        )
     }
 }
 
@@ -374,6 +447,10 @@ pub const FACTS: &[Fact] = &[
     fact("country", "text", "country = \"FO\"", "of the client, by `countries` (ISO 3166-1, two letters)"),
     fact("scheme", "text", "scheme = \"http\"", "http or https, as the request came in"),
     fact("tls", "text", "tls = \"1.2\"", "version of TLS"),
+    fact("tls_name", "text", "tls_name = false", "the name asked for by TLS (RFC 6066 §3)"),
+    fact("certificate", "text", "certificate = \"*.lindry.example\"", "first name of the certificate shown"),
+    fact("server_address", "address", "server_address = \"192.0.2.10\"", "address of ours that was asked"),
+    fact("server_port", "number", "server_port = 7343", "port of ours that was asked"),
     fact("protocol", "text", "protocol = \"HTTP/1.0\"", "protocol and its version"),
     fact("host", "text", "host = \"www.*\"", "the host asked for, without its port"),
     fact("port", "number", "port = 7380", "the port named beside the host"),
@@ -381,6 +458,9 @@ pub const FACTS: &[Fact] = &[
     fact("path", "text", "path = \"*.pdf\"", "always from the first slash, without the query"),
     fact("query", "text", "query = false", "what follows the question mark"),
     fact("agent", "text", "agent = \"LindryKiosk/*\"", "what the client calls itself"),
+    fact("browser", "text", "browser = \"firefox\"", "of a person, as reports tell it; programs have none"),
+    fact("system", "text", "system = \"android\"", "of a person's device, as reports tell it"),
+    fact("device", "text", "device = [\"phone\", \"tablet\"]", "phone, tablet or computer, of a person"),
     fact("referrer", "text", "referrer = \"https://forum.example/*\"", "the page that linked here"),
     fact("user", "text", "user = \"anna\"", "who has signed in, by a rule before this one"),
     fact("hour", "number", "hour = \"22-5\"", "0 to 23, in the service's time zone"),

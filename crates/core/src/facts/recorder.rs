@@ -50,17 +50,19 @@ const TLS: u32 = 1 << 19;
 const PROTOCOL: u32 = 1 << 20;
 const TIME: u32 = 1 << 21;
 const PASSWORD: u32 = 1 << 22;
+/// What is so of the connection alone: where it came to, and by which certificate.
+const CONNECTION: u32 = 1 << 23;
 
 impl Dependence {
     /// Whether it is on something that can differ between two requests that are octet for octet the same and came by
     /// the same scheme and protocol: who asks, from where, when, or whether a password is right.
     pub fn is_beyond_octets(&self) -> bool {
-        self.read & (CLIENT | COUNTRY | TIME | PASSWORD) != 0
+        self.read & (CLIENT | COUNTRY | TIME | PASSWORD | CONNECTION) != 0
     }
 
     /// Whether it is on who asks, as far as no field of the request tells: a cache that serves many must not keep it.
     pub fn is_on_client(&self) -> bool {
-        self.read & (CLIENT | COUNTRY) != 0
+        self.read & (CLIENT | COUNTRY | CONNECTION) != 0
     }
 
     /// Whether a fact had a say. Those that a request is addressed by (method, host, port, path, query) always have.
@@ -71,10 +73,15 @@ impl Dependence {
             FactName::Country => on(COUNTRY),
             FactName::Scheme => on(SCHEME),
             FactName::Tls => on(TLS),
+            FactName::TlsName | FactName::Certificate | FactName::ServerAddress | FactName::ServerPort => {
+                on(CONNECTION)
+            }
             FactName::Protocol => on(PROTOCOL),
             FactName::Hour | FactName::Weekday | FactName::Date => on(TIME),
             FactName::User => on(PASSWORD),
-            FactName::Agent => self.is_on_field(&header::USER_AGENT),
+            FactName::Agent | FactName::Browser | FactName::System | FactName::Device => {
+                self.is_on_field(&header::USER_AGENT)
+            }
             FactName::Referrer => self.is_on_field(&header::REFERER),
             FactName::Cookie(_) => self.is_on_field(&header::COOKIE),
             FactName::Field(name) => self.is_on_field(name),
@@ -239,7 +246,12 @@ impl<'a> RecordedFacts<'a> {
             FactName::Tls => self.record(TLS),
             FactName::User => self.record(PASSWORD),
             FactName::Hour | FactName::Weekday | FactName::Date => self.record(TIME),
-            FactName::Agent => self.record_field(&header::USER_AGENT),
+            FactName::Agent | FactName::Browser | FactName::System | FactName::Device => {
+                self.record_field(&header::USER_AGENT);
+            }
+            FactName::TlsName | FactName::Certificate | FactName::ServerAddress | FactName::ServerPort => {
+                self.record(CONNECTION)
+            }
             FactName::Referrer => self.record_field(&header::REFERER),
             FactName::Cookie(_) => self.record_field(&header::COOKIE),
             FactName::Field(name) => self.record_field(name),

@@ -140,7 +140,7 @@ impl Entry {
         let (negated, text) = text.strip_prefix('!').map_or((false, text), |text| (true, text));
         let range = |separator: &str| text.split_once(separator).unwrap_or((text, text));
         let test = match fact {
-            FactName::Client => {
+            FactName::Client | FactName::ServerAddress => {
                 let network = text.parse().or_else(|_| text.parse::<IpAddr>().map(IpNet::from));
                 Test::Network(network.map_err(|_| "an address or a network, as in \"203.0.113.0/24\"")?)
             }
@@ -152,7 +152,7 @@ impl Entry {
                 };
                 Test::Numbers(from, to)
             }
-            FactName::Port => {
+            FactName::Port | FactName::ServerPort => {
                 let port = text.trim().parse::<u16>().map_err(|_| "a port, as in 8080")?;
                 Test::Numbers(port.into(), port.into())
             }
@@ -181,7 +181,7 @@ impl Entry {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::{Facts, Fields, LocalTime};
+    use crate::facts::{AgentPart, Facts, Fields, LocalTime};
     use http::HeaderMap;
     use rstest::rstest;
 
@@ -215,6 +215,13 @@ mod tests {
     #[case::absent_is_none_of_them(FactName::Parameter("none".into()), &["*"], Holds::No)]
     #[case::absent_is_not_this(FactName::Cookie("x".into()), &["!x"], Holds::Yes)]
     #[case::user(FactName::User, &["anna"], Holds::Yes)]
+    #[case::server_address(FactName::ServerAddress, &["192.0.2.0/28"], Holds::Yes)]
+    #[case::server_port(FactName::ServerPort, &["7343"], Holds::No)]
+    #[case::tls_name(FactName::TlsName, &["no"], Holds::Yes)]
+    #[case::browser(FactName::Browser, &["firefox*"], Holds::Yes)]
+    #[case::browser_as_it_is(FactName::Browser, &["FIREFOX Boat/*"], Holds::Yes)]
+    #[case::device(FactName::Device, &["Phone", "tablet"], Holds::No)]
+    #[case::certificate(FactName::Certificate, &["a.example"], Holds::Unknown)]
     #[case::nobody_knows(FactName::Country, &["!FO"], Holds::Unknown)]
     #[case::presence_of_the_unknown(FactName::Country, &["no"], Holds::Unknown)]
     fn conditions(#[case] fact: FactName, #[case] entries: &[&str], #[case] expected: Holds) {
@@ -226,6 +233,9 @@ mod tests {
             query: Known::Is("season=winter"),
             fields: Fields::All(&map),
             time: Known::Is(LocalTime { date: jiff::civil::date(2030, 12, 1), hour: 23 }),
+            server: Known::Is("192.0.2.10:80".parse().unwrap()),
+            tls_name: Known::Absent,
+            agents: Some(|agent, part| (part == AgentPart::Browser).then(|| format!("Firefox {agent}"))),
             ..Facts::UNKNOWN
         };
         assert_eq!(

@@ -68,6 +68,8 @@ pub struct Survey {
     pub days: BTreeMap<i32, Bucket>,
     /// By weekday (Monday first) and hour of the day, in the plan's zone.
     pub week: [[Counts; 24]; 7],
+    /// Requests of people by the same, where agents are looked at.
+    pub people: [[u64; 24]; 7],
     /// By bucket of the plan's step, keyed by its first millisecond.
     pub timeline: BTreeMap<i64, Bucket>,
     /// By path.
@@ -94,6 +96,8 @@ pub struct Survey {
     pub missing: Ranking,
     /// Those of them that looked for a way in, by path: programs, and paths that only they try.
     pub probes: Ranking,
+    /// Paths that only such programs try, by how often they were answered after all: who asks for these may have reason to.
+    pub answered: Ranking,
     /// Distinct clients and agents of each day.
     pub visitors: Visitors,
     /// Which visitors have to do with which texts, where lists are ranked by visitors.
@@ -119,6 +123,7 @@ impl Survey {
         self.visits.merge(other.visits);
         self.missing.merge(other.missing);
         self.probes.merge(other.probes);
+        self.answered.merge(other.answered);
         self.visitors.merge(other.visitors);
         self.listed.merge(other.listed);
         if let Some(times) = other.times {
@@ -138,6 +143,8 @@ impl Survey {
         other.days.iter().for_each(|(key, bucket)| self.days.entry(*key).or_default().merge(*bucket));
         let week = self.week.iter_mut().flatten().zip(other.week.iter().flatten());
         week.for_each(|(ours, theirs)| ours.merge(*theirs));
+        let people = self.people.iter_mut().flatten().zip(other.people.iter().flatten());
+        people.for_each(|(ours, theirs)| *ours = ours.saturating_add(*theirs));
         let timeline = other.timeline.iter();
         timeline.for_each(|(key, bucket)| self.timeline.entry(*key).or_default().merge(*bucket));
         self.sources.resize(self.sources.len().max(other.sources.len()), Counts::default());

@@ -64,6 +64,7 @@ struct ByCode {
     /// By path and referrer.
     missing: HashMap<(u32, u32), Counts, RandomState>,
     probes: HashMap<u32, Counts, RandomState>,
+    answered: HashMap<u32, Counts, RandomState>,
 }
 
 /// What follows from texts, learnt once for each code.
@@ -94,7 +95,7 @@ impl Learnt {
             self.programs.resize(agents.len(), None);
         }
         let known = &mut self.programs[agent as usize];
-        *known.get_or_insert_with(|| agents::read(agents.text(agent)).crawler.is_some())
+        *known.get_or_insert_with(|| agents::is_program(agents.text(agent)))
     }
 
     fn hash_paths(&mut self, key: VisitorKey, paths: &Dictionary) {
@@ -159,7 +160,7 @@ impl Surveyor {
     fn add_rows(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries, source: usize) {
         self.learn(dictionaries);
         self.find_pairs(batch, rows);
-        self.add_times(batch, rows);
+        self.add_times(batch, rows, dictionaries);
         self.add_source(batch, rows, source);
         self.add_texts(batch, rows, dictionaries);
         if self.plan.parts.has(Part::Visits) {
@@ -239,6 +240,9 @@ impl Surveyor {
         for (path, counts) in by_code.probes {
             survey.probes.add(texts(TextColumn::Path).text(path), counts);
         }
+        for (path, counts) in by_code.answered {
+            survey.answered.add(texts(TextColumn::Path).text(path), counts);
+        }
         let encodings = texts(TextColumn::Encoding).texts().zip(by_code.encodings);
         encodings
             .filter(|(_, encoded)| encoded.counts.requests > 0)
@@ -309,7 +313,9 @@ impl Surveyor {
     }
 
     /// Whatever depends on when: days and their visitors, hours, the timeline; and statuses beside them.
-    fn add_times(&mut self, batch: &RequestBatch, rows: &[u32]) {
+    fn add_times(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
+        let looks_at_agents = self.plan.parts.has(Part::Agents);
+        let (agents, names) = (&batch.texts[TextColumn::Agent.index()], dictionaries.of(TextColumn::Agent));
         let counts_visitors = self.plan.parts.has(Part::Visitors);
         self.row_visitors.clear();
         for (nth, &row) in rows.iter().enumerate() {
@@ -324,7 +330,11 @@ impl Surveyor {
                 self.turn_to(quarter.day);
             }
             self.day.1.add(class, bytes);
-            self.survey.week[quarter.weekday()][usize::from(quarter.hour)].add(bytes);
+            let (weekday, hour) = (quarter.weekday(), usize::from(quarter.hour));
+            self.survey.week[weekday][hour].add(bytes);
+            if looks_at_agents && agents[row] != NO_TEXT && !self.texts.is_program(agents[row], names) {
+                self.survey.people[weekday][hour] += 1;
+            }
             self.statuses[usize::from(status)].add(bytes);
             if let Some(step) = self.plan.step {
                 let bucket = self.calendar.bucket(time, step);
@@ -422,6 +432,14 @@ impl Surveyor {
 
     fn add_missing(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
         let code = |column: TextColumn, row: usize| batch.texts[column.index()][row];
+        for row in
+            rows.iter().map(|&row| row as usize).filter(|&row| matches!(batch.status[row], 200..=299 | 304))
+        {
+            let path = code(TextColumn::Path, row);
+            if path != NO_TEXT && self.texts.paths[path as usize].is_probe {
+                self.by_code.answered.entry(path).or_default().add(bytes_of(batch, row));
+            }
+        }
         for row in rows.iter().map(|&row| row as usize).filter(|&row| batch.status[row] == 404) {
             let (path, referrer) = (code(TextColumn::Path, row), code(TextColumn::Referrer, row));
             if path == NO_TEXT {

@@ -56,8 +56,8 @@ pub struct Repeat {
     pub request: String,
     /// How often.
     pub requests: u64,
-    /// Seconds from one to the next: the middle one of all gaps within visits.
-    pub every_s: Option<f64>,
+    /// How many came a minute, over the time they took within visits; nothing where they took none.
+    pub per_minute: Option<f64>,
 }
 
 /// Requests with no gap over half an hour.
@@ -103,8 +103,8 @@ pub struct Step {
     pub referrer: Option<String>,
     /// How many say the same.
     pub count: u64,
-    /// Seconds from one to the next: the middle one of the gaps.
-    pub every_s: Option<f64>,
+    /// How many came a minute, over the time they took; nothing where they took none.
+    pub per_minute: Option<f64>,
 }
 
 fn stamp<S: Serializer>(time: &i64, out: S) -> Result<S::Ok, S::Error> {
@@ -157,7 +157,7 @@ fn repeats(kept: &Kept) -> Vec<Repeat> {
         .map(|((method, target), times)| Repeat {
             request: kept.words(method, target),
             requests: times.len() as u64,
-            every_s: middle_gap(times.iter().copied()),
+            per_minute: pace(times.iter().copied()),
         })
         .collect();
     all.sort_by(|a, b| b.requests.cmp(&a.requests).then_with(|| a.request.cmp(&b.request)));
@@ -188,7 +188,7 @@ fn visit_of(kept: &Kept, rows: &[Row]) -> TrailVisit {
             duration_ms: longest.map(|longest| longest as f64 / 1000.0),
             referrer: kept.text(head.referrer).map(str::to_owned),
             count: same.len() as u64,
-            every_s: middle_gap(same.iter().map(|row| row.time)),
+            per_minute: pace(same.iter().map(|row| row.time)),
         });
         before = same.last().map(|row| row.time);
     }
@@ -203,15 +203,11 @@ fn visit_of(kept: &Kept, rows: &[Row]) -> TrailVisit {
     }
 }
 
-/// The middle one of the gaps between instants in order, in seconds; those between visits do not count.
-fn middle_gap(times: impl Iterator<Item = i64> + Clone) -> Option<f64> {
-    let mut gaps: Vec<i64> = times.clone().zip(times.skip(1)).map(|(a, b)| b - a).collect();
-    gaps.retain(|gap| *gap <= LONGEST_GAP);
-    if gaps.is_empty() {
-        return None;
-    }
-    let middle = gaps.len() / 2;
-    Some(*gaps.select_nth_unstable(middle).1 as f64 / 1000.0)
+/// How many of instants in order came a minute: from one to the next counts as one, and the time between visits not at all.
+fn pace(times: impl Iterator<Item = i64> + Clone) -> Option<f64> {
+    let gaps = times.clone().zip(times.skip(1)).map(|(a, b)| b - a).filter(|gap| *gap <= LONGEST_GAP);
+    let (count, time) = gaps.fold((0, 0), |(count, time), gap| (count + 1, time + gap));
+    (time > 0).then(|| f64::from(count) * 60_000.0 / time as f64)
 }
 
 #[cfg(test)]
@@ -248,6 +244,17 @@ mod tests {
     }
 
     #[test]
+    fn a_pace_is_a_count_over_time() {
+        // Two at once, and then nothing for a minute: no two seconds are like each other.
+        let bursts = (0..10).flat_map(|minute| [minute * 60_000, minute * 60_000 + 10]);
+        let told = pace(bursts).unwrap();
+        assert!((told - 19.0 / (9.0 + 10.0 / 60_000.0)).abs() < 1e-9, "{told}");
+        assert_eq!(pace([5, 5, 5].into_iter()), None, "all at once");
+        let visits = [0, 1000, 2000, 10_000_000, 10_001_000];
+        assert_eq!(pace(visits.into_iter()), Some(60.0), "what lies between visits is no pace");
+    }
+
+    #[test]
     fn visits_steps_and_pace() {
         let trail = Trail::of(keeper(&lines()));
         assert_eq!((trail.requests, trail.bytes, trail.errors), (24, 2400, 1));
@@ -258,7 +265,7 @@ mod tests {
         let expected =
             [("/", 1, 200), ("/tides.html?day=1", 1, 200), ("/now.html", 20, 200), ("/now.html", 1, 500)];
         assert_eq!(told, expected);
-        assert_eq!((steps[1].after_s, steps[2].every_s, steps[2].bytes), (Some(5.0), Some(1.0), 2000));
+        assert_eq!((steps[1].after_s, steps[2].per_minute, steps[2].bytes), (Some(5.0), Some(60.0), 2000));
         assert_eq!(trail.visits[0].pages, 22);
         assert_eq!(trail.repeats.len(), 1);
         assert_eq!((trail.repeats[0].request.as_str(), trail.repeats[0].requests), ("GET /now.html", 21));

@@ -25,25 +25,35 @@ pub struct Made {
     folder: PathBuf,
     hosts: Vec<String>,
     known: Mutex<HashMap<String, Arc<CertifiedKey>>>,
+    /// Held by whoever makes one.
+    making: Mutex<()>,
     provider: Arc<CryptoProvider>,
 }
 
 impl Made {
     /// None yet. They are kept in a folder.
     pub fn new(folder: PathBuf, hosts: Vec<String>, provider: Arc<CryptoProvider>) -> Self {
-        Made { folder, hosts, known: Mutex::default(), provider }
+        Made { folder, hosts, known: Mutex::default(), making: Mutex::default(), provider }
     }
 
-    /// The certificate for a host, if it is one of ours.
+    /// The certificate for a host, if it has been made or read before.
+    pub fn known(&self, host: &str) -> Option<Arc<CertifiedKey>> {
+        let name = self.name_for(host)?;
+        self.known.lock().unwrap_or_else(PoisonError::into_inner).get(&name).cloned()
+    }
+
+    /// The certificate for a host, if it is one of ours. It is read or made where it is not known yet, which blocks, and
+    /// holds up nobody who asks for one that is.
     pub fn of(&self, host: &str) -> Option<Arc<CertifiedKey>> {
         let name = self.name_for(host)?;
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(key) = known.get(&name) {
-            return Some(Arc::clone(key));
+        let _one_at_a_time = self.making.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(key) = self.known(host) {
+            return Some(key);
         }
         match self.kept_or_made(&name) {
             Ok(key) => {
                 let key = Arc::new(key);
+                let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
                 known.insert(name, Arc::clone(&key));
                 Some(key)
             }
@@ -52,6 +62,11 @@ impl Made {
                 None
             }
         }
+    }
+
+    /// Whether one would be made for a host.
+    pub fn is_ours(&self, host: &str) -> bool {
+        self.name_for(host).is_some()
     }
 
     /// The name that a certificate for a host is made for: one for all names that a wildcard stands for.

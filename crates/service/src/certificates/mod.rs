@@ -12,6 +12,7 @@ pub mod files;
 pub mod made;
 pub mod obtaining;
 
+use crate::threads::keep_on;
 use arc_swap::ArcSwap;
 use exedra_core::config::{CertificateOrigin, Config};
 use files::{FileStamp, read, stamp};
@@ -23,7 +24,10 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
+use x509_parser::prelude::{FromDer, X509Certificate};
 
+/// Whose certificate is shown where nobody is asked for.
+const NOBODY: &str = "localhost";
 /// How often files are looked at.
 const EVERY: Duration = Duration::from_secs(1);
 
@@ -94,8 +98,7 @@ impl Certificates {
         });
         certificates.look();
         let weak = Arc::downgrade(&certificates);
-        let thread = std::thread::Builder::new().name("certificates".to_owned());
-        if let Err(error) = thread.spawn(move || look_after(&weak)) {
+        if let Err(error) = keep_on("certificates", move || look_after(&weak)) {
             tracing::warn!("changed certificates will not be noticed: {error}");
         }
         certificates
@@ -137,7 +140,20 @@ impl Certificates {
         *stamps = now;
     }
 
-    /// The certificate for a host, in lower case, and whether it was made here.
+    /// The certificate that is shown to whoever asks for a host by TLS, in lower case, if it needs neither be read nor made. To
+    /// whoever names nobody, or somebody unknown, one that was made: it is told so by its client.
+    pub fn known(&self, name: &str) -> Option<Arc<CertifiedKey>> {
+        let listed = self.table.load().of(name);
+        listed.or_else(|| self.made.known(if self.made.is_ours(name) { name } else { NOBODY }))
+    }
+
+    /// Makes sure that there is a certificate to be shown to whoever asks for a host by TLS. Blocks.
+    pub fn prepare(&self, name: &str) {
+        // What cannot be made has been said, and the handshake fails.
+        let _ = self.of(if self.made.is_ours(name) { name } else { NOBODY });
+    }
+
+    /// The certificate for a host, in lower case, and whether it was made here. Blocks where it has to be made.
     pub fn of(&self, host: &str) -> Option<(Arc<CertifiedKey>, bool)> {
         match self.table.load().of(host) {
             Some(key) => Some((key, false)),
@@ -160,6 +176,21 @@ impl Certificates {
     }
 }
 
+/// The first name that a certificate is for, or else whom it is of.
+pub fn first_name(key: &CertifiedKey) -> Option<String> {
+    first_name_of(key.cert.first()?)
+}
+
+/// The same, of the first of a chain.
+pub fn first_name_of(certificate: &[u8]) -> Option<String> {
+    let (_, certificate) = X509Certificate::from_der(certificate).ok()?;
+    let named = crate::checking::names(&certificate).into_iter().next();
+    named.or_else(|| {
+        let name = certificate.subject().iter_common_name().next()?;
+        Some(name.as_str().ok()?.to_ascii_lowercase())
+    })
+}
+
 impl Table {
     fn of(&self, host: &str) -> Option<Arc<CertifiedKey>> {
         let exact = self.exact.get(host).or_else(|| self.endings.get(host.strip_prefix('*')?));
@@ -171,9 +202,7 @@ impl Table {
 
 impl ResolvesServerCert for Certificates {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        // Whoever names nobody, or somebody unknown, is shown one that was made: it is told so by its client.
-        let name = hello.server_name().map(str::to_ascii_lowercase).unwrap_or_default();
-        self.of(&name).or_else(|| self.of("localhost")).map(|(key, _)| key)
+        self.known(&hello.server_name().map(str::to_ascii_lowercase).unwrap_or_default())
     }
 }
 
@@ -182,5 +211,29 @@ fn look_after(certificates: &Weak<Certificates>) {
         certificates.look();
         drop(certificates);
         std::thread::sleep(EVERY);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_is_made_while_somebody_shakes_hands() {
+        let place = tempfile::tempdir().unwrap();
+        let text = "[[listener]]\naddress = \"127.0.0.1:0\"\nhttps = true\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \".\"\n";
+        let config = exedra_core::config::understand(text, place.path()).unwrap();
+        let certificates = Certificates::open(&config);
+        let made = place.path().join("state/certificates/made/a.example.pem");
+        assert!(certificates.known("a.example").is_none() && !made.exists());
+        certificates.prepare("a.example");
+        let shown = certificates.known("a.example").unwrap();
+        assert_eq!((first_name(&shown).as_deref(), made.exists()), (Some("a.example"), true));
+        // Strangers are shown one that is for none of them.
+        assert!(certificates.known("stranger.example").is_none());
+        certificates.prepare("stranger.example");
+        let shown = certificates.known("stranger.example").unwrap();
+        assert_eq!(first_name(&shown).as_deref(), Some("localhost"));
+        assert!(Arc::ptr_eq(&shown, &certificates.known("").unwrap()));
     }
 }

@@ -21,7 +21,7 @@ pub struct Manner {
 /// Accepts connections until told to stop. Where there are as many as may be, one that has nothing to show for its place
 /// makes room; when all are busy, newcomers wait. `manner` may change meanwhile.
 pub async fn accept(
-    listener: TcpListener,
+    listener: &TcpListener,
     workers: Arc<Workers>,
     manner: watch::Receiver<Manner>,
     mut stop: watch::Receiver<bool>,

@@ -3,6 +3,7 @@
 //! - [`accept`]: the listening socket, and how many may come in
 //! - [`worker`]: a thread with its own event loop, which serves the connections it was given to their end
 //! - [`announced`]: whom a connection comes from, where somebody in front says so
+//! - [`refusal`]: what is said to a client whose octets could not be read as a request
 //! - [`rested`]: a connection that costs next to nothing while nothing happens on it
 //! - [`streams`]: the streams of an HTTP/2 connection, each with a time-out of its own
 //! - [`watched`]: a socket that knows what its client is doing; [`pulse`]: that knowledge, and the time-outs
@@ -13,6 +14,7 @@
 pub mod accept;
 pub mod announced;
 pub mod pulse;
+pub mod refusal;
 pub mod rested;
 pub mod streams;
 pub mod watched;

@@ -84,8 +84,11 @@ pub struct Pulse {
     rest: AtomicU8,
     waker: AtomicWaker,
     head: Mutex<Vec<u8>>,
-    /// The status of an answer that was given without asking us.
+    /// Whether the first line of the head has come to its end.
+    line_ended: AtomicBool,
+    /// The status of the refusal of something that never became a request, and the octets of its body.
     refused: AtomicU16,
+    refused_bytes: AtomicU64,
     requests: AtomicU64,
     /// Whether the head has come in since the last request.
     fresh: AtomicBool,
@@ -114,7 +117,9 @@ impl Pulse {
             rest: AtomicU8::new(Rest::Taken as u8),
             waker: AtomicWaker::new(),
             head: Mutex::default(),
+            line_ended: AtomicBool::new(false),
             refused: AtomicU16::new(0),
+            refused_bytes: AtomicU64::new(0),
             requests: AtomicU64::new(0),
             fresh: AtomicBool::new(false),
             alone: AtomicBool::new(true),
@@ -138,10 +143,12 @@ impl Pulse {
         self.since.store(self.clock.now(), Ordering::Relaxed);
     }
 
-    /// From now on requests come beside each other.
+    /// From now on requests come beside each other. What has come in so far was the announcement of that.
     pub fn share(&self) {
         self.is_shared.store(true, Ordering::Relaxed);
         self.alone.store(false, Ordering::Relaxed);
+        self.enter(Phase::Idle);
+        *self.head() = Vec::new();
     }
 
     /// Whether requests come beside each other.
@@ -161,8 +168,14 @@ impl Pulse {
                 let mut head = self.head();
                 head.clear();
                 keep(&mut head, octets);
+                self.line_ended.store(octets.contains(&b'\n'), Ordering::Relaxed);
             }
-            Phase::Head => keep(&mut self.head(), octets),
+            Phase::Head => {
+                keep(&mut self.head(), octets);
+                if octets.contains(&b'\n') {
+                    self.line_ended.store(true, Ordering::Relaxed);
+                }
+            }
             Phase::Answering => self.alone.store(false, Ordering::Relaxed),
         }
     }
@@ -238,16 +251,32 @@ impl Pulse {
         (is_held_up && !self.has_expired()).then(|| self.since.load(Ordering::Relaxed))
     }
 
-    /// Octets have gone out. In the middle of a head they are an answer to something that is no request.
-    pub fn went(&self, octets: &[u8]) {
+    /// Octets have gone out.
+    pub fn went(&self) {
         self.stuck.store(false, Ordering::Relaxed);
         self.since.store(self.clock.now(), Ordering::Relaxed);
-        if self.phase() == Phase::Head
-            && let Some(status) =
-                octets.get(9..12).and_then(|digits| std::str::from_utf8(digits).ok()?.parse().ok())
-        {
-            self.refused.store(status, Ordering::Relaxed);
-        }
+    }
+
+    /// Whether what is about to go out is the refusal of something that is no request: its head has come in, every answer
+    /// before it has gone, and nobody was asked for another.
+    pub fn is_refusing(&self) -> bool {
+        self.phase() == Phase::Head && !self.has_refused() && self.flushed.load(Ordering::Relaxed)
+    }
+
+    /// What came in was refused, by a body of so many octets.
+    pub fn refuse(&self, status: u16, bytes: u64) {
+        self.refused.store(status, Ordering::Relaxed);
+        self.refused_bytes.store(bytes, Ordering::Relaxed);
+    }
+
+    /// Whether what came in was refused.
+    pub fn has_refused(&self) -> bool {
+        self.refused.load(Ordering::Relaxed) != 0
+    }
+
+    /// What has come in of a head that was refused, and whether its first line was all there.
+    pub fn refused_head(&self) -> (Vec<u8>, bool) {
+        (self.head().clone(), self.line_ended.load(Ordering::Relaxed))
     }
 
     /// The client takes nothing for now.
@@ -341,8 +370,8 @@ impl Pulse {
     }
 
     /// What came in that never became a request, with the status it was answered with: nothing when the
-    /// connection ended between requests.
-    pub fn unfinished(&self) -> Option<(u16, Vec<u8>)> {
+    /// connection ended between requests. With it the octets of the body that said so.
+    pub fn unfinished(&self) -> Option<(u16, u64, Vec<u8>)> {
         let refused = self.refused.load(Ordering::Relaxed);
         let status = match (self.phase(), refused) {
             (Phase::Head, 0) if self.has_expired() => 408,
@@ -350,7 +379,8 @@ impl Pulse {
             (_, 0) => return None,
             (_, refused) => refused,
         };
-        Some((status, std::mem::take(&mut *self.head())))
+        let bytes = self.refused_bytes.load(Ordering::Relaxed);
+        Some((status, bytes, std::mem::take(&mut *self.head())))
     }
 
     fn head(&self) -> MutexGuard<'_, Vec<u8>> {
@@ -393,7 +423,7 @@ mod tests {
         at(&clock, 2001);
         pulse.judge(&limits);
         assert!(pulse.has_expired());
-        assert_eq!(pulse.unfinished(), Some((408, b"GEGEGE".to_vec())));
+        assert_eq!(pulse.unfinished(), Some((408, 0, b"GEGEGE".to_vec())));
     }
 
     #[test]
@@ -407,7 +437,7 @@ mod tests {
             pulse.stuck();
             at(&clock, second * 1000);
             pulse.judge(&limits);
-            pulse.went(b"something");
+            pulse.went();
         }
         pulse.stuck();
         at(&clock, 17_001);

@@ -14,11 +14,21 @@ use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use tokio::io::AsyncWrite;
 
+/// How a connection of HTTP/1 has ended.
+pub enum Ended<S> {
+    /// There is no connection any longer.
+    Closed,
+    /// It goes on as one of HTTP/2.
+    AsStreams(Box<(Responder, Watched<S>)>),
+}
+
 /// A connection, to its end.
 pub struct Rested<S> {
     http: http1::Builder,
     responder: Responder,
     state: State<S>,
+    /// Whether nothing has come in yet that was a request.
+    is_new: bool,
 }
 
 enum State<S> {
@@ -28,6 +38,8 @@ enum State<S> {
     Serving(Box<http1::Connection<TokioIo<Watched<S>>, Responder>>),
     /// Says goodbye.
     Leaving(Watched<S>),
+    /// Lets the client read why it was refused.
+    Refused(Watched<S>),
     /// There is no connection any longer.
     Ended,
 }
@@ -35,10 +47,10 @@ enum State<S> {
 impl<S: Socket + Send + 'static> Rested<S> {
     /// A connection on which nothing has happened yet.
     pub fn new(http: http1::Builder, responder: Responder, stream: Watched<S>) -> Self {
-        Rested { http, responder, state: State::Resting(stream) }
+        Rested { http, responder, state: State::Resting(stream), is_new: true }
     }
 
-    fn poll_state(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+    fn poll_state(&mut self, context: &mut Context<'_>) -> Poll<io::Result<Ended<S>>> {
         loop {
             match &mut self.state {
                 State::Resting(stream) => {
@@ -47,6 +59,18 @@ impl<S: Socket + Send + 'static> Rested<S> {
                         Poll::Pending if self.responder.pulse.is_ending() => false,
                         begun => ready!(begun)?,
                     };
+                    if begun && self.is_new && S::IS_BARE {
+                        let announces = loop {
+                            match stream.announces_streams() {
+                                Some(announces) => break announces,
+                                None => ready!(stream.poll_announcement(context))?,
+                            }
+                        };
+                        if announces {
+                            return Poll::Ready(Ok(self.go_on_as_streams()));
+                        }
+                    }
+                    self.is_new = false;
                     match begun {
                         true => self.serve(),
                         false => self.leave(),
@@ -58,7 +82,11 @@ impl<S: Socket + Send + 'static> Rested<S> {
                         connection.as_mut().graceful_shutdown();
                     }
                     if let Poll::Ready(ended) = connection.poll(context) {
-                        return Poll::Ready(ended.map_err(io::Error::other));
+                        if self.responder.pulse.has_refused() {
+                            self.rest();
+                            continue;
+                        }
+                        return Poll::Ready(ended.map(|()| Ended::Closed).map_err(io::Error::other));
                     }
                     if !self.responder.pulse.takes_rest() {
                         return Poll::Pending;
@@ -73,7 +101,11 @@ impl<S: Socket + Send + 'static> Rested<S> {
                     }
                     self.state = State::Ended;
                 }
-                State::Ended => return Poll::Ready(Ok(())),
+                State::Refused(stream) => {
+                    ready!(stream.poll_rest_of_refused(context))?;
+                    self.state = State::Ended;
+                }
+                State::Ended => return Poll::Ready(Ok(Ended::Closed)),
             }
         }
     }
@@ -96,14 +128,25 @@ impl<S: Socket + Send + 'static> Rested<S> {
         if let State::Serving(connection) = std::mem::replace(&mut self.state, State::Ended) {
             let parts = connection.into_parts();
             let mut stream = parts.io.into_inner();
+            if self.responder.pulse.has_refused() {
+                self.state = State::Refused(stream);
+                return;
+            }
             stream.put_back(parts.read_buf);
             self.state = State::Resting(stream);
+        }
+    }
+
+    fn go_on_as_streams(&mut self) -> Ended<S> {
+        match std::mem::replace(&mut self.state, State::Ended) {
+            State::Resting(stream) => Ended::AsStreams(Box::new((self.responder.clone(), stream))),
+            _ => Ended::Closed,
         }
     }
 }
 
 impl<S: Socket + Send + 'static> Future for Rested<S> {
-    type Output = io::Result<()>;
+    type Output = io::Result<Ended<S>>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
         let rested = self.get_mut();

@@ -4,6 +4,7 @@
 //! whoever reads from the socket never sees them. Whoever polls it sees to it that the pulse can wake them.
 
 use super::pulse::{Phase, Pulse};
+use super::refusal::Refusal;
 use crate::memory::{Remembered, recall};
 use crate::site::Current;
 use bytes::Bytes;
@@ -18,14 +19,16 @@ use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_rustls::server::TlsStream;
 
-/// What a client is told that takes too long over its request (RFC 9110 §15.5.9).
-const TOO_SLOW: &[u8] = b"HTTP/1.1 408 Request Timeout\r\nConnection: close\r\nContent-Length: 0\r\n\r\n";
 /// What is small enough to be copied.
 const SMALL: usize = 2048;
 /// How many requests are answered in a row before other connections have their turn.
 const IN_A_ROW: usize = 32;
 /// How much of a request is read before there is a buffer for the whole.
 const BEGINNING: usize = 4096;
+/// What HTTP/2 begins with (RFC 9113 §3.4).
+const PREFACE: &[u8] = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";
+/// How much a client may still send that has been refused.
+const MOST_PASSED_OVER: usize = 1 << 20;
 
 /// What octets come and go by.
 pub trait Socket: AsyncRead + AsyncWrite + Unpin {
@@ -60,6 +63,10 @@ pub struct Watched<S> {
     current: Arc<Current>,
     client: IpAddr,
     sending: Option<Box<Sending>>,
+    /// What is still to be sent of the refusal of something that was no request.
+    refusal: Bytes,
+    /// How much has come in since.
+    passed_over: usize,
     /// What has come in and was not read by anybody yet.
     ahead: Bytes,
 }
@@ -76,7 +83,17 @@ struct Sending {
 impl<S: Socket> Watched<S> {
     /// Watches a socket.
     pub fn new(stream: S, pulse: Arc<Pulse>, current: Arc<Current>, client: IpAddr) -> Self {
-        Watched { stream, pulse, current, client: client.to_canonical(), sending: None, ahead: Bytes::new() }
+        let client = client.to_canonical();
+        Watched {
+            stream,
+            pulse,
+            current,
+            client,
+            sending: None,
+            refusal: Bytes::new(),
+            passed_over: 0,
+            ahead: Bytes::new(),
+        }
     }
 
     /// Waits for the beginning of a request that cannot be answered on the spot. Gives whether there is one: not
@@ -99,10 +116,61 @@ impl<S: Socket> Watched<S> {
         }
     }
 
-    fn went(&self, octets: &[u8], result: Poll<io::Result<usize>>) -> Poll<io::Result<usize>> {
+    /// Whether what has come in announces HTTP/2 by prior knowledge (RFC 9113 §3.4); `None` while it may yet.
+    pub fn announces_streams(&self) -> Option<bool> {
+        match self.ahead.len() < PREFACE.len() {
+            true if PREFACE.starts_with(&self.ahead) => None,
+            true => Some(false),
+            false => Some(self.ahead.starts_with(PREFACE)),
+        }
+    }
+
+    /// Reads more of what may announce HTTP/2.
+    pub fn poll_announcement(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        let mut octets = [MaybeUninit::uninit(); BEGINNING];
+        let mut buffer = ReadBuf::uninit(&mut octets);
+        let read = Pin::new(&mut self.stream).poll_read(context, &mut buffer)?;
+        if read.is_pending() {
+            return self.wait();
+        }
+        if buffer.filled().is_empty() {
+            return Poll::Ready(Err(io::ErrorKind::UnexpectedEof.into()));
+        }
+        self.pulse.came(buffer.filled());
+        self.ahead = [&self.ahead, buffer.filled()].concat().into();
+        Poll::Ready(Ok(()))
+    }
+
+    /// Passes over what a client that was refused still sends: to close the connection at once would take the refusal from
+    /// it before it has read it (RFC 9112 §9.6).
+    pub fn poll_rest_of_refused(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        loop {
+            let mut octets = [MaybeUninit::uninit(); BEGINNING];
+            let mut buffer = ReadBuf::uninit(&mut octets);
+            if self.pulse.has_expired() || self.passed_over > MOST_PASSED_OVER {
+                return Poll::Ready(Ok(()));
+            }
+            ready!(Pin::new(&mut self.stream).poll_read(context, &mut buffer))?;
+            if buffer.filled().is_empty() {
+                return Poll::Ready(Ok(()));
+            }
+            self.passed_over += buffer.filled().len();
+        }
+    }
+
+    /// Puts words of ours in place of what the reader of HTTP says about something that it could not read.
+    fn refuse(&mut self, octets: &[u8]) {
+        let (head, is_line_whole) = self.pulse.refused_head();
+        let status = octets.get(9..12).and_then(|digits| std::str::from_utf8(digits).ok()?.parse().ok());
+        let refusal = Refusal::of(status.unwrap_or(400), &head, is_line_whole);
+        self.pulse.refuse(refusal.status.as_u16(), refusal.bytes);
+        self.refusal = refusal.octets.into();
+    }
+
+    fn went(&self, result: Poll<io::Result<usize>>) -> Poll<io::Result<usize>> {
         match &result {
             Poll::Ready(Ok(0) | Err(_)) => {}
-            Poll::Ready(Ok(_)) => self.pulse.went(octets),
+            Poll::Ready(Ok(_)) => self.pulse.went(),
             Poll::Pending if self.pulse.has_expired() => {
                 return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
             }
@@ -142,8 +210,15 @@ impl<S: Socket> Watched<S> {
         Ok(())
     }
 
-    /// Sends what is left of a remembered answer.
+    /// Sends what is left of a remembered answer, or of a refusal.
     fn poll_rest(&mut self, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        while !self.refusal.is_empty() {
+            let result = Pin::new(&mut self.stream).poll_write(context, &self.refusal);
+            match ready!(self.went(result))? {
+                0 => return Poll::Ready(Err(io::ErrorKind::WriteZero.into())),
+                sent => _ = self.refusal.split_to(sent),
+            }
+        }
         while let Some(sending) = &mut self.sending {
             let rest = &sending.octets[sending.sent..];
             let result = Pin::new(&mut self.stream).poll_write(context, rest);
@@ -232,8 +307,11 @@ impl<S: Socket> Watched<S> {
             return Poll::Pending;
         }
         if self.pulse.phase() == Phase::Head && S::IS_BARE {
-            // Nothing is under way on this connection; if it does not fit, it is not sent.
-            let _ = self.stream.try_write(TOO_SLOW);
+            // Nothing is under way on this connection; if it does not fit, it is not sent (RFC 9110 §15.5.9).
+            let refusal = Refusal::of(408, &[], true);
+            if self.stream.try_write(&refusal.octets).is_ok() {
+                self.pulse.refuse(408, refusal.bytes);
+            }
         }
         Poll::Ready(Err(io::ErrorKind::TimedOut.into()))
     }
@@ -243,9 +321,14 @@ impl<S: Socket> AsyncWrite for Watched<S> {
     fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, octets: &[u8]) -> Poll<io::Result<usize>> {
         let watched = self.get_mut();
         ready!(watched.poll_rest(context))?;
+        if watched.pulse.is_refusing() {
+            watched.refuse(octets);
+            watched.pulse.set_flushed(false);
+            return Poll::Ready(Ok(octets.len()));
+        }
         watched.pulse.set_flushed(false);
         let result = Pin::new(&mut watched.stream).poll_write(context, octets);
-        watched.went(octets, result)
+        watched.went(result)
     }
 
     fn poll_write_vectored(
@@ -268,7 +351,7 @@ impl<S: Socket> AsyncWrite for Watched<S> {
         }
         watched.pulse.set_flushed(false);
         let result = Pin::new(&mut watched.stream).poll_write_vectored(context, pieces);
-        watched.went(pieces.first().map_or(&[], |piece| piece), result)
+        watched.went(result)
     }
 
     fn is_write_vectored(&self) -> bool {

@@ -3,15 +3,19 @@
 use super::accept::Manner;
 use super::announced::announced;
 use super::pulse::{Clock, Pulse, TICK};
-use super::rested::Rested;
+use super::refusal::Refusal;
+use super::rested::{Ended, Rested};
 use super::streams::Streams;
 use super::watched::{Socket, Watched};
 use crate::Counters;
+use crate::certificates::first_name;
 use crate::limits::network;
-use crate::respond::{Peer, Responder};
-use crate::site::{Current, Site};
+use crate::respond::{Peer, Responder, Secured};
+use crate::site::{Current, Site, Tls};
+use crate::threads::keep_on;
 use exedra_core::facts::Scheme;
 use foldhash::fast::RandomState;
+use http::StatusCode;
 use hyper::server::conn::{http1, http2};
 use hyper_util::rt::TokioIo;
 use std::collections::HashMap;
@@ -25,16 +29,20 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::task::Poll;
 use std::thread::JoinHandle;
 use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
 use tokio::time::MissedTickBehavior;
-use tokio_rustls::TlsAcceptor;
+use tokio_rustls::LazyConfigAcceptor;
 use tokio_rustls::server::TlsStream;
 
 /// How long requests that are under way may take when the service stops.
 const LAST_TIME: Duration = Duration::from_secs(20);
 /// How many files a worker's threads read, or encode, at a time.
 const BLOCKING_THREADS: usize = 32;
+/// How much is read of what a client sends that did not say whom it comes from, and for how long.
+const MOST_UNREAD: u64 = 64 << 10;
+const TIME_TO_READ: Duration = Duration::from_secs(1);
 /// How many requests a client may have under way on one connection (HTTP/2).
 const MOST_STREAMS: u32 = 128;
 
@@ -99,8 +107,10 @@ impl Workers {
                 ended: watch::Sender::new(()),
             };
             let stop = stop.clone();
-            let thread = std::thread::Builder::new().name(format!("worker {number}"));
-            threads.push(thread.spawn(move || runtime.block_on(serving.serve(coming, stop)))?);
+            let mut coming = coming;
+            // Connections live on in the event loop, whatever becomes of the one who lets them in.
+            let serve = move || runtime.block_on(serving.serve(&mut coming, stop.clone()));
+            threads.push(keep_on(&format!("worker {number}"), serve)?);
             all.push(Worker { newcomers, open, current });
         }
         let places = site.division.connections.min(Semaphore::MAX_PERMITS);
@@ -183,7 +193,7 @@ struct Serving {
 }
 
 impl Serving {
-    async fn serve(self, mut coming: mpsc::UnboundedReceiver<Newcomer>, mut stop: watch::Receiver<bool>) {
+    async fn serve(&self, coming: &mut mpsc::UnboundedReceiver<Newcomer>, mut stop: watch::Receiver<bool>) {
         let mut ticks = tokio::time::interval(TICK);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
@@ -226,7 +236,12 @@ impl Serving {
         self.open.pulses().push(Arc::clone(&pulse));
         let connection = Connection(Responder {
             current: Arc::clone(&self.current),
-            peer: Peer { address: peer.ip(), scheme: Scheme::Http, tls: None },
+            peer: Peer {
+                address: peer.ip(),
+                scheme: Scheme::Http,
+                server: stream.local_addr().ok(),
+                tls: None,
+            },
             pulse,
         });
         let (open, present) = (Arc::clone(&self.open), self.ended.subscribe());
@@ -250,15 +265,18 @@ impl Connection {
         let beginning = async {
             if manner.announced {
                 let forwarders = &site.config.service.forwarders;
-                self.0.peer.address = announced(&mut stream, self.0.peer.address, forwarders).await?;
+                match announced(&mut stream, self.0.peer.address, forwarders).await {
+                    Ok(client) => self.0.peer.address = client,
+                    Err(error) => {
+                        refuse_unannounced(&site, self.0.peer.address, &mut stream, manner, &error).await;
+                        return Err(error);
+                    }
+                }
             }
             match (manner.https, &site.tls) {
                 (false, _) => Ok(Either::Bare(stream)),
                 (true, None) => Err(io::Error::other("nobody answers by HTTPS any longer")),
-                (true, Some(tls)) => TlsAcceptor::from(Arc::clone(&tls.server))
-                    .accept(stream)
-                    .await
-                    .map(|stream| Either::Secured(Box::new(stream))),
+                (true, Some(tls)) => secure(tls, stream).await,
             }
         };
         // The beginning needs far more room than what follows, which is there for as long as the connection.
@@ -283,12 +301,13 @@ impl Connection {
         }
         match begun? {
             Either::Bare(stream) => self.serve_one_by_one(stream).await,
-            Either::Secured(stream) => {
+            Either::Secured(stream, secured) => {
                 let (_, session) = stream.get_ref();
-                self.0.peer.tls = session.protocol_version().and_then(version);
+                self.0.peer.tls = Some(secured);
                 match session.alpn_protocol() {
                     Some(b"h2") => Box::pin(self.serve_beside_each_other(*stream)).await,
-                    _ => self.serve_one_by_one(*stream).await,
+                    // In a box, so that a connection without TLS has no room for one with it.
+                    _ => Box::pin(self.serve_one_by_one(*stream)).await,
                 }
             }
         }
@@ -299,20 +318,32 @@ impl Connection {
         let most = usize::try_from(self.0.current.load().config.limits.head_size).unwrap_or(64 << 10);
         let mut http = http1::Builder::new();
         // Time-outs are ours: a timer for each request is what costs most about them.
-        http.header_read_timeout(None).max_buf_size(most);
+        // A client that sends no more still waits for what it has asked for.
+        http.header_read_timeout(None).max_buf_size(most).half_close(true);
         let responder = self.0;
-        let (current, peer, pulse) =
-            (Arc::clone(&responder.current), responder.peer, Arc::clone(&responder.pulse));
-        let watched = Watched::new(stream, Arc::clone(&pulse), Arc::clone(&current), peer.address);
+        let (current, pulse) = (Arc::clone(&responder.current), Arc::clone(&responder.pulse));
+        let (client, scheme) = (responder.peer.address, responder.peer.scheme);
+        let watched = Watched::new(stream, Arc::clone(&pulse), Arc::clone(&current), client);
         let ended = Rested::new(http, responder, watched).await;
-        if let Some((status, head)) = pulse.unfinished() {
-            record_unfinished(&current, peer.address, peer.scheme, status, &head);
+        if let Ok(Ended::AsStreams(boxed)) = ended {
+            let (responder, watched) = *boxed;
+            return Box::pin(Connection(responder).serve_streams(watched)).await;
         }
-        ended
+        if let Some((status, bytes, head)) = pulse.unfinished() {
+            current.load().record_unfinished(client, scheme, (status, bytes), &head);
+        }
+        ended.map(|_| ())
+    }
+
+    /// HTTP/2, agreed upon while the connection was secured.
+    async fn serve_beside_each_other(self, stream: TlsStream<TcpStream>) -> io::Result<()> {
+        let (current, client) = (Arc::clone(&self.0.current), self.0.peer.address);
+        let watched = Watched::new(stream, Arc::clone(&self.0.pulse), current, client);
+        self.serve_streams(watched).await
     }
 
     /// HTTP/2.
-    async fn serve_beside_each_other(self, stream: TlsStream<TcpStream>) -> io::Result<()> {
+    async fn serve_streams<S: Socket + Send + 'static>(self, watched: Watched<S>) -> io::Result<()> {
         let responder = self.0;
         let most = u32::try_from(responder.current.load().config.limits.head_size).unwrap_or(u32::MAX);
         let pulse = Arc::clone(&responder.pulse);
@@ -320,8 +351,6 @@ impl Connection {
         let patience = responder.current.load().config.limits.body_time;
         let mut http = http2::Builder::new(Streams { pulse: Arc::clone(&pulse), patience });
         http.max_concurrent_streams(MOST_STREAMS).max_header_list_size(most);
-        let (current, client) = (Arc::clone(&responder.current), responder.peer.address);
-        let watched = Watched::new(stream, Arc::clone(&pulse), current, client);
         let mut connection = pin!(http.serve_connection(TokioIo::new(watched), responder));
         let ended = poll_fn(|context| {
             pulse.waits(context.waker());
@@ -336,11 +365,46 @@ impl Connection {
 
 enum Either {
     Bare(TcpStream),
-    Secured(Box<TlsStream<TcpStream>>),
+    Secured(Box<TlsStream<TcpStream>>, Arc<Secured>),
 }
 
-fn record_unfinished(current: &Current, client: IpAddr, scheme: Scheme, status: u16, head: &[u8]) {
-    current.load().record_unfinished(client, scheme, status, head);
+/// Says why a connection is closed that did not begin as its listener wants it: in the log of errors, and to the client
+/// where it can be read.
+async fn refuse_unannounced(
+    site: &Site,
+    peer: IpAddr,
+    stream: &mut TcpStream,
+    manner: Manner,
+    error: &io::Error,
+) {
+    let cause = format!("connections here begin with whom they come from (PROXY protocol): {error}");
+    site.record_refused(peer, StatusCode::BAD_REQUEST, &cause);
+    if manner.https {
+        return;
+    }
+    let refusal = Refusal::because(StatusCode::BAD_REQUEST, Some(&cause));
+    let saying = async {
+        stream.write_all(&refusal.octets).await?;
+        stream.shutdown().await?;
+        // Closed with octets unread, the client would not see it.
+        tokio::io::copy(&mut stream.take(MOST_UNREAD), &mut tokio::io::sink()).await
+    };
+    let _ = tokio::time::timeout(TIME_TO_READ, saying).await;
+}
+
+/// Secures a connection. A certificate that has yet to be made is made elsewhere meanwhile.
+async fn secure(tls: &Tls, stream: TcpStream) -> io::Result<Either> {
+    let start = LazyConfigAcceptor::new(rustls::server::Acceptor::default(), stream).await?;
+    let asked = start.client_hello().server_name().map(str::to_ascii_lowercase);
+    let name = asked.as_deref().unwrap_or_default();
+    if tls.certificates.known(name).is_none() {
+        let (certificates, name) = (Arc::clone(&tls.certificates), name.to_owned());
+        tokio::task::spawn_blocking(move || certificates.prepare(&name)).await.map_err(io::Error::other)?;
+    }
+    let certificate = tls.certificates.known(name).and_then(|key| first_name(&key));
+    let stream = start.into_stream(Arc::clone(&tls.server)).await?;
+    let version = stream.get_ref().1.protocol_version().and_then(version);
+    Ok(Either::Secured(Box::new(stream), Arc::new(Secured { version, name: asked, certificate })))
 }
 
 /// A version of TLS, as rules name it.

@@ -6,6 +6,7 @@ use super::query::{Asked, asked};
 use crate::journal::Journal;
 use crate::journal::generations::generations;
 use crate::site::Site;
+use crate::threads;
 use axum::Json;
 use axum::extract::{RawQuery, State};
 use axum::http::{StatusCode, header};
@@ -64,7 +65,7 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             name: site.name.value.clone(),
             hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
             main_host: site.main_host.as_ref().map(|host| host.value.clone()),
-            folder: site.folder.value.display().to_string(),
+            folder: site.root().map(|folder| folder.display().to_string()),
             log: log.pen.as_ref().map(|pen| log_status(&console, &current, &pen.journal)),
         });
         let (answered, sent) = console.house.counters.sum();
@@ -79,7 +80,7 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             most_connections: current.division.connections as u64,
             files: current.open_files.count().0 as u64,
             most_files: current.open_files.count().1 as u64,
-            troubles: troubles(&console),
+            troubles: troubles(&console, &current),
             sites: sites.collect(),
             no_site: current.no_site.pen.as_ref().map(|pen| log_status(&console, &current, &pen.journal)),
             errors: log_status(&console, &current, &current.errors.pen.journal),
@@ -88,8 +89,8 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
     .await
 }
 
-/// What is wrong with the databases.
-fn troubles(console: &Console) -> Vec<String> {
+/// What is wrong with the databases, what has failed, and what folders say that cannot be understood.
+fn troubles(console: &Console, site: &Site) -> Vec<String> {
     let (records, damages) = console.records.trouble();
     let all = [
         (
@@ -113,7 +114,8 @@ fn troubles(console: &Console) -> Vec<String> {
             .map(move |path| format!("{name} was damaged and is set aside as {}: {remedy}", path.display()));
         unusable.into_iter().chain(aside)
     });
-    words.chain(damages).collect()
+    let of_folders = site.folders.troubles(&site.disk, &site.config);
+    words.chain(damages).chain(threads::troubles()).chain(of_folders).collect()
 }
 
 fn log_status(console: &Console, site: &Site, journal: &Journal) -> LogStatus {

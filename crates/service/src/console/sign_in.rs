@@ -7,7 +7,7 @@ use axum::extract::{RawQuery, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Redirect, Response};
-use exedra_store::Purpose;
+use exedra_store::{Purpose, Secrets, StoreError};
 use std::sync::Arc;
 
 /// How long a session lasts, in seconds.
@@ -30,13 +30,17 @@ pub async fn sign_in(
     let now = jiff::Timestamp::now().as_second();
     // A preview that only asks for the head must not use the link up.
     let opened = match key {
-        Some((_, key)) if method == Method::GET => console.secrets.use_up(&key, Purpose::Link, now)?,
-        _ => false,
+        Some((_, key)) if method == Method::GET => {
+            let key = key.into_owned();
+            with(&console, move |secrets| {
+                let opened = secrets.use_up(&key, Purpose::Link, now)?;
+                opened.then(|| secrets.make(Purpose::Session, now, now + SESSION_TIME)).transpose()
+            })
+            .await?
+        }
+        _ => None,
     };
-    if !opened {
-        return Ok(Redirect::to("/?link=used").into_response());
-    }
-    let session = console.secrets.make(Purpose::Session, now, now + SESSION_TIME)?;
+    let Some(session) = opened else { return Ok(Redirect::to("/?link=used").into_response()) };
     let name = cookie(&headers);
     let cookie = format!("{name}={session}; HttpOnly; SameSite=Strict; Path=/; Max-Age={SESSION_TIME}");
     let mut response = Redirect::to("/").into_response();
@@ -49,7 +53,8 @@ pub async fn sign_in(
 /// Ends a session.
 pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -> Result<Response, Failure> {
     if let Some(session) = session(&headers) {
-        console.secrets.use_up(session, Purpose::Session, jiff::Timestamp::now().as_second())?;
+        let (session, now) = (session.to_owned(), jiff::Timestamp::now().as_second());
+        with(&console, move |secrets| secrets.use_up(&session, Purpose::Session, now)).await?;
     }
     let mut response = StatusCode::NO_CONTENT.into_response();
     let forget = format!("{}=; HttpOnly; SameSite=Strict; Path=/; Max-Age=0", cookie(&headers));
@@ -64,12 +69,16 @@ pub async fn only_known(State(console): State<Arc<Console>>, request: Request, n
     let headers = request.headers();
     let now = jiff::Timestamp::now().as_second();
     let known = match (token(headers), session(headers)) {
-        (Some(token), _) => console.secrets.opens(token, Purpose::Token, now),
-        (None, Some(session)) => console.secrets.opens(session, Purpose::Session, now),
-        (None, None) => Ok(false),
+        (Some(token), _) => Some((token.to_owned(), Purpose::Token)),
+        (None, Some(session)) => Some((session.to_owned(), Purpose::Session)),
+        (None, None) => None,
+    };
+    let known = match known {
+        Some((secret, purpose)) => with(&console, move |secrets| secrets.opens(&secret, purpose, now)).await,
+        None => Ok(false),
     };
     match known {
-        Err(error) => return Failure::from(error).into_response(),
+        Err(failure) => return failure.into_response(),
         Ok(false) => {
             let detail = "Open a sign-in link; `exedra sign-in` on the server prints a fresh one. Programs send a token.";
             return problem(StatusCode::UNAUTHORIZED, "Not signed in", detail);
@@ -81,6 +90,16 @@ pub async fn only_known(State(console): State<Arc<Console>>, request: Request, n
         return problem(StatusCode::FORBIDDEN, "From a foreign page", detail);
     }
     next.run(request).await
+}
+
+/// Does something with what opens the console, which is in a database: not on the thread that others wait for.
+async fn with<T: Send + 'static>(
+    console: &Console,
+    run: impl FnOnce(&Secrets) -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, Failure> {
+    let secrets = Arc::clone(&console.secrets);
+    let done = tokio::task::spawn_blocking(move || run(&secrets)).await;
+    Ok(done.map_err(|_| Failure::Internal)??)
 }
 
 fn token(headers: &HeaderMap) -> Option<&str> {

@@ -68,7 +68,7 @@ fn shown(site: &Site, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
     wire::Site {
         name: settings.name.value.clone(),
         hosts: hosts.collect(),
-        folder: settings.folder.value.display().to_string(),
+        folder: settings.root().map(|folder| folder.display().to_string()),
         addresses,
         is_default: config.default_site == Some(id),
         requires_https: settings.https.value == exedra_core::config::Https::Required,

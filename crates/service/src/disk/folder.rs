@@ -8,11 +8,12 @@ use cap_std::ambient_authority;
 use cap_std::fs::{Dir, Metadata, MetadataExt, OpenOptions, OpenOptionsExt};
 use exedra_core::answer::listing::{Kind, Listed, MOST_LISTED};
 use exedra_core::answer::path::is_hidden;
+use exedra_core::answer::types::LOOKED_AT;
 use exedra_core::answer::{Entry, FileFacts, Question};
 use exedra_core::encode::Codec;
 use quick_cache::sync::{Cache, DefaultLifecycle};
 use quick_cache::{DefaultHashBuilder, OptionsBuilder, UnitWeighter};
-use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
+use rustix::fs::{Access, AtFlags, Mode, OFlags, ResolveFlags, accessat, openat2};
 use rustix::io::Errno;
 use std::borrow::Cow;
 use std::fs::File;
@@ -219,7 +220,8 @@ impl Opened {
         for entry in opened.entries()?.take(MOST_LISTED) {
             let entry = entry?;
             let Ok(name) = entry.file_name().into_string() else { continue };
-            if name.starts_with('.') {
+            // By such names nothing can be asked for.
+            if name.starts_with('.') || name.contains('\\') {
                 continue;
             }
             let found = match entry.file_type()?.is_symlink() {
@@ -230,14 +232,27 @@ impl Opened {
                 false => entry.metadata(),
             };
             let Ok(found) = found else { continue };
-            let kind = match entry_of(&found) {
-                Entry::File(_) => Kind::File,
-                Entry::Folder => Kind::Folder,
+            let (kind, needed) = match entry_of(&found) {
+                Entry::File(_) => (Kind::File, Access::READ_OK),
+                Entry::Folder => (Kind::Folder, Access::EXEC_OK),
                 _ => continue,
             };
+            if accessat(&opened, name.as_str(), needed, AtFlags::EACCESS).is_err() {
+                continue;
+            }
             names.push(Listed { name, kind, bytes: found.len(), changed: found.mtime() });
         }
         Ok(names.into())
+    }
+
+    /// The beginning of a file, as far as its type is looked for in it; nothing where it cannot be read.
+    pub fn beginning(&self, question: &Question) -> Vec<u8> {
+        let mut beginning = Vec::new();
+        if let Ok(file) = self.open_file(question) {
+            // What was read of it is looked at, be it all or not.
+            let _ = file.take(LOOKED_AT as u64).read_to_end(&mut beginning);
+        }
+        beginning
     }
 
     /// Opens a file.

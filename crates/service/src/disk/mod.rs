@@ -15,7 +15,8 @@ use crate::near::{MOST_COPIED, Near, Owner};
 use bytes::Bytes;
 use cap_std::fs::Metadata;
 use exedra_core::answer::listing::Listed;
-use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, SitePath, Want};
+use exedra_core::answer::types::MediaTypes;
+use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, Want};
 use exedra_core::config::{Config, SiteId};
 use exedra_core::encode::Codec;
 pub use folder::MOST_OPEN;
@@ -47,7 +48,8 @@ const UNREST: Duration = Duration::from_secs(2);
 
 /// The folders of all sites.
 pub struct Disk {
-    folders: Vec<Arc<Folder>>,
+    folders: Vec<Option<Arc<Folder>>>,
+    types: Vec<Arc<MediaTypes>>,
     kept: Cache<Question, Arc<Kept>, Weight>,
     clock: Arc<Clock>,
     owner: Owner,
@@ -118,7 +120,7 @@ impl Kept {
     }
 
     /// A copy that shares nothing with this one, and its size in octets; none of what is large.
-    fn copy(&self, path: &SitePath) -> Option<(Kept, usize)> {
+    fn copy(&self) -> Option<(Kept, usize)> {
         let content = match &self.content {
             Some(content) if content.len() > MOST_COPIED => return None,
             Some(content) => Some(Bytes::copy_from_slice(content)),
@@ -128,7 +130,7 @@ impl Kept {
             return None;
         }
         let octets = 1000 + content.as_ref().map_or(0, Bytes::len);
-        let card = self.card.as_ref().map(|card| Arc::new(Card::new(path, card.facts, content.as_deref())));
+        let card = self.card.as_ref().map(|card| Arc::new(card.copy()));
         let seen = AtomicU64::new(self.seen.load(Ordering::Relaxed));
         let changes = AtomicU64::new(self.changes.load(Ordering::Relaxed));
         Some((
@@ -160,10 +162,14 @@ impl Disk {
     pub fn open(config: &Config, clock: Arc<Clock>) -> io::Result<Self> {
         let open = no_open_folders();
         let folders = config.sites.iter().enumerate();
-        let folders =
-            folders.map(|(number, site)| Folder::open(&site.folder.value, number, &open).map(Arc::new));
+        let folders = folders.map(|(number, site)| {
+            let Some(root) = site.root() else { return Ok(None) };
+            Folder::open(root, number, &open).map(|folder| Some(Arc::new(folder)))
+        });
+        let folders = folders.collect::<io::Result<_>>()?;
+        let types = config.sites.iter().map(|site| Arc::clone(&site.media_types)).collect();
         let kept = Cache::with_weighter(PLACES, MEMORY, Weight);
-        Ok(Disk { folders: folders.collect::<io::Result<_>>()?, kept, clock, owner: Owner::another() })
+        Ok(Disk { folders, types, kept, clock, owner: Owner::another() })
     }
 
     /// Who keeps copies of what was found here.
@@ -173,7 +179,13 @@ impl Disk {
 
     /// Has the system tell of changes, on a thread of its own that ends when this is dropped.
     pub fn watch(&self) -> io::Result<()> {
-        watching::watch(&self.folders, &self.clock)
+        watching::watch(self.folders.iter().flatten(), &self.clock)
+    }
+
+    /// A site's folder. One that has none is asked about by nobody.
+    fn folder(&self, site: SiteId) -> io::Result<&Arc<Folder>> {
+        let folder = self.folders.get(site.0).and_then(Option::as_ref);
+        folder.ok_or_else(|| io::Error::other("the site has no folder"))
     }
 
     /// What is known of a place and may still be believed.
@@ -185,7 +197,7 @@ impl Disk {
                 return Some(Arc::clone(kept));
             }
             let kept = self.kept.get(question).filter(|kept| self.believes(question, kept))?;
-            let Some((copy, octets)) = kept.copy(&question.path) else { return Some(kept) };
+            let Some((copy, octets)) = kept.copy() else { return Some(kept) };
             let octets = octets + 2 * question.path.as_str().len();
             let copy = Arc::new(copy);
             near.keep(self.owner, question.clone(), Arc::clone(&copy), octets);
@@ -201,7 +213,7 @@ impl Disk {
             return true;
         }
         // What is not there yet may come in ways that nobody tells of.
-        let folder = &self.folders[question.site.0];
+        let Ok(folder) = self.folder(question.site) else { return false };
         let quiet = folder.quiet_since(kept.changes.load(Ordering::Relaxed));
         matches!(kept.entry, Entry::File(_))
             && within(BELIEVED_WATCHED, seen)
@@ -211,7 +223,7 @@ impl Disk {
     /// What is about to be found out in a site's folder is believed from now on.
     pub fn belief(&self, site: SiteId) -> Belief {
         self.clock.tick();
-        Belief { seen: self.now(), changes: self.folders[site.0].changes() }
+        Belief { seen: self.now(), changes: self.folder(site).map_or(0, |folder| folder.changes()) }
     }
 
     /// Whether what was found, be it there or missing, may still be believed.
@@ -220,21 +232,24 @@ impl Disk {
         let within = |time: Duration, since: u64| now.saturating_sub(since) < time.as_millis() as u64;
         within(BELIEVED, belief.seen)
             || within(BELIEVED_WATCHED, belief.seen)
-                && self.folders[site.0]
-                    .quiet_since(belief.changes)
+                && self
+                    .folder(site)
+                    .ok()
+                    .and_then(|folder| folder.quiet_since(belief.changes))
                     .is_some_and(|since| !within(UNREST, since))
     }
 
-    /// Whether these are the folders of a configuration, in its order.
+    /// Whether these are the folders of a configuration, in its order, and the types of what is in them.
     pub fn is_of(&self, config: &Config) -> bool {
-        let folders = config.sites.iter().map(|site| site.folder.value.as_path());
-        self.folders.iter().map(|folder| folder.configured()).eq(folders)
+        let folders = self.folders.iter().map(|folder| folder.as_ref().map(|folder| folder.configured()));
+        folders.eq(config.sites.iter().map(|site| site.root()))
+            && self.types.iter().eq(config.sites.iter().map(|site| &site.media_types))
     }
 
     /// Looks at a place. Blocks.
     pub fn look(&self, question: &Question) -> Arc<Kept> {
-        let folder = &self.folders[question.site.0];
         self.clock.tick();
+        let Ok(folder) = self.folder(question.site) else { return Arc::new(Kept::failed(self.now(), 0)) };
         let (now, changes) = (self.now(), folder.changes());
         let folder = match folder.opened() {
             Ok(folder) => folder,
@@ -268,7 +283,15 @@ impl Disk {
         };
         let entry = if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 };
         let card = match entry {
-            Entry::File(facts) => Some(Arc::new(Card::new(&question.path, facts, fresh.1.as_deref()))),
+            Entry::File(facts) => {
+                let types = &self.types[question.site.0];
+                let beginning = match &fresh.1 {
+                    None if types.depends_on_content(question.path.as_str()) => folder.beginning(question),
+                    _ => Vec::new(),
+                };
+                let content = fresh.1.as_deref();
+                Some(Arc::new(Card::new(&question.path, facts, content, &beginning, types)))
+            }
             _ => None,
         };
         let (seen, changes) = (AtomicU64::new(now), AtomicU64::new(changes));
@@ -282,7 +305,7 @@ impl Disk {
 
     /// Opens a file to send it, and says what it is now. Blocks.
     pub fn open_file(&self, question: &Question) -> io::Result<(File, FileFacts)> {
-        let file = self.folders[question.site.0].opened()?.open_file(question)?;
+        let file = self.folder(question.site)?.opened()?.open_file(question)?;
         let facts = facts_of(&Metadata::from_file(&file)?);
         Ok((file, facts))
     }

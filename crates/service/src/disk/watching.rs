@@ -5,6 +5,7 @@
 
 use super::folder::Folder;
 use crate::connections::Clock;
+use crate::threads::keep_on;
 use notify::{Event, EventKind, RecommendedWatcher, RecursiveMode, Watcher};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -18,10 +19,10 @@ const EVERY: Duration = Duration::from_millis(500);
 type Roots = Arc<Mutex<Vec<(PathBuf, Weak<Folder>)>>>;
 
 /// Watches some folders on a thread of its own, until they are dropped.
-pub fn watch(folders: &[Arc<Folder>], clock: &Arc<Clock>) -> io::Result<()> {
-    let folders: Vec<Weak<Folder>> = folders.iter().map(Arc::downgrade).collect();
+pub fn watch<'f>(folders: impl Iterator<Item = &'f Arc<Folder>>, clock: &Arc<Clock>) -> io::Result<()> {
+    let folders: Vec<Weak<Folder>> = folders.map(Arc::downgrade).collect();
     let clock = Arc::clone(clock);
-    std::thread::Builder::new().name("watching".to_owned()).spawn(move || {
+    keep_on("watching", move || {
         let mut watcher = Watching::new(&clock);
         let mut begun = false;
         while folders.iter().any(|folder| folder.strong_count() > 0) {

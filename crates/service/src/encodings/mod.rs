@@ -12,6 +12,7 @@ use crate::background::step_back;
 use crate::descriptors::FilePermit;
 use crate::disk::{Disk, Kept};
 use crate::near::{MOST_COPIED, Near, Owner};
+use crate::threads::keep_on;
 use bytes::Bytes;
 use exedra_core::answer::{Encoded, FileFacts, Question};
 use exedra_core::config::{Compress, Config, SiteId};
@@ -131,7 +132,7 @@ impl Encodings {
         };
         let encodings = Arc::new(encodings);
         let worker = Arc::downgrade(&encodings);
-        std::thread::Builder::new().name("encodings".to_owned()).spawn(move || {
+        keep_on("encodings", move || {
             step_back();
             settle_all(&waiting, &disk, || worker.upgrade());
         })?;

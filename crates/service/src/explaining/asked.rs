@@ -1,6 +1,7 @@
 //! A request as somebody describes it.
 
 use crate::authority::split;
+use crate::respond::read_agent;
 use exedra_api::explaining::{Ask, Asked};
 use exedra_core::facts::{Facts, Fields, Known, LocalTime, Scheme};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
@@ -98,6 +99,10 @@ impl Described {
             country,
             scheme: Known::Is(self.scheme),
             tls: (self.scheme == Scheme::Https).then_some("1.3").into(),
+            tls_name: (self.scheme == Scheme::Https).then_some(host).into(),
+            certificate: Known::Unknown,
+            server: Known::Unknown,
+            agents: Some(read_agent),
             protocol: Known::Is("HTTP/1.1"),
             host: Known::Is(host),
             port: port.into(),

@@ -32,7 +32,11 @@ pub fn of_site(config: &Config, id: SiteId) -> Vec<Setting> {
         let place = site.origins.get(key).map(Place::from).unwrap_or_default();
         all.set(name, value, &place);
     };
-    say("folder", "folder", site.folder.value.display().to_string());
+    say(
+        "folder",
+        "folder",
+        site.root().map_or("none: rules answer".to_owned(), |folder| folder.display().to_string()),
+    );
     let main =
         site.main_host.as_ref().map_or("none: each host is its own".to_owned(), |host| host.value.clone());
     say("main_host", "main_host", main);
@@ -43,6 +47,9 @@ pub fn of_site(config: &Config, id: SiteId) -> Vec<Setting> {
     say("listing", "listing", on_off(site.listing));
     say("folder_settings", "folder_settings", on_off(site.folder_settings));
     say("folder_host_headers", "folder_host_headers", on_off(site.folder_host_headers));
+    for (extension, media_type) in site.media_types.own_types() {
+        say(&format!("media_types.{extension}"), "media_types", media_type.to_owned());
+    }
     for (key, value) in of_compress(&site.compress) {
         say(key, key, value);
     }
@@ -116,6 +123,11 @@ impl Collected<'_> {
             for (key, value) in of_compress(&compress) {
                 self.set(key, value, &at(span));
             }
+        }
+        for (name, value) in &settings.headers {
+            let value = value.as_ref().map_or("taken away".to_owned(), |value| value.text().to_owned());
+            let place = settings.headers_place.as_ref().map(at).unwrap_or_default();
+            self.set(&format!("headers.{name}"), value, &place);
         }
         if let Some((realm, span)) = &settings.login {
             let name = self.config.realms.get(*realm).map_or(String::new(), |realm| realm.name.value.clone());

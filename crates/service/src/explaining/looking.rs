@@ -6,9 +6,9 @@ use crate::encodings::{MOST_TO_SETTLE, kept_on_disk};
 use crate::folders::Folders;
 use crate::guards::Guards;
 use crate::site::Site;
-use exedra_core::answer::{self, Body, Encodings, Entry, Form, Piece, Question, Reply, Want};
-use exedra_core::config::Config;
-use exedra_core::encode::Effort;
+use exedra_core::answer::{self, Body, Encodings, Entry, Form, Piece, Question, Reply, SitePath, Want};
+use exedra_core::config::{Config, SiteId};
+use exedra_core::encode::{Codec, Effort};
 use std::io::Read;
 use std::sync::Arc;
 
@@ -65,7 +65,7 @@ impl Looking<'_> {
             }
             None => Encodings::default(),
         };
-        for codec in exedra_core::encode::Codec::ALL {
+        for codec in Codec::ALL {
             if let Some(beside) = kept.ready(codec) {
                 known[codec as usize] = answer::Encoded::Ready(beside);
             }
@@ -80,11 +80,35 @@ impl Looking<'_> {
         (plain.len() as u64 == facts.size).then_some(plain)
     }
 
+    /// Why what lies beside a file as if it were that file encoded is not sent, where there is such a thing.
+    pub fn passed_over(&self, site: SiteId, path: &SitePath, codec: Codec) -> Option<String> {
+        let question = Question { site, path: path.clone(), want: Want::Entry };
+        let kept = self.disk.look(&question);
+        let (Entry::File(file), None) = (kept.entry, kept.ready(codec)) else { return None };
+        let beside = path.with_extension(codec.extension()?);
+        let name = beside.as_str().rsplit('/').next().unwrap_or_default().to_owned();
+        let why = match self.disk.look(&Question { path: beside, ..question }).entry {
+            Entry::File(beside) => {
+                let older = file.changed().saturating_sub(beside.changed());
+                format!("it is {older} s older than the file itself: make it anew, or touch it")
+            }
+            Entry::Forbidden => "the service may not read it".to_owned(),
+            Entry::Folder => "it is a folder".to_owned(),
+            Entry::Failed => "the disk fails to give it".to_owned(),
+            Entry::Missing => return None,
+        };
+        Some(format!("{name} lies beside it and is passed over: {why}"))
+    }
+
     /// Length of a body, where it can be told, and the file it comes from.
     pub fn body(&self, answer: &answer::Answer) -> (Option<u64>, Option<String>) {
         let (path, form) = match &answer.body {
             Body::None => return (Some(0), None),
             Body::Page(page) => return (Some(page.len() as u64), None),
+            Body::PageEncoded(page, codec) => {
+                let encoded = codec.encode(Effort::Quick, page.as_bytes());
+                return (encoded.ok().map(|encoded| encoded.len() as u64), None);
+            }
             Body::Parts { path, pieces, .. } => {
                 let length = |piece: &Piece| match piece {
                     Piece::Octets(octets) => octets.len() as u64,

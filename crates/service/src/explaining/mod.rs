@@ -8,13 +8,15 @@ pub mod asked;
 pub mod effective;
 pub mod looking;
 
+use crate::certificates::{files, first_name_of};
 use crate::countries;
 use asked::{Described, fields};
 use exedra_api::explaining::{Codec, Explanation, FactValue, Outcome, Step};
-use exedra_core::answer::{self, Answer, Body, Trace, answer_traced, trace::Place};
+use exedra_core::answer::malformed::fault_of_target;
+use exedra_core::answer::{self, Answer, Body, Entry, Trace, answer_traced, trace::Place};
 use exedra_core::config::folder::FILE_NAME;
-use exedra_core::config::{Config, SiteId};
-use exedra_core::facts::{FACTS, FactName, Facts, Known};
+use exedra_core::config::{CertificateOrigin, Config, SiteId};
+use exedra_core::facts::{FACTS, FactName, Facts, Known, Scheme};
 use http::{HeaderValue, header};
 use looking::Looking;
 
@@ -27,17 +29,35 @@ pub fn explain(looking: &Looking<'_>, described: &Described) -> Explanation {
         None => Known::Unknown,
     };
     let now = jiff::Timestamp::now().to_zoned(config.service.time_zone.clone());
-    let facts = described.facts(country, &now);
-    let (answer, trace) = answer_traced(config, facts, Trace::complete())
-        .finish_with(|question| looking.reply(question), |credentials| looking.guards.check(credentials));
+    let listener = config.listeners.iter().find(|listener| listener.scheme() == described.scheme);
+    let is_secured = described.scheme == Scheme::Https;
+    let certificate = is_secured.then(|| certificate_for(config, described.host()));
+    let facts = Facts {
+        server: listener.map_or(Known::Unknown, |listener| Known::Is(listener.address.value)),
+        certificate: certificate.as_deref().into(),
+        ..described.facts(country, &now)
+    };
+    let target = described.shown().target();
+    let turn = match fault_of_target(target.as_bytes()) {
+        Some(why) => answer::malformed(config, facts, &why, Trace::complete()),
+        None => answer_traced(config, facts, Trace::complete()),
+    };
+    let (answer, trace) =
+        turn.finish_with(|question| looking.reply(question), |credentials| looking.guards.check(credentials));
     let site = answer.site.map(|id| config.site(id));
     let (mut steps, mut codecs) = (Vec::new(), Vec::new());
+    let mut file = None;
     for step in &trace.steps {
+        if let answer::Step::Looked { at, found: Entry::File(_), .. } = step {
+            file = Some(at);
+        }
         if let answer::Step::Codec { codec, verdict } = step {
+            let beside =
+                answer.site.zip(file).and_then(|(site, path)| looking.passed_over(site, path, *codec));
             codecs.push(Codec {
                 codec: codec.name().to_owned(),
                 used: verdict.is_chosen(),
-                why: verdict.words(),
+                why: [verdict.words()].into_iter().chain(beside).collect::<Vec<_>>().join("; "),
             });
             continue;
         }
@@ -59,12 +79,29 @@ pub fn explain(looking: &Looking<'_>, described: &Described) -> Explanation {
     }
 }
 
+/// The first name of the certificate that whoever asks for a host by TLS is shown: of its file, or its own where one is made.
+fn certificate_for(config: &Config, host: &str) -> String {
+    let host = host.to_ascii_lowercase();
+    let is_for = |listed: &str| match listed.strip_prefix('*') {
+        Some(ending) => host.find('.').is_some_and(|dot| host[dot..] == *ending),
+        None => listed == host,
+    };
+    let listed = config.certificates.iter().find(|one| one.hosts.iter().any(|host| is_for(&host.value)));
+    let chain = match listed.map(|listed| &listed.origin) {
+        Some(CertificateOrigin::Files { chain, .. } | CertificateOrigin::Command { chain, .. }) => {
+            files::chain_of(&chain.value).ok()
+        }
+        Some(CertificateOrigin::Authority) | None => None,
+    };
+    chain.and_then(|chain| first_name_of(chain.first()?)).unwrap_or(host)
+}
+
 /// The file and the line of a place.
 pub fn line_of(config: &Config, site: Option<SiteId>, place: &Place) -> Option<(String, usize)> {
     let Some(folder) = &place.folder else {
         return config.sources.line(&place.span).map(|(file, line)| (file.to_owned(), line));
     };
-    let path = config.site(site?).folder.value.join(folder.as_str()).join(FILE_NAME);
+    let path = config.site(site?).root()?.join(folder.as_str()).join(FILE_NAME);
     let text = std::fs::read(&path).ok()?;
     let before = &text[..place.span.start.min(text.len())];
     Some((path.display().to_string(), 1 + memchr::memchr_iter(b'\n', before).count()))
@@ -112,7 +149,8 @@ fn outcome(looking: &Looking<'_>, answer: Answer) -> Outcome {
     if let Some(bytes) = bytes.filter(|_| has_body) {
         headers.insert(header::CONTENT_LENGTH, HeaderValue::from(bytes));
     }
-    let file = path.zip(site).map(|(path, site)| site.folder.value.join(path).display().to_string());
+    let file =
+        path.zip(site.and_then(|site| site.root())).map(|(path, root)| root.join(path).display().to_string());
     Outcome {
         status: answer.status.as_u16(),
         reason: answer.status.canonical_reason().unwrap_or("").to_owned(),

@@ -4,7 +4,7 @@
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 /// How long the file is believed.
@@ -14,39 +14,56 @@ const BELIEVED: Duration = Duration::from_secs(1);
 pub struct Users {
     path: PathBuf,
     known: Mutex<Known>,
+    /// What the file was when it was last read. Held by whoever looks at it.
+    seen: Mutex<Option<(SystemTime, u64)>>,
 }
 
 #[derive(Default)]
 struct Known {
     passwords: HashMap<String, Arc<str>>,
-    changed: Option<(SystemTime, u64)>,
     looked: Option<Instant>,
 }
 
 impl Users {
     /// The users of a file, which is read when somebody wants in.
     pub fn of(path: &Path) -> Self {
-        Users { path: path.to_owned(), known: Mutex::default() }
+        Users { path: path.to_owned(), known: Mutex::default(), seen: Mutex::default() }
     }
 
-    /// How the password of a user is kept.
+    /// How the password of a user is kept, by what is known of the file.
     pub fn password_of(&self, user: &str) -> Option<Arc<str>> {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        if known.looked.is_none_or(|looked| looked.elapsed() > BELIEVED) {
-            known.looked = Some(Instant::now());
-            let changed =
-                std::fs::metadata(&self.path).and_then(|found| Ok((found.modified()?, found.len()))).ok();
-            if changed != known.changed {
-                known.changed = changed;
-                match read(&self.path) {
-                    Ok(passwords) => known.passwords = passwords,
-                    Err(reason) => {
-                        tracing::warn!(users = %self.path.display(), "cannot be understood, and stay as they were: {reason}");
-                    }
-                }
-            }
+        self.known().passwords.get(user).cloned()
+    }
+
+    /// Whether the file has been looked at lately.
+    pub fn is_believed(&self) -> bool {
+        self.known().looked.is_some_and(|looked| looked.elapsed() <= BELIEVED)
+    }
+
+    /// Looks at the file where that was long ago. Blocks; whoever only wants to know who is in does not wait for it.
+    pub fn look(&self) {
+        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        if self.is_believed() {
+            return;
         }
-        known.passwords.get(user).cloned()
+        let now = Instant::now();
+        let changed =
+            std::fs::metadata(&self.path).and_then(|found| Ok((found.modified()?, found.len()))).ok();
+        let fresh = (changed != *seen).then(|| read(&self.path));
+        *seen = changed;
+        let mut known = self.known();
+        known.looked = Some(now);
+        match fresh {
+            Some(Ok(passwords)) => known.passwords = passwords,
+            Some(Err(reason)) => {
+                tracing::warn!(users = %self.path.display(), "cannot be understood, and stay as they were: {reason}");
+            }
+            None => {}
+        }
+    }
+
+    fn known(&self) -> MutexGuard<'_, Known> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -68,4 +85,31 @@ pub fn read(path: &Path) -> Result<HashMap<String, Arc<str>>, String> {
             Err(_) => Err(format!("the password of `{user}` is not as `exedra password` prints it")),
         })
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Whoever only asks reads no file: it may lie where reading takes its time.
+    #[test]
+    fn a_file_is_read_by_those_who_look_and_nobody_else() {
+        let place = tempfile::tempdir().unwrap();
+        let path = place.path().join("staff.toml");
+        let kept = super::super::hash("tide").unwrap();
+        std::fs::write(&path, format!("anna = {kept:?}\n")).unwrap();
+        let users = Users::of(&path);
+        assert!(users.password_of("anna").is_none() && !users.is_believed());
+        users.look();
+        assert!(users.password_of("anna").is_some() && users.is_believed());
+        // A broken file keeps those in who were in.
+        std::fs::write(&path, "anna = broken").unwrap();
+        users.known().looked = None;
+        users.look();
+        assert!(users.password_of("anna").is_some());
+        std::fs::write(&path, format!("bera = {kept:?}\n")).unwrap();
+        users.known().looked = None;
+        users.look();
+        assert!(users.password_of("anna").is_none() && users.password_of("bera").is_some());
+    }
 }

@@ -81,7 +81,7 @@ impl Ingest {
     }
 
     /// Follows until told to stop, and then to the end of what is written by then.
-    pub fn run(mut self, written: &Receiver<()>) {
+    pub fn run(&mut self, written: &Receiver<()>) {
         let mut committed = Instant::now();
         loop {
             let stopping = self.stop.load(Ordering::SeqCst);

@@ -1,11 +1,11 @@
 //! How each generation was written: `NAME.layouts` beside the files, a line for every change.
 //!
-//! `000001 full` says that generation 1 and those after it were written in the layout `full`, up to the next line. Whoever
-//! reads the logs years later can tell by it, the service itself first.
+//! `000001 full` and, behind a tab, a template say that generation 1 and those after it were written by that template, up to
+//! the next line. Whoever reads the logs years later can tell by it, the service itself first: a name may mean another
+//! template by then, in the configuration or in this program.
 
 use super::generations::generations;
 use exedra_core::logs::Layout;
-use exedra_core::logs::layout::is_named;
 use std::fmt::Write;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -29,7 +29,7 @@ impl Layouts {
         };
         for line in text.lines() {
             let Some((number, layout)) = line.split_once(' ') else { continue };
-            if let (Ok(number), Ok(layout)) = (number.parse(), Layout::understand(layout)) {
+            if let (Ok(number), Some(layout)) = (number.parse(), understood(layout)) {
                 layouts.changes.push((number, layout));
             }
         }
@@ -63,9 +63,9 @@ impl Layouts {
         changes.drain(..needed);
         let mut text = String::new();
         for (number, layout) in &changes {
-            let layout = if is_named(&layout.name) { &layout.name } else { &layout.template };
+            let name = if layout.name == layout.template { "" } else { &layout.name };
             // Texts take whatever is written to them.
-            let _ = writeln!(text, "{number:06} {layout}");
+            let _ = writeln!(text, "{number:06} {name}\t{}", layout.template);
         }
         let fresh = self.path().with_extension("layouts.new");
         std::fs::write(&fresh, text)?;
@@ -76,6 +76,15 @@ impl Layouts {
 
     fn path(&self) -> PathBuf {
         self.folder.join(format!("{}.layouts", self.journal))
+    }
+}
+
+/// A layout as it was written down: its name, where it has one, a tab, and its template. Before, there was either alone.
+fn understood(written: &str) -> Option<Layout> {
+    match written.split_once('\t').filter(|(name, _)| !name.contains('{')) {
+        Some(("", template)) => Layout::understand(template).ok(),
+        Some((name, template)) => Layout::called(name, template).ok(),
+        None => Layout::understand(written).ok(),
     }
 }
 
@@ -96,17 +105,41 @@ mod tests {
             layouts.begin(number, layout).unwrap();
         }
         let text = std::fs::read_to_string(folder.path().join("a.layouts")).unwrap();
-        assert_eq!(text, "000001 full\n000003 {time} {client} {status}\n000007 full\n");
+        let full = format!("full\t{}", Layout::full().template);
+        let mine = "\t{time} {client} {status}";
+        assert_eq!(text, format!("000001 {full}\n000003 {mine}\n000007 {full}\n"));
         let mut layouts = Layouts::open(folder.path(), "a").unwrap();
         let names = [1, 2, 3, 6, 7, 99].map(|number| layouts.of(number).unwrap().name);
-        let [full, mine] = ["full", "{time} {client} {status}"];
-        assert_eq!(names, [full, full, mine, mine, full, full]);
+        let [by_name, bare] = ["full", "{time} {client} {status}"];
+        assert_eq!(names, [by_name, by_name, bare, bare, by_name, by_name]);
 
         for number in [1, 2] {
             std::fs::remove_file(folder.path().join(file_name("a", number))).unwrap();
         }
         layouts.begin(8, &own).unwrap();
         let text = std::fs::read_to_string(folder.path().join("a.layouts")).unwrap();
-        assert_eq!(text, "000003 {time} {client} {status}\n000007 full\n000008 {time} {client} {status}\n");
+        assert_eq!(text, format!("000003 {mine}\n000007 {full}\n000008 {mine}\n"));
+    }
+
+    #[test]
+    fn a_generation_is_read_by_what_it_was_written_by_whatever_the_name_means_now() {
+        let folder = tempfile::tempdir().unwrap();
+        let lines = "000001 common\n000002 {time}\t{status}\n000003 quay\t{time}\t{client}\n000004 full\t{time} {client}\n";
+        std::fs::write(folder.path().join("a.layouts"), lines).unwrap();
+        let mut layouts = Layouts::open(folder.path(), "a").unwrap();
+        let of = |layouts: &Layouts, number| {
+            let layout = layouts.of(number).unwrap();
+            (layout.name, layout.template)
+        };
+        assert_eq!(of(&layouts, 1), ("common".to_owned(), Layout::understand("common").unwrap().template));
+        assert_eq!(of(&layouts, 2).1, "{time}\t{status}");
+        assert_eq!(of(&layouts, 3), ("quay".to_owned(), "{time}\t{client}".to_owned()));
+        assert_eq!(of(&layouts, 4), ("full".to_owned(), "{time} {client}".to_owned()));
+        // What is called `full` now is another layout, so another generation begins with it.
+        let full = Layout::full();
+        std::fs::write(folder.path().join(file_name("a", 4)), "x\n").unwrap();
+        layouts.begin(5, &full).unwrap();
+        assert_eq!(of(&layouts, 4).1, "{time} {client}");
+        assert_eq!(of(&layouts, 5), ("full".to_owned(), full.template));
     }
 }

@@ -20,6 +20,8 @@ use unicode_width::UnicodeWidthStr;
 
 /// Height of the charts in letters.
 const HEIGHT: usize = 6;
+/// Width of the rule beside the name of a group.
+const RULE: usize = 60;
 /// Width of the chart of hours, with the space before it.
 const HOURS: usize = 24 + 4;
 
@@ -29,10 +31,10 @@ pub fn page(report: &SurveyReport, sources: &[Source], shown: &Shown, width: usi
     let mut page = Page { out: String::new(), width, compares, by: report.by, totals };
     page.head(report, sources);
     if report.totals.requests > 0 {
-        page.traffic(report, shown);
-        page.people(report, shown);
-        page.trouble(report, shown);
-        page.transfer(report, shown);
+        page.group("Traffic", |page| page.traffic(report, shown));
+        page.group("People", |page| page.people(report, shown));
+        page.group("Trouble", |page| page.trouble(report, shown));
+        page.group("Transfer", |page| page.transfer(report, shown));
         page.caveats(report);
     }
     if let Some(lines) = &report.lines {
@@ -55,6 +57,19 @@ struct Page {
 }
 
 impl Page {
+    /// What belongs to one question, under its name; nothing where there is nothing to say.
+    fn group(&mut self, name: &str, fill: impl FnOnce(&mut Page)) {
+        let before = std::mem::take(&mut self.out);
+        fill(self);
+        let filled = std::mem::replace(&mut self.out, before);
+        if !filled.is_empty() {
+            let rule = "─".repeat(self.width.min(RULE).saturating_sub(name.width() + 1));
+            self.line("");
+            self.line(format!("{STRONG}{name}{STRONG:#} {QUIET}{rule}{QUIET:#}"));
+            self.out.push_str(&filled);
+        }
+    }
+
     fn head(&mut self, report: &SurveyReport, sources: &[Source]) {
         let names = match sources {
             [one] => one.name.clone(),

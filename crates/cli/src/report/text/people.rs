@@ -37,8 +37,8 @@ impl Page {
             [one] => format!("links from {one} left out"),
             own => format!("links from {} own hosts left out", own.len()),
         };
-        self.list(report, shown, "referring_sites", "Sites that link here", &own);
-        self.list(report, shown, "referring_pages", "Pages that link here, or show files from here", &own);
+        self.list(report, shown, "linking_sites", "Sites that link here", &own);
+        self.list(report, shown, "linking_pages", "Pages that link here, or show files from here", &own);
         self.list(report, shown, "search_phrases", "Searched for", "by those who came from elsewhere");
     }
 }

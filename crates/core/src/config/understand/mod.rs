@@ -424,7 +424,7 @@ at_least = "1 kB"
     fn sites_begin_with_the_defaults() {
         let config = understand(SOUND, Path::new("/srv")).unwrap();
         let site = &config.sites[0];
-        assert_eq!(site.folder.value, Path::new("/srv/sites/harbour"));
+        assert_eq!(site.root().unwrap(), Path::new("/srv/sites/harbour"));
         assert_eq!((site.compress.codecs.as_slice(), site.compress.at_least), (&[Codec::Gzip][..], 1000));
         assert_eq!(config.hosts["harbour.lindry.example"], SiteId(0));
         assert_eq!(site.error_pages.page(503).unwrap().value, "/errors/sorry.html");

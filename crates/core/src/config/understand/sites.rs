@@ -3,6 +3,8 @@
 use super::hosts::answers_to;
 use super::rules::Kinship;
 use super::*;
+use crate::answer::types::MediaTypes;
+use std::sync::Arc;
 
 /// What every site begins with.
 pub(super) struct Defaults {
@@ -14,6 +16,7 @@ pub(super) struct Defaults {
     folder_settings: bool,
     folder_host_headers: bool,
     error_pages: ErrorPages,
+    media_types: Arc<MediaTypes>,
     log: Log,
     origins: BTreeMap<&'static str, Range<usize>>,
 }
@@ -30,6 +33,7 @@ impl Default for Defaults {
             folder_settings: true,
             folder_host_headers: false,
             error_pages: ErrorPages::default(),
+            media_types: Arc::default(),
             log: Log { write: true, layout: Layout::full(), masks_clients: false, keeping },
             origins: BTreeMap::new(),
         }
@@ -37,7 +41,7 @@ impl Default for Defaults {
 }
 
 /// Settings that `[defaults]` and sites have in common, and those of their sections.
-const INHERITED: [(&str, &str, &str); 17] = [
+const INHERITED: [(&str, &str, &str); 18] = [
     ("", "https", "https"),
     ("", "https_only", "https_only"),
     ("", "index", "index"),
@@ -45,6 +49,7 @@ const INHERITED: [(&str, &str, &str); 17] = [
     ("", "folder_settings", "folder_settings"),
     ("", "folder_host_headers", "folder_host_headers"),
     ("", "main_host", "main_host"),
+    ("", "media_types", "media_types"),
     ("", "folder", "folder"),
     ("compress", "codecs", "compress.codecs"),
     ("compress", "types", "compress.types"),
@@ -67,6 +72,7 @@ impl Reading<'_> {
         let compress = section.section("compress", &mut self.diagnostics);
         let log = section.section("log", &mut self.diagnostics);
         let pages = section.section("error_pages", &mut self.diagnostics);
+        let types = section.section("media_types", &mut self.diagnostics);
         let mut origins = base.origins.clone();
         for (inner, key, name) in INHERITED {
             let of = match inner {
@@ -90,6 +96,7 @@ impl Reading<'_> {
             folder_settings: flag("folder_settings", base.folder_settings),
             folder_host_headers: flag("folder_host_headers", base.folder_host_headers),
             error_pages: self.error_pages(&pages, &base.error_pages),
+            media_types: self.media_types(&types, &base.media_types),
             log: self.log(&log, &base.log).unwrap_or_else(|| base.log.clone()),
             origins,
         }
@@ -145,9 +152,19 @@ impl Reading<'_> {
             };
             self.error(&main.span, message, "visitors would be sent to a host nobody answers to", remedy);
         }
-        let folder = self.folder(Some(section.text("folder")?), "");
+        let folder = section.text("folder").map(|folder| self.folder(Some(folder), ""));
         let rules = self.rules(section, Kinship::Site);
         let moved = section.text("redirects").map(|file| self.redirects(&file)).unwrap_or_default();
+        if folder.is_none() && rules.is_empty() && moved.is_empty() {
+            let message = format!("the site `{}` has nothing to answer with", name.value);
+            let reason = "it has neither a `folder` nor rules";
+            self.error(
+                &name.span,
+                message,
+                reason,
+                "write folder = \"sites/harbour\", or a rule that answers",
+            );
+        }
         let inherited = self.inheriting(section, defaults);
         Some(Site {
             name,
@@ -156,6 +173,7 @@ impl Reading<'_> {
             https: inherited.https,
             https_only: inherited.https_only,
             folder,
+            media_types: inherited.media_types,
             folder_settings: inherited.folder_settings,
             folder_host_headers: inherited.folder_host_headers,
             rules: RuleSet::with_moved(rules, moved),
@@ -189,6 +207,7 @@ impl Reading<'_> {
             error_pages: self.error_pages(&pages, &ErrorPages::default()),
             compress: self.changed_compression(section).map(|change| (change, place("compress"))),
             cache: section.text("cache").and_then(|text| Some((self.lifetime(&text)?, text.span))),
+            headers_place: section.place("headers"),
             headers: section.any("headers").map(|item| self.headers(&item, &[])).unwrap_or_default(),
             login: section.text("login").and_then(|name| Some((self.realm_named(&name)?, name.span))),
             refuse,
@@ -248,6 +267,31 @@ impl Reading<'_> {
             return None;
         }
         Some(file.value)
+    }
+
+    /// Media types by extension, sent just as they are written.
+    fn media_types(&mut self, section: &Section<'_>, base: &Arc<MediaTypes>) -> Arc<MediaTypes> {
+        let pairs = section.pairs();
+        if pairs.is_empty() {
+            return Arc::clone(base);
+        }
+        let mut types = MediaTypes::clone(base);
+        for (key, value) in pairs {
+            let extension = key.value.strip_prefix('.').unwrap_or(&key.value);
+            if extension.is_empty() || extension.contains(['.', '/', '*']) {
+                let message = format!("`{}` is no extension", key.value);
+                let reason = "what stands after the last dot of a file's name";
+                self.error(&key.span, message, reason, "write it like chart = \"image/x-chart\"");
+                continue;
+            }
+            let written = value.text().map(|text| text.value).unwrap_or_default();
+            if let Err(reason) = types.set(extension, &written) {
+                let message = format!("`{written}` is no media type");
+                let remedy = "write it like \"image/x-chart\" or \"text/plain; charset=iso-8859-1\"";
+                self.error(&value.span, message, reason, remedy);
+            }
+        }
+        Arc::new(types)
     }
 
     pub(super) fn error_pages(&mut self, section: &Section<'_>, base: &ErrorPages) -> ErrorPages {

@@ -112,7 +112,9 @@ pub fn compare(report: &mut SurveyReport, now: &Survey, other: SurveyReport, bef
             ("saved", now.saved, saved),
         ]);
     }
-    let length = report.paths.len().min(MOST_MOVERS);
+    // As many as are listed of either; paths that went are in no list of this one.
+    let listed = report.paths.len().max(other.paths.len());
+    let length = listed.clamp(FEWEST_MOVERS, MOST_MOVERS);
     report.against = Some(OtherPeriod {
         from: scope.from.map(stamp),
         until: scope.until.map(stamp),
@@ -125,7 +127,8 @@ pub fn compare(report: &mut SurveyReport, now: &Survey, other: SurveyReport, bef
     report.caveats.extend(other.caveats.into_iter().map(|caveat| format!("other period: {caveat}")));
 }
 
-/// How many movers are shown at most.
+/// How many movers are shown, where there are so many, and at most.
+const FEWEST_MOVERS: usize = 10;
 const MOST_MOVERS: usize = 100;
 
 /// The paths whose requests differ most.

@@ -301,6 +301,9 @@ pub struct WeekdayCount {
     pub bytes: u64,
     /// Requests of each hour, all twenty-four.
     pub hours: Vec<u64>,
+    /// Those of people, where agents were looked at.
+    #[serde(default)]
+    pub people: Vec<u64>,
     /// Beside the other period.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub changes: Changes,

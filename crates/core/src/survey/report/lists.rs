@@ -133,8 +133,8 @@ pub const NAMES: [&str; 17] = [
     "devices",
     "crawlers",
     "agents",
-    "referring_sites",
-    "referring_pages",
+    "linking_sites",
+    "linking_pages",
     "search_phrases",
     "embedding_sites",
     "users",
@@ -362,9 +362,9 @@ impl Gathered {
         for (referrer, counts) in survey.referrers.entries() {
             let Some(host) = referrers::host(referrer).filter(|host| !is_own(host)) else { continue };
             self.follows_from(weights.link(Listed::Linking, referrer));
-            self.add("referring_sites", &host, counts);
+            self.add("linking_sites", &host, counts);
             self.follows_from(weights.link(Listed::Referrers, referrer));
-            self.add("referring_pages", referrer, counts);
+            self.add("linking_pages", referrer, counts);
             if let Some(phrase) = referrers::search_phrase(referrer) {
                 self.add("search_phrases", &phrase, counts);
             }
@@ -375,7 +375,7 @@ impl Gathered {
             self.follows_from(None);
             self.add("embedding_sites", host, counts);
             // Who shows files from here does not link here by that.
-            if let Some(linking) = self.rankings.get_mut("referring_sites") {
+            if let Some(linking) = self.rankings.get_mut("linking_sites") {
                 linking.take_out(host, counts);
             }
         }

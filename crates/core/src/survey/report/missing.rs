@@ -2,7 +2,7 @@
 
 use super::forms::{Changes, MissingPage, Origins, ReferrerCount};
 use super::{Beyond, Counts};
-use crate::classify::referrers;
+use crate::classify::{paths, referrers};
 use crate::survey::counted::{MissingKey, Survey};
 use crate::survey::listed::Listed;
 use foldhash::quality::RandomState;
@@ -35,6 +35,16 @@ pub fn missing(survey: &Survey, own_hosts: &[String], beyond: &mut Beyond) -> (V
             page.origins.own += counts.requests;
         } else {
             page.origins.others += counts.requests;
+        }
+    }
+    // What is also answered is no way in that somebody looks for, whoever asks for it.
+    for (path, page) in &mut pages {
+        let is_answered = match paths::is_probe(path) {
+            true => survey.answered.of(path).requests > 0,
+            false => survey.paths.of(path).requests > page.counts.requests,
+        };
+        if is_answered {
+            page.origins.typed += std::mem::take(&mut page.origins.probing);
         }
     }
     let mut all = Origins::default();

@@ -352,14 +352,15 @@ fn months(days: &[DayCount]) -> Vec<MonthCount> {
 }
 
 fn weekdays(survey: &Survey) -> Vec<WeekdayCount> {
-    let count = |(name, hours): (&&str, &[Counts; 24])| WeekdayCount {
+    let count = |((name, hours), people): ((&&str, &[Counts; 24]), &[u64; 24])| WeekdayCount {
         weekday: (*name).to_owned(),
+        people: people.to_vec(),
         requests: hours.iter().map(|hour| hour.requests).sum(),
         bytes: hours.iter().map(|hour| hour.bytes).sum(),
         hours: hours.iter().map(|hour| hour.requests).collect(),
         changes: Changes::new(),
     };
-    WEEKDAYS.iter().zip(&survey.week).map(count).collect()
+    WEEKDAYS.iter().zip(&survey.week).zip(&survey.people).map(count).collect()
 }
 
 /// The name of the weekday of a day counted from 1970-01-01.

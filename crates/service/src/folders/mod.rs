@@ -2,6 +2,10 @@
 //! with those on the way to it.
 //!
 //! It is believed for as long as what stands in the folder is: a change shows within a second.
+//!
+//! - [`walk`]: looking for settings in all folders of a site
+
+pub mod walk;
 
 use crate::disk::{Belief, Disk};
 use crate::near::{Near, Owner};
@@ -11,11 +15,14 @@ use exedra_core::config::{Config, FolderSettings, SiteId};
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use std::cell::RefCell;
-use std::sync::Arc;
+use std::collections::BTreeSet;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// How many folders are remembered, and what they and their settings may take in memory, about.
 const FOLDERS: usize = 20_000;
 const MEMORY: u64 = 32 << 20;
+/// How many folders with something wrong are told of.
+const MOST_TOLD: usize = 100;
 /// How much more settings take than their text.
 const UNDERSTOOD: usize = 10;
 
@@ -24,6 +31,10 @@ pub struct Folders {
     chains: Cache<Key, Arc<Known>, Weight>,
     /// Files that have been understood, as they were at some time.
     understood: Cache<Key, (FileFacts, Said), Weight>,
+    /// Folders whose settings could not be understood when somebody last looked.
+    broken: Mutex<BTreeSet<Key>>,
+    /// Files with settings in folders where no address leads.
+    unreachable: Mutex<Vec<String>>,
     owner: Owner,
 }
 
@@ -70,8 +81,52 @@ impl Folders {
         Folders {
             chains: Cache::with_weighter(FOLDERS, MEMORY, Weight),
             understood: Cache::with_weighter(FOLDERS, MEMORY, Weight),
+            broken: Mutex::default(),
+            unreachable: Mutex::default(),
             owner: Owner::another(),
         }
+    }
+
+    /// Looks into all folders of all sites for settings that cannot be understood, or that nothing leads to. Blocks.
+    pub fn look_at_all(&self, disk: &Disk, config: &Config) {
+        let mut unreachable = Vec::new();
+        for (number, site) in config.sites.iter().enumerate().filter(|(_, site)| site.folder_settings) {
+            let Some(root) = site.root() else { continue };
+            for file in walk::walk(root).settings {
+                match walk::place_of(&file) {
+                    Some(folder) => _ = self.said(SiteId(number), &folder, disk, config),
+                    None if unreachable.len() < MOST_TOLD => unreachable.push(format!(
+                        "{} counts for nothing: no address leads into its folder",
+                        root.join(file).display()
+                    )),
+                    None => {}
+                }
+            }
+        }
+        *self.unreachable.lock().unwrap_or_else(PoisonError::into_inner) = unreachable;
+    }
+
+    /// What is wrong with the settings of folders, as far as somebody has looked at them, in words. Blocks.
+    pub fn troubles(&self, disk: &Disk, config: &Config) -> Vec<String> {
+        let broken = self.broken().clone();
+        let still = broken.into_iter().filter_map(|(site, folder)| {
+            let (_, said) = self.said(site, &folder, disk, config)?;
+            let wrong = said.err()?;
+            let file = config.site(site).root()?.join(folder.as_str()).join(FILE_NAME);
+            Some(format!(
+                "{}, line {}: {}; until it is corrected, nothing in that folder is served",
+                file.display(),
+                wrong.line,
+                wrong.message
+            ))
+        });
+        let mut all: Vec<String> = still.collect();
+        all.extend(self.unreachable.lock().unwrap_or_else(PoisonError::into_inner).iter().cloned());
+        all
+    }
+
+    fn broken(&self) -> MutexGuard<'_, BTreeSet<Key>> {
+        self.broken.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// What is known of a folder and may still be believed.
@@ -112,8 +167,20 @@ impl Folders {
         known
     }
 
-    /// What one folder says of itself, and the size of its file.
+    /// What one folder says of itself, and the size of its file. That it cannot be understood is remembered.
     fn said(&self, site: SiteId, folder: &SitePath, disk: &Disk, config: &Config) -> Option<(u64, Said)> {
+        let found = self.look_at(site, folder, disk, config);
+        let is_broken = found.as_ref().is_some_and(|(_, said)| said.is_err());
+        let mut broken = self.broken();
+        if is_broken && broken.len() < MOST_TOLD {
+            broken.insert((site, folder.clone()));
+        } else if !is_broken && !broken.is_empty() {
+            broken.remove(&(site, folder.clone()));
+        }
+        found
+    }
+
+    fn look_at(&self, site: SiteId, folder: &SitePath, disk: &Disk, config: &Config) -> Option<(u64, Said)> {
         let question = Question { site, path: folder.join(FILE_NAME), want: Want::Entry };
         let found = disk.look(&question);
         let facts = match found.entry {

@@ -1,0 +1,58 @@
+//! Patterns of `types` and `not_for` that fit nothing: whoever wrote them believes that something happens by them.
+
+use crate::config::{Compress, Config, Diagnostic, Site, nearest};
+use crate::rules::effects::CompressChange;
+use std::ops::Range;
+
+/// Finds them in all sites and their rules.
+pub fn check(config: &Config) -> Vec<Diagnostic> {
+    let mut found = Vec::new();
+    for site in &config.sites {
+        let written = |key: &str| site.origins.get(key).cloned();
+        if let Some(place) = written("compress.types") {
+            types(site, &site.compress.types, &place, &mut found);
+        }
+        if let Some(place) = written("compress.not_for") {
+            agents(&site.compress.not_for, &place, &mut found);
+        }
+        for rule in site.rules.written() {
+            let Some(CompressChange { types: listed, not_for, .. }) = &rule.effects.compress else {
+                continue;
+            };
+            types(site, listed.as_deref().unwrap_or_default(), &rule.place, &mut found);
+            agents(not_for.as_deref().unwrap_or_default(), &rule.place, &mut found);
+        }
+    }
+    // What stands in [defaults] is said once.
+    found.dedup_by(|one, other| one.span == other.span && one.message == other.message);
+    found
+}
+
+fn types(site: &Site, listed: &[String], place: &Range<usize>, found: &mut Vec<Diagnostic>) {
+    for pattern in listed {
+        let one = Compress { types: vec![pattern.clone()], ..Compress::default() };
+        let mut known: Vec<&str> = site.media_types.all().collect();
+        if known.iter().any(|essence| one.has_type(essence)) {
+            continue;
+        }
+        known.sort_unstable();
+        let message = format!("`{pattern}` in `types` fits nothing");
+        let remedy = match nearest(pattern, known) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => "name the type as it is sent; [site.media_types] gives extensions others".to_owned(),
+        };
+        let reason = "no file is sent with such a type";
+        found.push(Diagnostic::remark(place.clone(), message, reason).remedy(remedy));
+    }
+}
+
+fn agents(listed: &[String], place: &Range<usize>, found: &mut Vec<Diagnostic>) {
+    for pattern in listed.iter().filter(|pattern| !pattern.contains(['*', '/'])) {
+        let message = format!("`{pattern}` in `not_for` fits hardly any agent");
+        let reason = "it fits those that call themselves just this, and agents add their version";
+        found.push(
+            Diagnostic::remark(place.clone(), message, reason)
+                .remedy(format!("write \"{pattern}/*\" or \"*{pattern}*\"")),
+        );
+    }
+}
