@@ -386,6 +386,12 @@ fn go_round(rules: &str) -> bool {
 #[case::behind_a_refusal_of_most(
     "[[site.rules]]\npath = \"/a/{*}\"\nwhen = { client = \"!198.51.100.0/24\" }\nrefuse = 403\n[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/b/{rest}\"\n[[site.rules]]\npath = \"/b/{rest*}\"\nredirect = \"/a/{rest}\"\n"
 )]
+#[case::by_night(
+    "[[site.rules]]\npath = \"/a/{*}\"\nwhen = { hour = \"6-21\" }\nrefuse = 403\n[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/b/{rest}\"\n[[site.rules]]\npath = \"/b/{rest*}\"\nredirect = \"/a/{rest}\"\n"
+)]
+#[case::by_another_protocol(
+    "[[site.rules]]\npath = \"/a/{*}\"\nwhen = { protocol = \"HTTP/1.1\" }\nrefuse = 403\n[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/b/{rest}\"\n[[site.rules]]\npath = \"/b/{rest*}\"\nredirect = \"/a/{rest}\"\n"
+)]
 #[case::for_those_who_say_nothing(
     "[[site.rules]]\npath = \"/a/{*}\"\nwhen = { field = { Accept = true } }\ngone = true\n[[site.rules]]\npath = \"/a/{rest*}\"\nredirect = \"/b/{rest}\"\n[[site.rules]]\npath = \"/b/{rest*}\"\nredirect = \"/a/{rest}\"\n"
 )]

@@ -31,8 +31,8 @@ fn settings_of_folders_are_found_wherever_they_lie() {
     std::fs::write(place.path("lamp").join(std::ffi::OsStr::from_bytes(b"s\xe6l.txt")), "x").unwrap();
     says(&place, "sends visitors round and round (in /sæl & kópar/.exedra.toml)", "");
     says(&place, "cannot be understood", "line 2: there is no setting `listign`");
-    says(&place, ".drafts/.exedra.toml", "no address leads into that folder");
-    says(&place, "no address leads to", "its name is not UTF-8");
+    says(&place, ".drafts/.exedra.toml", "no URL leads into this folder");
+    says(&place, "cannot be served", "its name is not UTF-8");
     // The same in the status, until it has been corrected.
     let program = place.serve();
     let troubles = || -> Vec<String> {
@@ -54,7 +54,7 @@ fn settings_of_folders_are_found_wherever_they_lie() {
     drop(program);
     let own = std::fs::read_to_string(place.config()).unwrap();
     place.write("exedra.toml", &own.replace("folder_settings = true", "folder_settings = false"));
-    says(&place, "settings of folders of `lamp` are not read", "`folder_settings` is off, and there are 3");
+    says(&place, "folder settings of `lamp` are ignored", "`folder_settings` is off, and there are 3");
 }
 
 #[test]
@@ -63,8 +63,8 @@ fn error_pages_that_are_none_or_break_are_remarked() {
     place.write("lamp/404.html", "<h1>Lost</h1>");
     place.write("harbour/errors/lost.html", "<link rel=stylesheet href=\"style.css\"><a href=\"/\">Home</a>");
     place.write("lamp/deep/.exedra.toml", "error_pages = { 404 = \"/lost.html\" }\n");
-    says(&place, "`lamp` shows /404.html for no error", "the built-in one stands in");
-    says(&place, "the error page /errors/lost.html has links that break: style.css", "leads elsewhere");
+    says(&place, "/404.html of `lamp` is not configured as an error page", "the built-in page is shown");
+    says(&place, "relative links in the error page /errors/lost.html break: style.css", "leads elsewhere");
     says(&place, "the error page /lost.html of the folder /deep is not there", "");
     let remedies: Vec<String> = checked(&place).into_iter().map(|[.., remedy]| remedy).collect();
     assert!(
@@ -85,13 +85,13 @@ fn patterns_that_fit_nothing_are_remarked() {
     place.configure(
         "[site.compress]\ntypes = [\"text/*\", \"aplication/json\"]\nnot_for = [\"LindryKiosk\"]\n",
     );
-    says(&place, "`aplication/json` in `types` fits nothing", "");
-    says(&place, "`LindryKiosk` in `not_for` fits hardly any agent", "");
+    says(&place, "`aplication/json` in `types` matches nothing", "");
+    says(&place, "`LindryKiosk` in `not_for` matches hardly any agent", "");
     assert!(checked(&place).iter().any(|one| one[3] == "did you mean `application/json`?"));
     place.configure(
         "media_types = { pilot = \"application/x-pilot\" }\n[site.compress]\ntypes = [\"application/x-pilot\"]\nnot_for = [\"LindryKiosk/*\"]\n",
     );
-    assert!(!checked(&place).iter().any(|one| one[1].contains("fits")));
+    assert!(!checked(&place).iter().any(|one| one[1].contains("matches")));
 }
 
 #[test]
@@ -115,7 +115,9 @@ fn a_site_that_only_redirects_needs_no_folder() {
     place.write("exedra.toml", &format!("{own}[[site]]\nname = \"moved\"\nhosts = [\"old.example\"]\n"));
     let output = exedra(&["check", "--config", &text(&place.config())]);
     assert_eq!(output.status.code(), Some(1));
-    assert!(String::from_utf8_lossy(&output.stdout).contains("the site `moved` has nothing to answer with"));
+    assert!(
+        String::from_utf8_lossy(&output.stdout).contains("the site `moved` has neither a folder nor rules")
+    );
 }
 
 #[test]

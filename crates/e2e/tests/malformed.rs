@@ -19,18 +19,26 @@ fn said(answer: &str) -> (u16, String) {
 const HOST: &str = "Host: lamp.example\r\n";
 
 #[rstest]
-#[case::angle("/a<b", HOST, "“&lt;” in it, which must be written as %3C")]
-#[case::grave("/a`b", HOST, "“`” in it, which must be written as %60")]
-#[case::quotation_mark("/a?b=\"c", HOST, "“&quot;” in it, which must be written as %22")]
-#[case::beyond_ascii("/sæl", HOST, "“æ” in it, which must be written as %C3%A6")]
+#[case::angle("/a<b", HOST, "“&lt;”, which must be written as %3C")]
+#[case::grave("/a`b", HOST, "“`”, which must be written as %60")]
+#[case::quotation_mark("/a?b=\"c", HOST, "“&quot;”, which must be written as %22")]
+#[case::beyond_ascii("/sæl", HOST, "“æ”, which must be written as %C3%A6")]
 #[case::space("/a b", HOST, "%20")]
-#[case::no_host("/", "", "no Host field")]
-#[case::two_hosts("/", "Host: lamp.example\r\nHost: lamp.example\r\n", "several Host fields")]
-#[case::no_name("/", "Host: lamp example\r\n", "“lamp example” in the Host field")]
-#[case::a_user("/", "Host: keeper@lamp.example\r\n", "“keeper@lamp.example” in the Host field")]
+#[case::no_host("/", "", "no Host header")]
+#[case::two_hosts("/", "Host: lamp.example\r\nHost: lamp.example\r\n", "more than one Host header")]
+#[case::no_name("/", "Host: lamp example\r\n", "Host header is not valid: “lamp example”")]
+#[case::a_user("/", "Host: keeper@lamp.example\r\n", "Host header is not valid: “keeper@lamp.example”")]
 #[case::whatever_the_target_says("http://lamp.example/", "Host: <lamp>\r\n", "“&lt;lamp&gt;”")]
-#[case::length("/", "Host: lamp.example\r\nContent-Length: many\r\n", "“many” in the Content-Length field")]
-#[case::two_lengths("/", "Host: lamp.example\r\nContent-Length: 1\r\nContent-Length: 2\r\n", "“2” in the")]
+#[case::length(
+    "/",
+    "Host: lamp.example\r\nContent-Length: many\r\n",
+    "Content-Length header is not valid: “many”"
+)]
+#[case::two_lengths(
+    "/",
+    "Host: lamp.example\r\nContent-Length: 1\r\nContent-Length: 2\r\n",
+    "not valid: “2”"
+)]
 fn malformed_requests_are_told_what_is_wrong(
     #[case] target: &str,
     #[case] fields: &str,
@@ -75,7 +83,7 @@ fn a_target_that_is_too_long_is_told_so(#[case] length: usize) {
     let place = Place::new();
     let program = place.serve();
     let (status, words) = refused(&program, &format!("GET /{} HTTP/1.1", "a".repeat(length)), HOST);
-    assert_eq!((status, words.contains("longer than any")), (414, true), "{words}");
+    assert_eq!((status, words.contains("longer than this server accepts")), (414, true), "{words}");
     let (status, _) =
         refused(&program, "GET / HTTP/1.1", &format!("{HOST}X-Long: {}\r\n", "a".repeat(length)));
     assert_eq!(status, if length < 60_000 { 200 } else { 431 }, "fields are another matter");
@@ -145,13 +153,18 @@ fn a_listener_that_wants_to_be_told_who_comes_says_why_it_refuses() {
     );
     let program = place.serve();
     let (status, words) = refused(&program, "GET / HTTP/1.1", HOST);
-    assert!(status == 400 && words.contains("PROXY protocol") && words.contains("something else"), "{words}");
+    assert!(
+        status == 400
+            && words.contains("PROXY protocol")
+            && words.contains("does not begin with a PROXY header"),
+        "{words}"
+    );
     let is_logged = |sign: &str| {
         until("the reason in the log of errors", || {
             place.log("service_errors").iter().any(|line| line.contains(sign)).then_some(())
         });
     };
-    is_logged("something else");
+    is_logged("does not begin with a PROXY header");
     drop(program);
     let own = std::fs::read_to_string(place.config()).unwrap();
     place.write("exedra.toml", &own.replace("[\"127.0.0.1\"]", "[\"192.0.2.1\"]"));
@@ -159,6 +172,36 @@ fn a_listener_that_wants_to_be_told_who_comes_says_why_it_refuses() {
     let (status, words) = said(&program.raw(b"PROXY TCP4 203.0.113.9 127.0.0.1 4096 80\r\n"));
     assert!(status == 400 && words.contains("`forwarders`"), "{words}");
     is_logged("`forwarders`");
+}
+
+/// What comes behind other requests is refused as well, and stands in the log.
+#[test]
+fn what_comes_behind_other_requests_is_written_down_too() {
+    let place = Place::new();
+    let program = place.serve();
+    let both = "GET /notes.txt HTTP/1.1\r\nHost: harbour.example\r\n\r\nGET /a<b HTTP/1.1\r\nHost: harbour.example\r\n\r\n";
+    let answer = program.raw(both.as_bytes());
+    assert!(answer.starts_with("HTTP/1.1 200") && answer.contains("HTTP/1.1 400"), "{answer}");
+    until("both lines", || {
+        let strange = place.log("no_site");
+        let one = strange.iter().filter(|line| line.contains("\" 400 ")).count() == 1;
+        (one && place.log("harbour").len() == 1).then_some(())
+    });
+}
+
+#[test]
+fn whoever_comes_without_tls_where_it_is_wanted_is_told_so() {
+    let place = Place::new();
+    place.configure("[[listener]]\naddress = \"127.0.0.1:0\"\nhttps = true\n");
+    let program = place.serve();
+    let mut socket = TcpStream::connect(&program.secured).unwrap();
+    socket.set_read_timeout(Some(PATIENCE)).unwrap();
+    socket.write_all(b"GET / HTTP/1.1\r\nHost: lamp.example\r\n\r\n").unwrap();
+    let mut answer = String::new();
+    socket.read_to_string(&mut answer).unwrap();
+    let (status, words) = said(&answer);
+    assert!(status == 400 && words.contains("plain HTTP was sent to an HTTPS port"), "{answer}");
+    assert_eq!(program.ask_secured("lamp.example", "/", &[]).status(), 200);
 }
 
 #[test]

@@ -468,25 +468,17 @@ fn whoever_is_turned_away_is_told_why_and_when_to_come_again() {
     let program = place.serve();
     let asked = program.get("lamp.example", "/staff/rota.html");
     assert_eq!(asked.status(), 401);
-    assert!(
-        asked
-            .text()
-            .unwrap()
-            .contains("This needs a name and a password: it is for “Harbour &lt;office&gt;”.")
-    );
+    assert!(asked.text().unwrap().contains("A name and a password are needed for “Harbour &lt;office&gt;”."));
     let wrong = program.ask("lamp.example", "/staff/rota.html", &[("Authorization", "Basic YW5uYTplYmI=")]);
     assert_eq!(wrong.status(), 401);
-    assert!(wrong.text().unwrap().contains("The name or the password is wrong"));
+    assert!(wrong.text().unwrap().contains("The name or the password is not right"));
     assert_eq!(program.get("lamp.example", "/slow/chart.html").status(), 200);
     let again = program.get("lamp.example", "/slow/chart.html");
     let seconds: u64 = field(&again, "retry-after").parse().unwrap();
     assert_eq!((again.status().as_u16(), (1..=60).contains(&seconds)), (429, true));
     let page = again.text().unwrap();
-    assert!(
-        page.contains("More was asked for from your address") && page.contains("answered again in "),
-        "{page}"
-    );
+    assert!(page.contains("Too many requests from your address. Try again in "), "{page}");
     let problem = program.ask("lamp.example", "/slow/chart.html", &[("Accept", "application/json")]);
     let problem: serde_json::Value = problem.json().unwrap();
-    assert!(problem["detail"].as_str().unwrap().contains("answered again in "), "{problem}");
+    assert!(problem["detail"].as_str().unwrap().contains("Try again in "), "{problem}");
 }

@@ -111,8 +111,8 @@ fn spoken(config: &Config, found: &mut Vec<Diagnostic>) -> Vec<Spoken> {
         if !site.folder_settings {
             if let Some(first) = walked.settings.first() {
                 let message =
-                    format!("settings of folders of `{}` are not read: {}", site.name.value, first.display());
-                let remedy = "write folder_settings = true, or take the files away";
+                    format!("folder settings of `{}` are ignored: {}", site.name.value, first.display());
+                let remedy = "write folder_settings = true, or remove the files";
                 let reason = match walked.settings.len() {
                     1 => "`folder_settings` is off".to_owned(),
                     count => format!("`folder_settings` is off, and there are {count} such files"),
@@ -123,12 +123,12 @@ fn spoken(config: &Config, found: &mut Vec<Diagnostic>) -> Vec<Spoken> {
             for folder in walked.settings {
                 let file = root.join(&folder);
                 let Some(path) = walk::place_of(&folder) else {
-                    let message = format!("the settings of a folder count for nothing: {}", file.display());
+                    let message = format!("unreachable folder settings: {}", file.display());
                     let reason =
-                        "no address leads into that folder: it is hidden, or its name is none for addresses";
+                        "no URL leads into this folder: it is hidden, or its name cannot stand in a URL";
                     found.push(
                         Diagnostic::remark(place(), message, reason)
-                            .remedy("take the file away, or name the folder otherwise"),
+                            .remedy("remove the file, or rename the folder"),
                     );
                     continue;
                 };
@@ -149,19 +149,19 @@ fn spoken(config: &Config, found: &mut Vec<Diagnostic>) -> Vec<Spoken> {
             }
         }
         if let Some(first) = walked.nameless.first() {
-            let message = format!("no address leads to {}", root.join(first).display());
+            let message = format!("{} cannot be served", root.join(first).display());
             let reason = match walked.nameless.len() {
                 1 => "its name is not UTF-8".to_owned(),
                 count => format!("its name is not UTF-8, nor are those of {} others", count - 1),
             };
-            found.push(Diagnostic::remark(place(), message, reason).remedy("name it in UTF-8"));
+            found.push(Diagnostic::remark(place(), message, reason).remedy("rename it in UTF-8"));
         }
         if walked.is_cut {
-            let message = format!("not all of `{}` was looked at", site.name.value);
+            let message = format!("`{}` was not checked completely", site.name.value);
             let reason = format!("it has more than {MOST_FOLDERS} folders");
             found.push(
                 Diagnostic::remark(place(), message, reason)
-                    .remedy("settings of the other folders were not checked"),
+                    .remedy("folder settings in the others were not checked"),
             );
         }
     }
@@ -178,17 +178,17 @@ fn links_of_pages(config: &Config, spoken: &[Spoken], found: &mut Vec<Diagnostic
         let Ok(content) = std::fs::read_to_string(&file) else { continue };
         let links = pages::relative_links(&content);
         let Some(first) = links.first().filter(|_| is_html) else { continue };
-        let message = format!("the error page {} has links that break: {first}", page.path);
+        let message = format!("relative links in the error page {} break: {first}", page.path);
         let others = match links.len() {
             1 => String::new(),
             count => format!(" ({count} such links)"),
         };
         let reason = format!(
-            "it is shown at the address that was asked for, and below another folder `{first}` leads elsewhere{others}"
+            "it is shown at the URL that was requested, and from another folder `{first}` leads elsewhere{others}"
         );
         let beside = format!("{}/{first}", page.path.parent().address());
         let whole = tidy(&beside).map(|tidy| tidy.written.into_owned()).unwrap_or(beside);
-        let remedy = format!("let them begin with a slash, as {whole}");
+        let remedy = format!("write them from the root, as {whole}");
         found.push(Diagnostic::remark(page.place, message, reason).remedy(remedy));
     }
 }

@@ -51,7 +51,7 @@ pub async fn keep_on_task<F: Future<Output = ()>>(name: &str, mut task: impl FnM
 pub fn note(name: &str, panic: &(dyn Any + Send)) {
     let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
     let message = text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
-    tracing::error!("`{name}` failed, which is a mistake in this program, and goes on: {message}");
+    tracing::error!("`{name}` failed and is restarted, which is a bug in this program: {message}");
     let mut failed = failed();
     let entry = failed.entry(name.to_owned()).or_insert(Failed {
         times: 0,
@@ -67,7 +67,7 @@ pub fn troubles() -> Vec<String> {
         let times = if *times == 1 { "once".to_owned() } else { format!("{times} times") };
         let last = last.round(jiff::Unit::Second).unwrap_or(*last);
         format!(
-            "the thread `{name}` failed {times}, last at {last}, and was started again: {message}; this is a mistake in Exedra"
+            "the thread `{name}` failed {times}, last at {last}, and was restarted: {message}; this is a bug in Exedra"
         )
     };
     failed().iter().map(words).collect()

@@ -71,7 +71,7 @@ fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: 
 pub fn too_many<'a>(config: &'a Config, facts: Facts<'a>, answer: &Answer, seconds: u64) -> Turn<'a> {
     let mut deciding = Deciding::new(config, facts, ());
     deciding.site = answer.site;
-    deciding.come_again("More was asked for from your address than is allowed here", seconds)
+    deciding.come_again("Too many requests from your address", seconds)
 }
 
 fn site_step(site: &Site, host: &str, as_default: bool) -> Step {
@@ -425,10 +425,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             2..120 => format!("{seconds} seconds"),
             _ => format!("{} minutes", seconds.div_ceil(60)),
         };
-        self.failed_because(
-            StatusCode::TOO_MANY_REQUESTS,
-            format!("{why}. It will be answered again in {time}."),
-        )
+        self.failed_because(StatusCode::TOO_MANY_REQUESTS, format!("{why}. Try again in {time}."))
     }
 
     /// The page for a status: of the deepest folder that has one, else of the site.

@@ -44,16 +44,10 @@ impl Malformed {
     /// What is wrong, in words for whoever asked.
     pub fn words(&self) -> String {
         match self {
-            Malformed::NoHost => {
-                "The request has no Host field: which site is asked cannot be told.".to_owned()
-            }
-            Malformed::SeveralHosts => {
-                "The request has several Host fields: which site is asked cannot be told.".to_owned()
-            }
-            Malformed::Host(written) => format!("“{written}” in the Host field is no name of a host."),
-            Malformed::Character(' ') => {
-                "The address has a space in it, which must be written as %20.".to_owned()
-            }
+            Malformed::NoHost => "The request has no Host header.".to_owned(),
+            Malformed::SeveralHosts => "The request has more than one Host header.".to_owned(),
+            Malformed::Host(written) => format!("The Host header is not valid: “{written}”."),
+            Malformed::Character(' ') => "The URL contains a space, which must be written as %20.".to_owned(),
             Malformed::Character(character) => {
                 let mut octets = [0; 4];
                 let encoded: String = character
@@ -61,19 +55,17 @@ impl Malformed {
                     .bytes()
                     .map(percent_encoding::percent_encode_byte)
                     .collect();
-                format!(
-                    "The address has the character “{character}” in it, which must be written as {encoded}."
-                )
+                format!("The URL contains the character “{character}”, which must be written as {encoded}.")
             }
             Malformed::Octet(octet) => format!(
-                "The address has the octet {octet:#04x} in it, which must be written as {}.",
+                "The URL contains the octet {octet:#04x}, which must be written as {}.",
                 percent_encoding::percent_encode_byte(*octet)
             ),
             Malformed::TooLong => {
-                format!("The address is longer than any on this server ({LONGEST_TARGET} octets).")
+                format!("The URL is longer than this server accepts ({LONGEST_TARGET} octets).")
             }
             Malformed::Length(written) => {
-                format!("“{written}” in the Content-Length field is not the length of anything.")
+                format!("The Content-Length header is not valid: “{written}”.")
             }
         }
     }
@@ -152,12 +144,12 @@ mod tests {
     #[rstest]
     #[case::plain("/a%20b/c.html?x=1&y=(2)", None)]
     #[case::what_browsers_send("/a|b[1]?q={x}|^`\\", None)]
-    #[case::quotation_mark("/a\"b", Some("“\"” in it, which must be written as %22"))]
-    #[case::angle("/a?b=<c>", Some("“<” in it, which must be written as %3C"))]
-    #[case::brace("/a{b}", Some("“{” in it, which must be written as %7B"))]
-    #[case::beyond_ascii("/sæl", Some("“æ” in it, which must be written as %C3%A6"))]
+    #[case::quotation_mark("/a\"b", Some("“\"”, which must be written as %22"))]
+    #[case::angle("/a?b=<c>", Some("“<”, which must be written as %3C"))]
+    #[case::brace("/a{b}", Some("“{”, which must be written as %7B"))]
+    #[case::beyond_ascii("/sæl", Some("“æ”, which must be written as %C3%A6"))]
     #[case::space("/a b", Some("%20"))]
-    #[case::control("/a\u{1}b", Some("the octet 0x01 in it, which must be written as %01"))]
+    #[case::control("/a\u{1}b", Some("the octet 0x01, which must be written as %01"))]
     fn characters(#[case] target: &str, #[case] expected: Option<&str>) {
         let words = fault_of_target(target.as_bytes()).map(|fault| fault.words());
         match (&words, expected) {

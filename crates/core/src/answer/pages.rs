@@ -18,7 +18,7 @@ fn words(status: StatusCode) -> &'static str {
         404 => "There is nothing at this address. It may have moved, or the link may be wrong.",
         405 => "This address does not take such requests.",
         416 => "The file has no such part.",
-        414 => "The address is longer than any on this server.",
+        414 => "The URL is longer than this server accepts.",
         431 => "The request's header fields are longer than this server takes.",
         408 => "The request took too long to come in.",
         412 => "It is no longer what you expected.",

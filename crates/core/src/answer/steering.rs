@@ -402,7 +402,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             Some((user, password)) => self.ask_login(Credentials { realm, user, password }, next),
             None => {
                 self.witness.see(|| Step::Login { realm: name(), user: None, place });
-                self.challenge(realm, "This needs a name and a password")
+                self.challenge(realm, "A name and a password are needed")
             }
         }
     }
@@ -422,7 +422,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
     fn challenge(mut self, realm: usize, why: &str) -> Turn<'a, W> {
         self.added().challenge = Some(realm);
         let title = self.config.realms.get(realm).map_or("", |realm| &realm.title);
-        let why = format!("{why}: it is for “{title}”. Load the page again to be asked.");
+        let why = format!("{why} for “{title}”. Reload the page to be asked again.");
         self.failed_because(StatusCode::UNAUTHORIZED, why)
     }
 
@@ -437,10 +437,10 @@ impl<'a, W: Witness> Deciding<'a, W> {
         match found {
             Password::Right => {}
             Password::Wrong => {
-                return self.challenge(realm, "The name or the password is wrong");
+                return self.challenge(realm, "The name or the password is not right");
             }
             Password::Unchecked { seconds } => {
-                let why = "Too many passwords are being tried from your address";
+                let why = "Too many sign-in attempts from your address";
                 return self.come_again(why, seconds);
             }
         }

@@ -162,8 +162,10 @@ impl Pages<'_> {
         };
         for (listed, status) in names.iter().filter_map(|listed| Some((listed, of_status(listed)?))) {
             let site = self.config.site(self.id);
-            let message = format!("`{}` shows /{} for no error", site.name.value, listed.name);
-            let reason = "pages for errors are named in the configuration; the built-in one stands in";
+            let message =
+                format!("/{1} of `{0}` is not configured as an error page", site.name.value, listed.name);
+            let reason =
+                "error pages are named in the configuration; without that the built-in page is shown";
             let remedy = format!("write error_pages = {{ {status} = \"/{}\" }}", listed.name);
             found.push(Diagnostic::remark(site.folder_place().clone(), message, reason).remedy(remedy));
         }

@@ -36,20 +36,20 @@ fn types(site: &Site, listed: &[String], place: &Range<usize>, found: &mut Vec<D
             continue;
         }
         known.sort_unstable();
-        let message = format!("`{pattern}` in `types` fits nothing");
+        let message = format!("`{pattern}` in `types` matches nothing");
         let remedy = match nearest(pattern, known) {
             Some(near) => format!("did you mean `{near}`?"),
             None => "name the type as it is sent; [site.media_types] gives extensions others".to_owned(),
         };
-        let reason = "no file is sent with such a type";
+        let reason = "no file is sent with this media type";
         found.push(Diagnostic::remark(place.clone(), message, reason).remedy(remedy));
     }
 }
 
 fn agents(listed: &[String], place: &Range<usize>, found: &mut Vec<Diagnostic>) {
     for pattern in listed.iter().filter(|pattern| !pattern.contains(['*', '/'])) {
-        let message = format!("`{pattern}` in `not_for` fits hardly any agent");
-        let reason = "it fits those that call themselves just this, and agents add their version";
+        let message = format!("`{pattern}` in `not_for` matches hardly any agent");
+        let reason = "without `*` it must equal the whole User-Agent, and agents add their version";
         found.push(
             Diagnostic::remark(place.clone(), message, reason)
                 .remedy(format!("write \"{pattern}/*\" or \"*{pattern}*\"")),

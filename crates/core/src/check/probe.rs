@@ -26,6 +26,8 @@ pub struct Probe {
     headers: HeaderMap,
     client: IpAddr,
     country: Option<String>,
+    tls: Option<&'static str>,
+    protocol: &'static str,
     server: SocketAddr,
     tls_name: Option<String>,
     certificate: Option<String>,
@@ -50,6 +52,8 @@ impl Probe {
             headers,
             client: IpAddr::from([192, 0, 2, 1]),
             country: None,
+            tls: (scheme == Scheme::Https).then_some("1.3"),
+            protocol: "HTTP/1.1",
             server: SocketAddr::from(([192, 0, 2, 10], scheme.port())),
             tls_name: (scheme == Scheme::Https).then(|| host.replace('*', "any")),
             certificate: (scheme == Scheme::Https).then(|| host.replace('*', "any")),
@@ -63,12 +67,12 @@ impl Probe {
             client: Known::Is(self.client),
             country: self.country.as_deref().into(),
             scheme: Known::Is(self.scheme),
-            tls: (self.scheme == Scheme::Https).then_some("1.3").into(),
+            tls: self.tls.into(),
             tls_name: self.tls_name.as_deref().into(),
             certificate: self.certificate.as_deref().into(),
             server: Known::Is(self.server),
             agents: Some(of_probe),
-            protocol: Known::Is("HTTP/1.1"),
+            protocol: Known::Is(self.protocol),
             host: Known::Is(&self.host),
             port: self.port.into(),
             method: Known::Is(&self.method),
@@ -101,13 +105,25 @@ impl Probe {
     #[must_use]
     pub fn not_asked_by(mut self, rule: &Rule) -> Self {
         for condition in &rule.when {
-            for value in values_against(condition) {
-                let mut changed = self.clone();
-                changed.set(&condition.fact, value.as_deref());
-                if !changed.meets(condition, None) {
-                    self = changed;
-                    return self;
+            let others: Vec<Probe> = match condition.fact {
+                FactName::Hour | FactName::Weekday | FactName::Date => {
+                    let days =
+                        (0..8).map(|later| self.time.date.saturating_add(jiff::Span::new().days(later)));
+                    let times = days.flat_map(|date| [3, 9, 12, 16, 22].map(|hour| LocalTime { date, hour }));
+                    times.map(|time| Probe { time, ..self.clone() }).collect()
                 }
+                _ => {
+                    let changed = |value: Option<String>| {
+                        let mut changed = self.clone();
+                        changed.set(&condition.fact, value.as_deref());
+                        changed
+                    };
+                    values_against(condition).into_iter().map(changed).collect()
+                }
+            };
+            if let Some(other) = others.into_iter().find(|other| !other.meets(condition, None)) {
+                self = other;
+                return self;
             }
         }
         self
@@ -166,7 +182,14 @@ impl Probe {
                     None => pair,
                 });
             }
-            // The path is made by the pattern, time all at once; the others cannot be chosen.
+            FactName::Tls => {
+                self.tls = ["1.2", "1.3"].into_iter().find(|version| *version == text);
+            }
+            FactName::Protocol => {
+                let known = ["HTTP/1.0", "HTTP/1.1", "HTTP/2.0"];
+                self.protocol = known.into_iter().find(|name| *name == text).unwrap_or(self.protocol);
+            }
+            // The path is made by the pattern, time all at once.
             FactName::ServerAddress => {
                 self.server.set_ip(text.parse().unwrap_or(self.server.ip()));
             }
@@ -176,12 +199,7 @@ impl Probe {
             FactName::Browser => self.set_agent("browser", text),
             FactName::System => self.set_agent("system", text),
             FactName::Device => self.set_agent("device", text),
-            FactName::Path
-            | FactName::Hour
-            | FactName::Weekday
-            | FactName::Date
-            | FactName::Tls
-            | FactName::Protocol => {}
+            FactName::Path | FactName::Hour | FactName::Weekday | FactName::Date => {}
         }
     }
 
@@ -279,7 +297,8 @@ fn values_against(condition: &Condition) -> Vec<Option<String>> {
     }
     values.push(None);
     values.extend(CLIENTS.map(|client| Some(client.to_owned())));
-    values.extend(["zz", "GET", "HEAD", "http", "https"].map(|text| Some(text.to_owned())));
+    let others = ["zz", "GET", "HEAD", "http", "https", "1.2", "1.3", "HTTP/1.0", "HTTP/2.0"];
+    values.extend(others.map(|text| Some(text.to_owned())));
     values
 }
 

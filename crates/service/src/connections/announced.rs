@@ -24,7 +24,7 @@ pub async fn announced(
 ) -> io::Result<IpAddr> {
     let peer = peer.to_canonical();
     if !forwarders.iter().any(|network| network.contains(&peer)) {
-        return Err(wrong("this one comes from nobody who is believed (`forwarders`)"));
+        return Err(wrong("the peer is not among the trusted `forwarders`"));
     }
     let mut begin = [0; 12];
     stream.read_exact(&mut begin).await?;
@@ -39,19 +39,21 @@ async fn line(stream: &mut (impl AsyncRead + Unpin), begin: &[u8]) -> io::Result
     let mut line = begin.to_vec();
     while !line.ends_with(b"\r\n") {
         if line.len() >= LONGEST_LINE || !line.starts_with(b"PROXY ") {
-            return Err(wrong("this one begins with something else"));
+            return Err(wrong("the connection does not begin with a PROXY header"));
         }
         line.push(stream.read_u8().await?);
     }
-    let text = std::str::from_utf8(&line).map_err(|_| wrong("the line is no text"))?;
+    let text = std::str::from_utf8(&line).map_err(|_| wrong("the PROXY header is not text"))?;
     let mut words = text.trim_end().split(' ').skip(1);
     match words.next() {
         Some("UNKNOWN") => Ok(None),
         Some("TCP4" | "TCP6") => {
             let source = words.next().and_then(|word| word.parse::<IpAddr>().ok());
-            source.map(|source| Some(source.to_canonical())).ok_or_else(|| wrong("the line names no address"))
+            source
+                .map(|source| Some(source.to_canonical()))
+                .ok_or_else(|| wrong("the PROXY header has no valid source address"))
         }
-        _ => Err(wrong("what it says cannot be understood")),
+        _ => Err(wrong("the PROXY header is malformed")),
     }
 }
 
@@ -59,7 +61,7 @@ async fn octets(stream: &mut (impl AsyncRead + Unpin)) -> io::Result<Option<IpAd
     let (kind, family, length) = (stream.read_u8().await?, stream.read_u8().await?, stream.read_u16().await?);
     let mut rest = vec![0; usize::from(length)];
     if kind >> 4 != 2 || rest.len() > LONGEST_REST {
-        return Err(wrong("what it says cannot be understood"));
+        return Err(wrong("the PROXY header is malformed"));
     }
     stream.read_exact(&mut rest).await?;
     match (kind & 0xf, family >> 4) {
@@ -67,14 +69,14 @@ async fn octets(stream: &mut (impl AsyncRead + Unpin)) -> io::Result<Option<IpAd
         (0, _) => Ok(None),
         (1, 1) => match rest.first_chunk::<4>().filter(|_| rest.len() >= 12) {
             Some(source) => Ok(Some(Ipv4Addr::from(*source).into())),
-            None => Err(wrong("what it says is too short")),
+            None => Err(wrong("the PROXY header is too short")),
         },
         (1, 2) => match rest.first_chunk::<16>().filter(|_| rest.len() >= 36) {
             Some(source) => Ok(Some(IpAddr::from(Ipv6Addr::from(*source)).to_canonical())),
-            None => Err(wrong("what it says is too short")),
+            None => Err(wrong("the PROXY header is too short")),
         },
         (1, _) => Ok(None),
-        _ => Err(wrong("what it says cannot be understood")),
+        _ => Err(wrong("the PROXY header is malformed")),
     }
 }
 

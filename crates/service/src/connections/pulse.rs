@@ -269,6 +269,12 @@ impl Pulse {
         self.refused_bytes.store(bytes, Ordering::Relaxed);
     }
 
+    /// What came in behind other requests was refused, in words that went out with their answers; of it nothing was kept.
+    pub fn refuse_behind_others(&self, status: u16) {
+        *self.head() = Vec::new();
+        self.refuse(status, 0);
+    }
+
     /// Whether what came in was refused.
     pub fn has_refused(&self) -> bool {
         self.refused.load(Ordering::Relaxed) != 0

@@ -82,6 +82,13 @@ impl<S: Socket + Send + 'static> Rested<S> {
                         connection.as_mut().graceful_shutdown();
                     }
                     if let Poll::Ready(ended) = connection.poll(context) {
+                        if let Err(error) = &ended
+                            && error.is_parse()
+                            && !self.responder.pulse.has_refused()
+                        {
+                            let status = if error.is_parse_too_large() { 431 } else { 400 };
+                            self.responder.pulse.refuse_behind_others(status);
+                        }
                         if self.responder.pulse.has_refused() {
                             self.rest();
                             continue;

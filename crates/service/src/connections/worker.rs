@@ -268,7 +268,9 @@ impl Connection {
                 match announced(&mut stream, self.0.peer.address, forwarders).await {
                     Ok(client) => self.0.peer.address = client,
                     Err(error) => {
-                        refuse_unannounced(&site, self.0.peer.address, &mut stream, manner, &error).await;
+                        let cause = format!("this listener expects the PROXY protocol: {error}");
+                        let said = Some(cause.as_str()).filter(|_| !manner.https);
+                        refuse(&site, self.0.peer.address, &mut stream, said, &cause).await;
                         return Err(error);
                     }
                 }
@@ -276,7 +278,14 @@ impl Connection {
             match (manner.https, &site.tls) {
                 (false, _) => Ok(Either::Bare(stream)),
                 (true, None) => Err(io::Error::other("nobody answers by HTTPS any longer")),
-                (true, Some(tls)) => secure(tls, stream).await,
+                (true, Some(tls)) => {
+                    if is_plain(&stream).await? {
+                        let cause = "plain HTTP was sent to an HTTPS port: use https://";
+                        refuse(&site, self.0.peer.address, &mut stream, Some(cause), cause).await;
+                        return Err(io::ErrorKind::InvalidData.into());
+                    }
+                    secure(tls, stream).await
+                }
             }
         };
         // The beginning needs far more room than what follows, which is there for as long as the connection.
@@ -368,21 +377,20 @@ enum Either {
     Secured(Box<TlsStream<TcpStream>>, Arc<Secured>),
 }
 
+/// Whether what comes in is a request without TLS: it begins with a letter, and a handshake does not (RFC 8446 §5.1).
+async fn is_plain(stream: &TcpStream) -> io::Result<bool> {
+    let mut first = [0];
+    Ok(stream.peek(&mut first).await? == 1 && first[0].is_ascii_uppercase())
+}
+
 /// Says why a connection is closed that did not begin as its listener wants it: in the log of errors, and to the client
-/// where it can be read.
-async fn refuse_unannounced(
-    site: &Site,
-    peer: IpAddr,
-    stream: &mut TcpStream,
-    manner: Manner,
-    error: &io::Error,
-) {
-    let cause = format!("connections here begin with whom they come from (PROXY protocol): {error}");
-    site.record_refused(peer, StatusCode::BAD_REQUEST, &cause);
-    if manner.https {
+/// where it can read that.
+async fn refuse(site: &Site, peer: IpAddr, stream: &mut TcpStream, said: Option<&str>, cause: &str) {
+    site.record_refused(peer, StatusCode::BAD_REQUEST, cause);
+    if said.is_none() {
         return;
     }
-    let refusal = Refusal::because(StatusCode::BAD_REQUEST, Some(&cause));
+    let refusal = Refusal::because(StatusCode::BAD_REQUEST, said);
     let saying = async {
         stream.write_all(&refusal.octets).await?;
         stream.shutdown().await?;

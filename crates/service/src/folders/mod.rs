@@ -96,7 +96,7 @@ impl Folders {
                 match walk::place_of(&file) {
                     Some(folder) => _ = self.said(SiteId(number), &folder, disk, config),
                     None if unreachable.len() < MOST_TOLD => unreachable.push(format!(
-                        "{} counts for nothing: no address leads into its folder",
+                        "{} is unreachable: no URL leads into its folder",
                         root.join(file).display()
                     )),
                     None => {}

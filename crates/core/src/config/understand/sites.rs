@@ -156,8 +156,8 @@ impl Reading<'_> {
         let rules = self.rules(section, Kinship::Site);
         let moved = section.text("redirects").map(|file| self.redirects(&file)).unwrap_or_default();
         if folder.is_none() && rules.is_empty() && moved.is_empty() {
-            let message = format!("the site `{}` has nothing to answer with", name.value);
-            let reason = "it has neither a `folder` nor rules";
+            let message = format!("the site `{}` has neither a folder nor rules", name.value);
+            let reason = "there is nothing it could answer with";
             self.error(
                 &name.span,
                 message,
