@@ -44,7 +44,7 @@ export const words = {
     missingAbout: "Answered 404, with the pages that link there",
     nothing: "No requests in this scope. Choose a longer period, or remove a filter.",
     before: "These are the figures of the period before. Counting…",
-    typed: "no page named",
+    typed: "no referrer",
   },
   sites: {
     try: "Try a request",
@@ -106,9 +106,9 @@ export const words = {
     visitsTitle: "Visits of people",
     aDay: (requests: string) => `${requests} requests of people in the hour`,
     visitsAre: (pages: string, short: string, mean: string, middle: string) =>
-      `A visit of people saw ${pages} pages; ${short} saw one or none. It took ${mean} on average, the middle one ${middle}.`,
+      `A visit of people saw ${pages} pages; ${short} saw one or none. It took ${mean} on average, median ${middle}.`,
     byPeople: "of requests by people",
-    byCrawlers: "by programs",
+    byCrawlers: "by bots and crawlers",
     unnamed: "without a name",
     errors: "answered 4xx or 5xx",
     slow: (threshold: string) => `took over ${threshold}`,
@@ -125,7 +125,7 @@ export const words = {
     movers: "What changed most",
     slowPaths: "What took long",
     own: "our own",
-    typed: "typed or kept",
+    typed: "no referrer",
     probing: "looking for a way in",
     lists: {
       kinds: "Of which kind",
@@ -135,7 +135,7 @@ export const words = {
       browsers: "Browsers",
       systems: "Systems",
       devices: "Devices",
-      crawlers: "Programs that ask by themselves",
+      crawlers: "Bots and crawlers",
       linking_sites: "Sites that link here",
       linking_pages: "Pages that link here, or show files from here",
       search_phrases: "Searched for",

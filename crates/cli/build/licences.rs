@@ -66,12 +66,18 @@ fn crates(root: &Path) -> io::Result<Vec<Part>> {
     println!("cargo::rerun-if-changed={}", root.join("Cargo.lock").display());
     let cargo = std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned());
     let target = std::env::var("TARGET").unwrap_or_default();
-    let told = Command::new(cargo)
-        .args(["metadata", "--format-version=1", "--offline", "--locked", "--filter-platform", &target])
-        .current_dir(root)
-        .output()?;
+    let ask = |more: &[&str]| {
+        let plain = ["metadata", "--format-version=1", "--locked", "--filter-platform", &target];
+        Command::new(&cargo).args(plain).args(more).current_dir(root).output()
+    };
+    // What only tests need may not be there yet where nothing but the program has been built.
+    let mut told = ask(&["--offline"])?;
     if !told.status.success() {
-        return Err(io::Error::other(String::from_utf8_lossy(&told.stderr).into_owned()));
+        told = ask(&[])?;
+    }
+    if !told.status.success() {
+        let words = String::from_utf8_lossy(&told.stderr).into_owned();
+        return Err(io::Error::other(format!("the licences of what is linked could not be listed: {words}")));
     }
     let told: Value = serde_json::from_slice(&told.stdout)?;
     let list = |value: &Value| value.as_array().cloned().unwrap_or_default();

@@ -59,7 +59,7 @@ fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
             match changed.is_new {
                 true => crate::out::line!("{WELL}Revision {revision} is in force.{WELL:#}"),
                 false => crate::out::line!(
-                    "{WELL}Nothing has changed: revision {revision} stays in force.{WELL:#}"
+                    "{WELL}Nothing has changed; revision {revision} stays in force.{WELL:#}"
                 ),
             }
             if !changed.later.is_empty() {
@@ -71,7 +71,10 @@ fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
     match changed.in_force {
         true => Ok(()),
         false if form == Form::Json => Err(Failure(String::new())),
-        false => Err(Failure(format!("{}\nWhat was in force stays in force.", changed.drawn.trim_end()))),
+        false => Err(Failure(format!(
+            "{}\nReload refused; the old configuration stays in force.",
+            changed.drawn.trim_end()
+        ))),
     }
 }
 

@@ -51,7 +51,7 @@ pub struct ScopeOptions {
     /// The file that knows countries of addresses (MMDB), instead of the configuration's
     #[arg(long, value_name = "FILE")]
     pub countries: Option<PathBuf>,
-    /// Count programs only that ask by themselves
+    /// Count bots and crawlers only
     #[arg(long)]
     pub crawlers: bool,
 }

@@ -89,7 +89,7 @@ pub async fn until_told_to_stop(running: &Running) -> std::io::Result<()> {
                 match tokio::task::spawn_blocking(reload).await {
                     Ok(Ok(_)) | Err(_) => {}
                     Ok(Err(error)) => {
-                        tracing::error!("what was in force stays in force:\n{}", error.drawn(false));
+                        tracing::error!("reload refused; the old configuration stays in force:\n{}", error.drawn(false));
                     }
                 }
             }

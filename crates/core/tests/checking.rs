@@ -214,7 +214,7 @@ proptest! {
         let text = format!("{HEAD}{https}{rules}");
         let Ok(config) = understand(&text, Path::new("")) else { return Ok(()) };
         let found = check::check(&config, &looking, &[], Some(&config));
-        let complains = found.iter().any(|diagnostic| diagnostic.message.contains("round and round"));
+        let complains = found.iter().any(|diagnostic| diagnostic.message.contains("redirect loop"));
         if !complains {
             for request in &requests {
                 let journey = follow(&config, probe(&config, request), &looking);
@@ -335,16 +335,16 @@ fn of_very_many_redirects_circles_and_doubles_are_all_found_and_the_rest_is_coun
     lines[50_003] = "/old/7,/there.html".to_owned();
     let (config, found) = of_list(&lines.join("\n"));
     let about = |words: &str| found.iter().filter(|one| one.message.contains(words)).collect::<Vec<_>>();
-    let circles = about("round and round");
+    let circles = about("redirect loop");
     assert!(circles.len() == 2 && circles.iter().all(|one| one.is_error()), "{circles:?}");
     assert_eq!(config.sources.line(&circles[0].span).unwrap(), ("moved.csv", 20_002));
-    assert_eq!(about("`moved /first` sends visitors on to where they are sent on again").len(), 1);
+    assert_eq!(about("`moved /first` begins a redirect chain").len(), 1);
     let double = about("`moved /old/7` can never fire");
     assert!(double[0].reason.contains("line 8"), "{double:?}");
     let said = about("redirects from this file");
     assert!(said.len() == 1 && said[0].message.contains("of 60000"), "what is not done is said: {said:?}");
     // The same thousands of times is told a hundred times, and counted.
-    let nothing = about("sends visitors where there is nothing");
+    let nothing = about("redirects to a missing page");
     let count: usize = nothing.iter().map(|one| 1 + one.also).sum();
     assert!(nothing.len() == 100 && (19_990..=20_000).contains(&count), "{} {count}", nothing.len());
     // Nothing else is said: what is for good and new, once.
@@ -372,7 +372,7 @@ fn messages(rules: &str) -> Vec<(bool, String)> {
 }
 
 fn go_round(rules: &str) -> bool {
-    messages(rules).iter().any(|(_, message)| message.contains("round and round"))
+    messages(rules).iter().any(|(_, message)| message.contains("redirect loop"))
 }
 
 /// What a regular expression wants may be what another rule captures, and the circle may be open to some clients only.
@@ -404,13 +404,13 @@ fn circles_that_only_some_come_into(#[case] rules: &str) {
 fn nobody_is_sent_on_by_addresses_that_are_made_up() {
     let strips = "[[site.rules]]\npath = \"/old/{rest*}\"\nredirect = \"/{rest}\"\n[[site.rules]]\npath = \"/older\"\nredirect = \"/new.html\"\n";
     assert!(
-        !messages(strips).iter().any(|(_, message)| message.contains("sent on again")),
+        !messages(strips).iter().any(|(_, message)| message.contains("redirect chain")),
         "{:?}",
         messages(strips)
     );
     let chain = "[[site.rules]]\npath = \"/old/{rest*}\"\nredirect = \"/{rest}\"\n[[site.rules]]\npath = \"/{one}\"\nredirect = \"/b/{one}\"\n";
     assert!(
-        messages(chain).iter().any(|(_, message)| message.contains("sent on again")),
+        messages(chain).iter().any(|(_, message)| message.contains("redirect chain")),
         "{:?}",
         messages(chain)
     );

@@ -146,7 +146,9 @@ fn a_changed_configuration_comes_into_force_whole_or_not_at_all_and_can_be_taken
     place.configure("[[site.rules]]\npath = \"/old\"\nredirect = \"/old\"\n");
     let (well, words) = reload(&place, &program);
     assert!(
-        !well && words.contains("round and round") && words.contains("What was in force stays in force."),
+        !well
+            && words.contains("redirect loop")
+            && words.contains("Reload refused; the old configuration stays in force."),
         "{words}"
     );
     assert_eq!(sent(&program), 307);

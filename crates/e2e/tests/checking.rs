@@ -29,7 +29,7 @@ fn settings_of_folders_are_found_wherever_they_lie() {
     place.write("lamp/broken/.exedra.toml", "listing = true\nlistign = true\n");
     place.write("lamp/.drafts/.exedra.toml", "listing = true\n");
     std::fs::write(place.path("lamp").join(std::ffi::OsStr::from_bytes(b"s\xe6l.txt")), "x").unwrap();
-    says(&place, "sends visitors round and round (in /sæl & kópar/.exedra.toml)", "");
+    says(&place, "is part of a redirect loop (in /sæl & kópar/.exedra.toml)", "");
     says(&place, "cannot be understood", "line 2: there is no setting `listign`");
     says(&place, ".drafts/.exedra.toml", "no URL leads into this folder");
     says(&place, "cannot be served", "its name is not UTF-8");
@@ -155,7 +155,25 @@ fn types_and_charsets_are_what_the_site_says_or_the_page() {
     drop(program);
     place.write("exedra.toml", &own.replace("application/x-pilot", "pilot"));
     let output = exedra(&["check", "--config", &text(&place.config())]);
-    assert!(String::from_utf8_lossy(&output.stdout).contains("`pilot` is no media type"));
+    assert!(String::from_utf8_lossy(&output.stdout).contains("`pilot` is not a media type"));
+}
+
+/// What is inside the program is said with its licences, also what is no crate.
+#[test]
+fn the_licences_of_everything_inside_are_told() {
+    let told = String::from_utf8(exedra(&["licences"]).stdout).unwrap();
+    let (list, texts) = told.split_once('─').unwrap();
+    for (name, licence) in
+        [("hyper ", "MIT"), ("uap-core", "Apache-2.0"), ("face of charts", "OFL-1.1"), ("react-dom ", "MIT")]
+    {
+        let line = list.lines().find(|line| line.contains(name)).unwrap_or_else(|| panic!("{name}: {list}"));
+        assert!(line.contains(licence), "{line}");
+    }
+    assert!(texts.contains("SIL OPEN FONT LICENSE") && texts.contains("Permission is hereby granted"));
+    assert!(
+        !list.contains("exedra-core") && !list.contains("thirtyfour"),
+        "neither our own nor what only tests need"
+    );
 }
 
 #[test]

@@ -34,28 +34,18 @@ fn why(explanation: &Value, codec: &str) -> String {
     "/page.html",
     "Accept-Encoding: br;q=0.2, gzip",
     "br",
-    "likes another better (quality 0.2 against 1)"
+    "prefers another (quality 0.2 against 1)"
 )]
 #[case::rather_plain(
     "/page.html",
     "Accept-Encoding: br;q=0.2, identity",
     "br",
-    "rather have the file as it is"
+    "prefers the uncompressed file"
 )]
-#[case::passed_over(
-    "/old.html",
-    "",
-    "gzip",
-    "old.html.gz lies beside it and is passed over: it is 3600 s older"
-)]
-#[case::a_folder_beside(
-    "/page.html",
-    "",
-    "gzip",
-    "page.html.gz lies beside it and is passed over: it is a folder"
-)]
+#[case::passed_over("/old.html", "", "gzip", "old.html.gz beside it is not used: it is 3600 s older")]
+#[case::a_folder_beside("/page.html", "", "gzip", "page.html.gz beside it is not used: it is a folder")]
 #[case::later("/page.html", "", "gzip", "accepted as well")]
-#[case::parts("/page.html", "Range: bytes=0-9", "br", "what is encoded in passing has none")]
+#[case::parts("/page.html", "Range: bytes=0-9", "br", "responses encoded on the fly have none")]
 fn each_codec_has_its_reason(
     #[case] path: &str,
     #[case] header: &str,

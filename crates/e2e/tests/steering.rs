@@ -349,7 +349,7 @@ fn check_finds_the_listing_nobody_knew_of_and_certificates_that_do_not_fit() {
     };
     let (well, words) = check("listing = true\n");
     let wanted = [
-        "remark: anybody can reach http://lamp.example/papers/",
+        "remark: http://lamp.example/papers/ is public",
         "exedra.toml:19:11",
         "^^^^ listing: everything in this folder is shown to whoever asks",
         "= instead: remove `listing = true`, or add an index file, unless this is wanted",

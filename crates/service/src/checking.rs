@@ -297,8 +297,8 @@ fn exposed(config: &Config, disk: &Disk, found: &mut Vec<Diagnostic>) {
             let of_kind: Vec<_> = walk.found.iter().filter(|exposure| exposure.kind == kind).collect();
             let Some(first) = of_kind.first() else { continue };
             let message = match of_kind.len() {
-                1 => format!("anybody can reach {}", first.address),
-                count => format!("anybody can reach {} and {} more like it", first.address, count - 1),
+                1 => format!("{} is public", first.address),
+                count => format!("{} and {} more like it are public", first.address, count - 1),
             };
             let place = match kind == exedra_core::audit::LISTING.name {
                 true => site.origins.get("listing").unwrap_or(site.folder_place()),

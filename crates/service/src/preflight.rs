@@ -18,7 +18,7 @@ pub fn preflight(config: &Config) -> Vec<Diagnostic> {
             Err(error) => Some(error.to_string()),
         };
         if let Some(reason) = reason {
-            let message = format!("the folder of `{}` is not there: {}", site.name.value, folder.display());
+            let message = format!("the folder of `{}` is missing: {}", site.name.value, folder.display());
             let remedy = "make it, or correct `folder`: relative ones begin where the configuration lies";
             found.push(Diagnostic::error(site.folder_place().clone(), message, reason).remedy(remedy));
         }

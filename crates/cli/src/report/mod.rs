@@ -266,9 +266,9 @@ fn other_scope(plan: &SurveyPlan, period: &str) -> Result<Scope, Failure> {
 
 /// A length of time in microseconds.
 fn slow_threshold(text: &str) -> Result<u64, Failure> {
-    let length: jiff::SignedDuration = text
-        .parse()
-        .map_err(|_| Failure(format!("`{text}` is no length of time: write one as in \"500 ms\" or 2s")))?;
+    let length: jiff::SignedDuration = text.parse().map_err(|_| {
+        Failure(format!("`{text}` is not a length of time: write one as in \"500 ms\" or 2s"))
+    })?;
     u64::try_from(length.as_micros()).map_err(|_| Failure(format!("`{text}` is less than nothing")))
 }
 

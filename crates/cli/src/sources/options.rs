@@ -22,7 +22,7 @@ pub struct SourceOptions {
     /// The layout of the lines, instead of looking for one: a name or a template
     #[arg(long, value_name = "LAYOUT")]
     pub layout: Option<String>,
-    /// Take rotated siblings along, as access.log.1 and access.log.2.gz of access.log
+    /// Also read rotated files, as access.log.1 and access.log.2.gz of access.log
     #[arg(long)]
     pub rotated: bool,
     /// The configuration that knows sites, layouts and the time zone; exedra.toml where there is one

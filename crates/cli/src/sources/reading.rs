@@ -115,7 +115,7 @@ impl<M> ReadAll<M> {
     /// Says what was passed over, and fails where a source could not be read: the last thing a command does.
     pub fn own_up(&self) -> Result<(), Failure> {
         if !self.passed_over.is_empty() {
-            crate::out::note!("No logs, and passed over: {}.", self.passed_over.join(", "));
+            crate::out::note!("Skipped, not access logs: {}.", self.passed_over.join(", "));
         }
         match self.failures.is_empty() {
             true => Ok(()),

@@ -14,14 +14,14 @@ pub fn problem(status: StatusCode, why: Option<&str>) -> String {
 fn words(status: StatusCode) -> &'static str {
     match status.as_u16() {
         400 => "The request could not be understood.",
-        403 => "This is not for everybody to see.",
+        403 => "You do not have access to this page.",
         404 => "There is nothing at this address. It may have moved, or the link may be wrong.",
-        405 => "This address does not take such requests.",
-        416 => "The file has no such part.",
+        405 => "This URL does not accept this method.",
+        416 => "The requested range is not in the file.",
         414 => "The URL is longer than this server accepts.",
         431 => "The request's header fields are longer than this server takes.",
         408 => "The request took too long to come in.",
-        412 => "It is no longer what you expected.",
+        412 => "The file has changed since.",
         401 => "This needs a name and a password.",
         429 => "Too much was asked from your address in a short time. It will be answered again soon.",
         421 => "No site on this server goes by that name.",

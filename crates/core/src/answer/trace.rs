@@ -340,7 +340,7 @@ pub enum Verdict {
     Larger(Option<u64>, u64),
     /// The client likes it as well as the chosen one, which the site prefers while encodings have not settled.
     Later,
-    /// Parts are asked for, and what is encoded in passing has none.
+    /// Parts are asked for, and responses encoded on the fly have none.
     Parts,
 }
 
@@ -393,9 +393,9 @@ impl Step {
         match self {
             Step::Site { host, site, as_default: false, .. } => format!("`{host}` is a host of `{site}`"),
             Step::Site { host, site, as_default: true, .. } => {
-                format!("`{host}` is no site's host, and `{site}` answers for unknown ones")
+                format!("`{host}` is not a host of any site; `{site}` is the default")
             }
-            Step::NoSite { host } => format!("no site answers to `{host}`, and none is the default"),
+            Step::NoSite { host } => format!("no site has the host `{host}`, and none is the default"),
             Step::NoHost => "the request does not name exactly one host".to_owned(),
             Step::MainHost { host, .. } => format!("sent to the main host `{host}`, path and query kept"),
             Step::ToHttps { .. } => "sent to HTTPS, path and query kept".to_owned(),
@@ -404,17 +404,17 @@ impl Step {
             Step::Served { path } => format!("{path} is served instead"),
             Step::Sent { target, status } => format!("sent to {target} ({})", status.as_u16()),
             Step::ToItself { target } => {
-                format!("would be sent to {target}, which is what was asked for: no end to it")
+                format!("redirects to {target}, which is the requested URL: a redirect loop")
             }
             Step::Login { realm, user: None, .. } => format!("asks for a name and a password of `{realm}`"),
             Step::Login { realm, user: Some((user, Password::Right)), .. } => {
                 format!("`{user}` of `{realm}` has signed in")
             }
             Step::Login { realm, user: Some((user, Password::Wrong)), .. } => {
-                format!("`{realm}` has no `{user}` with this password")
+                format!("wrong password for `{user}` of `{realm}`, or no such user")
             }
             Step::Login { realm, user: Some((user, Password::Unchecked { .. })), .. } => format!(
-                "the password of `{user}` of `{realm}` was not looked at: too many tries from this address wait already"
+                "the password of `{user}` of `{realm}` was not checked: too many attempts from this address"
             ),
             Step::LoginNeedsHttps { realm, .. } => {
                 format!("`{realm}` asks for passwords over HTTPS only (`without_https` is off)")
@@ -426,16 +426,16 @@ impl Step {
                     broken.line, broken.message
                 )
             }
-            Step::Refused { status, .. } => format!("the folder lets nobody in ({})", status.as_u16()),
+            Step::Refused { status, .. } => format!("the folder refuses access ({})", status.as_u16()),
             Step::Method { method } if method == "OPTIONS" => "asks what may be asked".to_owned(),
-            Step::Method { method } => format!("`{method}` is not answered: GET, HEAD and OPTIONS are"),
+            Step::Method { method } => format!("`{method}`: method not allowed; GET, HEAD and OPTIONS are"),
             Step::Path { written, place } if is_same(written, place) => written.clone(),
             Step::Path { written, place } => format!("{written} is {place}"),
             Step::NoPath { written, why: NoPath::Malformed } => {
-                format!("{written} is no path that anything could have")
+                format!("{written} is a malformed path")
             }
             Step::NoPath { written, why: NoPath::Nowhere } => {
-                format!("{written} is hidden, or cannot exist: names beginning with a dot are never served")
+                format!("{written} is hidden or impossible: names beginning with a dot are never served")
             }
             Step::Malformed { words } => words.clone(),
             Step::NoFolder => "no rule answers, and the site has no folder".to_owned(),
@@ -451,7 +451,7 @@ impl Step {
                     Entry::Folder => "a folder".to_owned(),
                     Entry::Missing => "nothing".to_owned(),
                     Entry::Forbidden => "something that the service may not read".to_owned(),
-                    Entry::Failed => "something that the disk fails to give".to_owned(),
+                    Entry::Failed => "something that gives an I/O error".to_owned(),
                 };
                 format!("at {at} there is {what}{}", if *as_index { " (index)" } else { "" })
             }
@@ -461,7 +461,7 @@ impl Step {
             Step::Form { form, bytes } => {
                 let form = match form {
                     Form::Plain => "as it is".to_owned(),
-                    Form::Quick(codec) => format!("{}, encoded quickly in passing", codec.name()),
+                    Form::Quick(codec) => format!("{}, encoded on the fly", codec.name()),
                     Form::Settled(codec) => format!("{}, settled", codec.name()),
                     Form::Ready(codec) => format!("{}, ready-made beside it", codec.name()),
                 };
@@ -533,15 +533,15 @@ impl Verdict {
             Verdict::Agent(pattern) => format!("this agent is left out by `not_for`: {pattern}"),
             Verdict::NothingAccepted => "the client sent no Accept-Encoding".to_owned(),
             Verdict::NotAccepted => "the client does not accept it".to_owned(),
-            Verdict::RatherPlain => "the client would rather have the file as it is".to_owned(),
+            Verdict::RatherPlain => "the client prefers the uncompressed file".to_owned(),
             Verdict::LessLiked(liked, most) => {
-                format!("the client likes another better (quality {liked} against {most})")
+                format!("the client prefers another (quality {liked} against {most})")
             }
             Verdict::NoGain => "the file does not get smaller by it".to_owned(),
             Verdict::Larger(Some(bytes), other) => format!("{bytes} bytes; another gives {other}"),
             Verdict::Larger(None, other) => format!("not made: another is there already, with {other} bytes"),
-            Verdict::Later => "accepted as well; the site prefers another until encodings settle".to_owned(),
-            Verdict::Parts => "parts are asked for, and what is encoded in passing has none".to_owned(),
+            Verdict::Later => "accepted as well; another is preferred until encodings settle".to_owned(),
+            Verdict::Parts => "a range is requested, and responses encoded on the fly have none".to_owned(),
         }
     }
 }

@@ -125,7 +125,7 @@ pub fn check(config: &Config, looking: Looking<'_>, folders: &[Spoken]) -> Vec<D
         // Only rules that ask for something can make a difference by it.
         let others = written().filter(|rule| !rule.when.is_empty()).take(MOST_OTHERS).collect();
         let trying = Trying { config, looking, beginning, pool: Pool::of(some.iter()), others, most };
-        // One that never fires sends nobody anywhere.
+        // One that never fires is not a redirect status.
         let idle: HashSet<usize> = match beginning.place {
             None => rules::shadowed_rules(config.site(beginning.site)).map(|(nth, _)| nth).collect(),
             Some(_) => HashSet::new(),
@@ -170,7 +170,7 @@ pub fn try_rule(trying: &Trying<'_>, rule: &Rule) -> Option<Diagnostic> {
                 probe.path = format!("{}{path}", beginning.prefix);
                 match follow(config, probe, looking) {
                     Journey::Endless(way) => {
-                        let message = named(format!("`{}` sends visitors round and round", rule.name));
+                        let message = named(format!("`{}` is part of a redirect loop", rule.name));
                         let diagnostic = Diagnostic::error(place, message, shown(&way));
                         return Some(diagnostic.remedy(remedy(rule, &way)));
                     }
@@ -202,15 +202,15 @@ fn lesser_evil(
     is_plain: bool,
 ) -> Option<Diagnostic> {
     if way.len() > 2 {
-        let message = format!("`{}` sends visitors on to where they are sent on again", rule.name);
+        let message = format!("`{}` begins a redirect chain", rule.name);
         let last = way.last().map_or("", String::as_str);
         return Some(
             Diagnostic::remark(place.clone(), message, shown(way))
-                .remedy(format!("send them to {last} at once")),
+                .remedy(format!("redirect to {last} at once")),
         );
     }
     if way.len() == 2 && is_plain && status == StatusCode::NOT_FOUND {
-        let message = format!("`{}` sends visitors where there is nothing", rule.name);
+        let message = format!("`{}` redirects to a missing page", rule.name);
         let reason = format!("{} answers 404", way[1]);
         return Some(
             Diagnostic::remark(place.clone(), message, reason)
@@ -238,7 +238,7 @@ fn remedy(rule: &Rule, way: &[String]) -> String {
         return "send only those who come without it: when = { scheme = \"http\" }; or write https = \"required\"".to_owned();
     }
     match way.len() {
-        0..=2 => "let the rule's path leave out what it sends visitors to".to_owned(),
-        _ => "let one of these rules leave out what the other sends visitors to".to_owned(),
+        0..=2 => "let the rule's path exclude its own target".to_owned(),
+        _ => "let one of these rules exclude the target of the other".to_owned(),
     }
 }

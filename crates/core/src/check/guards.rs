@@ -67,12 +67,12 @@ impl Tree<'_> {
                 Guarded::Something => continue,
                 Guarded::FolderAlone(_) if rule.effects.login.is_none() => continue,
                 Guarded::FolderAlone(meant) => (
-                    format!("`{}` guards a folder's own page alone", rule.name),
-                    format!("`{written}` is this one path; what is in the folder is open to everybody"),
+                    format!("`{}` protects only the folder's index page", rule.name),
+                    format!("`{written}` is a single path; the files in the folder are not protected"),
                     format!("write \"{meant}\" for the folder with all that is in it"),
                 ),
                 Guarded::Nothing(near) => (
-                    format!("`{}` guards nothing", rule.name),
+                    format!("`{}` protects nothing", rule.name),
                     format!("there is no file and no folder whose path is `{written}`"),
                     match near {
                         Some(near) => format!("write \"{near}\", or take the rule out"),

@@ -128,7 +128,9 @@ impl Pages<'_> {
                 let message = format!("the error page {}{of} is not there", page.value);
                 let root = site.root().unwrap_or_else(|| "".as_ref());
                 let remedy = format!("make {}", root.join(question.path.as_str()).display());
-                found.push(Diagnostic::remark(place, message, "the built-in page stands in").remedy(remedy));
+                found.push(
+                    Diagnostic::remark(place, message, "the built-in page is shown instead").remedy(remedy),
+                );
                 continue;
             }
             let at_home = ways(self.config, self.id).into_iter().rev().find(|probe| {

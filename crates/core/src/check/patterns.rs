@@ -56,3 +56,30 @@ fn agents(listed: &[String], place: &Range<usize>, found: &mut Vec<Diagnostic>) 
         );
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::config::understand;
+    use std::path::Path;
+
+    fn found(site: &str) -> Vec<String> {
+        let text = format!(
+            "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n{site}"
+        );
+        super::check(&understand(&text, Path::new("")).unwrap()).into_iter().map(|one| one.message).collect()
+    }
+
+    #[test]
+    fn patterns_that_match_nothing_are_named_wherever_they_stand() {
+        let rule = "[[site.rules]]\npath = \"/x/{*}\"\ncompress = { types = [\"text/plian\"], not_for = [\"Kiosk\"] }\n";
+        let messages = found(rule);
+        assert_eq!(messages.len(), 2, "{messages:?}");
+        assert!(messages[0].contains("`text/plian`") && messages[1].contains("`Kiosk`"));
+        for sound in ["text/*", "*", "*+xml", "image/svg+xml", "application/octet-stream", "font/woff"] {
+            assert!(found(&format!("[site.compress]\ntypes = [\"{sound}\"]\n")).is_empty(), "{sound}");
+        }
+        for sound in ["LindryKiosk/1.*", "*Kiosk*", "Kiosk/2"] {
+            assert!(found(&format!("[site.compress]\nnot_for = [\"{sound}\"]\n")).is_empty(), "{sound}");
+        }
+    }
+}

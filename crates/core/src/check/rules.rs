@@ -118,14 +118,14 @@ fn for_good(site: &Site, before: Option<&Site>, found: &mut Vec<Diagnostic>) {
     let moved = first_new(site.rules.moved(), before.map(|site| site.rules.moved()));
     for rule in site.rules.written().iter().chain(&moved) {
         let Some(key) = key(rule).filter(|key| !known.contains(key)) else { continue };
-        let message = format!("`{}` is new, and for good", rule.name);
+        let message = format!("`{}` is a new permanent redirect", rule.name);
         let reason = format!(
-            "browsers remember it and will not ask again where {} was",
+            "browsers cache it and will not ask for {} again",
             key.0.as_deref().unwrap_or("everything")
         );
         found.push(
             Diagnostic::remark(rule.target_place.clone(), message, reason)
-                .remedy("try it with status = 307 first, and make it 308 when it has proved right"),
+                .remedy("try it with status = 307 first, and change to 308 once it has proved right"),
         );
     }
 }
@@ -196,11 +196,11 @@ fn round_the_guard(site: &Site, found: &mut Vec<Diagnostic>) {
             own.as_ref().is_some_and(|own| pattern.is_some_and(|pattern| pattern.capture(own).is_some()))
         };
         if let Some(guard) = rules[..nth].iter().filter(guards).find(|guard| !guarded_itself(guard)) {
-            let message = format!("`{}` serves what `{}` guards, to everybody", rule.name, guard.name);
-            let reason = format!("{} is put in place after the guard has been asked", serve.text());
+            let message = format!("`{}` serves what `{}` protects, without its login", rule.name, guard.name);
+            let reason = format!("{} is served after the protecting rule has been checked", serve.text());
             found.push(
                 Diagnostic::remark(rule.target_place.clone(), message, reason)
-                    .remedy("put the guard after it, or guard this path as well"),
+                    .remedy("put the protecting rule after it, or protect this path as well"),
             );
         }
     }
@@ -214,13 +214,12 @@ fn nobody_signs_in(config: &Config, site: &Site, found: &mut Vec<Diagnostic>) {
     for rule in site.rules.written() {
         let realm = rule.effects.login.and_then(|realm| config.realms.get(realm));
         if let Some(realm) = realm.filter(|realm| !realm.without_https) {
-            let message = format!("nobody can sign in by `{}`", rule.name);
+            let message = format!("`{}` can never be signed in to", rule.name);
             let reason =
-                format!("`{}` takes passwords over HTTPS only, and nothing answers by it", realm.name.value);
-            found.push(
-                Diagnostic::error(rule.place.clone(), message, reason)
-                    .remedy("give a [[listener]] https = true; or, where nobody listens on the way, the realm without_https = true"),
-            );
+                format!("`{}` takes passwords over HTTPS only, and no listener has it", realm.name.value);
+            found.push(Diagnostic::error(rule.place.clone(), message, reason).remedy(
+                "give a [[listener]] https = true; or, on a trusted network, the realm without_https = true",
+            ));
         }
     }
 }

@@ -68,7 +68,7 @@ const FEED_NAMES: [&str; 6] = ["feed", "rss", "atom", "feed.xml", "rss.xml", "at
 /// The longest text after a dot that is taken for an extension, in octets.
 const LONGEST: usize = 12;
 
-/// What stands after the last dot of the last segment, in small letters; nothing where it is no extension.
+/// What stands after the last dot of the last segment, in small letters; nothing where it is not an extension.
 pub fn extension(path: &str) -> Option<String> {
     let (octets, length) = small_extension(path)?;
     octets[..length].iter().map(|octet| Some(char::from(*octet))).collect()

@@ -77,3 +77,49 @@ fn split_at(octets: &[u8], at: u8) -> Option<(&[u8], &[u8])> {
     let place = octets.iter().position(|octet| *octet == at)?;
     Some((&octets[..place], &octets[place + 1..]))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::head_too_long(431, b"GET / HTTP/1.1\r\nX: y", true, 431, "header fields are longer")]
+    #[case::target_too_long(431, b"GET /aaaa", false, 414, "longer than this server accepts")]
+    #[case::target_too_long_for_the_reader(414, b"GET /aaaa", false, 414, "longer than this server accepts")]
+    #[case::character(400, b"GET /a<b HTTP/1.1\r\n\r\n", true, 400, "\u{201c}&lt;\u{201d}")]
+    #[case::space(400, b"GET /a b HTTP/1.1\n\n", true, 400, "%20")]
+    #[case::length(400, b"GET / HTTP/1.1\r\ncontent-LENGTH: many\r\n\r\n", true, 400, "\u{201c}many\u{201d}")]
+    #[case::lengths(
+        400,
+        b"GET / HTTP/1.1\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\n",
+        true,
+        400,
+        "\u{201c}2\u{201d}"
+    )]
+    #[case::equal_lengths(
+        400,
+        b"GET / HTTP/1.1\r\nContent-Length: 1\r\nContent-Length: 1\r\n\r\n",
+        true,
+        400,
+        "could not be understood"
+    )]
+    #[case::too_slow(408, b"GE", false, 408, "too long to come in")]
+    #[case::nonsense(400, b"\x16\x03\x01", false, 400, "could not be understood")]
+    fn what_was_wrong_is_found_again(
+        #[case] status: u16,
+        #[case] head: &[u8],
+        #[case] is_line_whole: bool,
+        #[case] expected: u16,
+        #[case] words: &str,
+    ) {
+        let refusal = Refusal::of(status, head, is_line_whole);
+        let text = String::from_utf8(refusal.octets).unwrap();
+        let (fields, page) = text.split_once("\r\n\r\n").unwrap();
+        assert_eq!(refusal.status, expected);
+        assert!(fields.starts_with(&format!("HTTP/1.1 {expected} ")) && page.contains(words), "{text}");
+        assert!(
+            fields.contains(&format!("Content-Length: {}", page.len())) && refusal.bytes == page.len() as u64
+        );
+    }
+}

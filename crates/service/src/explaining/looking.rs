@@ -94,10 +94,10 @@ impl Looking<'_> {
             }
             Entry::Forbidden => "the service may not read it".to_owned(),
             Entry::Folder => "it is a folder".to_owned(),
-            Entry::Failed => "the disk fails to give it".to_owned(),
+            Entry::Failed => "I/O error".to_owned(),
             Entry::Missing => return None,
         };
-        Some(format!("{name} lies beside it and is passed over: {why}"))
+        Some(format!("{name} beside it is not used: {why}"))
     }
 
     /// Length of a body, where it can be told, and the file it comes from.

@@ -187,7 +187,7 @@ impl Folders {
             Entry::File(facts) => facts,
             Entry::Missing | Entry::Folder => return None,
             Entry::Forbidden => return Some((0, Err(broken("the service may not read it")))),
-            Entry::Failed => return Some((0, Err(broken("the disk fails to give it")))),
+            Entry::Failed => return Some((0, Err(broken("I/O error")))),
         };
         let key = (site, folder.clone());
         if let Some((known, said)) = self.understood.get(&key)

@@ -12,7 +12,7 @@ impl Page {
         if shown.has("clients") || shown.has("crawlers") {
             let named = [
                 (apart.people, "by people"),
-                (apart.crawlers, "by programs"),
+                (apart.crawlers, "by bots and crawlers"),
                 (apart.unnamed, "without a name"),
             ];
             let parts = named.iter().filter(|(requests, _)| *requests > 0);
@@ -27,7 +27,7 @@ impl Page {
         }
         self.list(report, shown, "users", "Who signed in", "names");
         self.list(report, shown, "countries", "Where they are", "countries of addresses");
-        self.list(report, shown, "crawlers", "Programs", "that ask by themselves");
+        self.list(report, shown, "crawlers", "Bots and crawlers", "");
         self.list(report, shown, "browsers", "Browsers", "of people");
         self.list(report, shown, "systems", "Systems", "of people");
         self.list(report, shown, "devices", "Devices", "of people");

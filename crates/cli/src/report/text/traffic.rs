@@ -78,8 +78,7 @@ impl Page {
             );
             self.line(line);
             let (mean, middle) = (duration(visits.seconds), duration(visits.middle_seconds));
-            let line =
-                format!("  {:>10}  {QUIET}they took {mean} on average, the middle one {middle}{QUIET:#}", "");
+            let line = format!("  {:>10}  {QUIET}they took {mean} on average, median {middle}{QUIET:#}", "");
             self.line(line);
         }
         for (name, title) in [("sites", "By site"), ("servers", "By server")] {

@@ -47,7 +47,7 @@ impl Reading<'_> {
                 ("forever", _) => keeping.keep = None,
                 (_, Some(time)) => keeping.keep = Some(time),
                 _ => {
-                    let message = format!("`{}` is no length of time", text.value);
+                    let message = format!("`{}` is not a length of time", text.value);
                     self.error(
                         &text.span,
                         message,

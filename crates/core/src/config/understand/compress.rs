@@ -27,7 +27,7 @@ impl Reading<'_> {
             match units::size(&text.value) {
                 Some(size) => change.at_least = Some(size),
                 None => {
-                    let message = format!("`{}` is no size", text.value);
+                    let message = format!("`{}` is not a size", text.value);
                     self.error(
                         &text.span,
                         message,
@@ -49,7 +49,7 @@ impl Reading<'_> {
         if is_whole && at_an_end && !value.contains([';', ' ']) {
             return Some(value);
         }
-        let message = format!("`{}` is no type of what is sent", text.value);
+        let message = format!("`{}` is not a media type", text.value);
         let remedy = "write it like \"text/html\", \"text/*\" or \"*+xml\"";
         self.error(&text.span, message, "a type and a subtype; * at one end", remedy);
         None

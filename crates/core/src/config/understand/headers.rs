@@ -56,7 +56,7 @@ impl Reading<'_> {
         let mut fields = Vec::new();
         for (key, value) in item.pairs().unwrap_or_default() {
             let Ok(name) = key.value.parse::<HeaderName>() else {
-                let message = format!("`{}` is no name of a header field", key.value);
+                let message = format!("`{}` is not a header name", key.value);
                 self.error(&key.span, message, "RFC 9110 §5.1", "write it like \"X-Content-Type-Options\"");
                 continue;
             };

@@ -34,7 +34,7 @@ impl Reading<'_> {
     pub(super) fn authority(&mut self, section: &Section<'_>) -> Option<Authority> {
         let directory = section.text("directory")?;
         if !directory.value.starts_with("https://") && !directory.value.starts_with("http://127.0.0.1:") {
-            let message = format!("`{}` is no address of an authority", directory.value);
+            let message = format!("`{}` is not an authority's directory URL", directory.value);
             let remedy = "write it like \"https://authority.example/directory\"";
             self.error(&directory.span, message, "it must begin with https://", remedy);
         }
@@ -65,7 +65,7 @@ impl Reading<'_> {
                     );
                 }
                 if let Some(any) = hosts.iter().find(|host| host.value.starts_with('*')) {
-                    let reason = "an authority believes that only over DNS, which is not ours";
+                    let reason = "wildcards need a DNS challenge, which is not supported";
                     let remedy = "name the hosts one by one, or have a command bring the certificate";
                     self.error(
                         &any.span,
@@ -104,7 +104,7 @@ impl Reading<'_> {
             octet.is_ascii_alphanumeric() || matches!(octet, b'-' | b'.' | b'_' | b':' | b'[' | b']')
         };
         if value.is_empty() || !value.bytes().all(sound) || (value.contains(':') && !value.starts_with('[')) {
-            let message = format!("`{}` is no host name", host.value);
+            let message = format!("`{}` is not a host name", host.value);
             self.error(
                 &host.span,
                 message,

@@ -112,12 +112,7 @@ pub(super) fn folder_settings(
     for condition in settings.rules.written().iter().flat_map(|rule| &rule.when) {
         if condition.fact == FactName::Country && config.service.countries.is_none() {
             let remedy = "name one in the service's configuration, or leave this out";
-            reading.error(
-                &condition.place,
-                "no country could be told",
-                "there is no `countries` file",
-                remedy,
-            );
+            reading.error(&condition.place, "the country is unknown", "there is no `countries` file", remedy);
         }
     }
     if reading.diagnostics.is_empty() { Ok(settings) } else { Err(reading.diagnostics) }
@@ -127,7 +122,7 @@ fn parse(text: &str, begins: usize) -> Result<Spanned<DeTable<'_>>, Diagnostic> 
     DeTable::parse(text).map_err(|error| {
         let span = error.span().unwrap_or(0..0);
         let span = span.start + begins..span.end + begins;
-        Diagnostic::error(span, "this is no valid TOML", error.message().replace('\n', ", "))
+        Diagnostic::error(span, "this is not valid TOML", error.message().replace('\n', ", "))
     })
 }
 
@@ -258,9 +253,14 @@ impl Reading<'_> {
         let has_https = config.listeners.iter().any(|listener| listener.https);
         for site in &config.sites {
             if site.https.value == Https::Required && !has_https && !config.listeners.is_empty() {
-                let message = format!("`{}` requires HTTPS, and nothing answers by it", site.name.value);
+                let message = format!("`{}` requires HTTPS, and no listener has it", site.name.value);
                 let remedy = "give a [[listener]] https = true, or write https = \"offered\"";
-                self.error(&site.https.span, message, "visitors would be sent where nobody answers", remedy);
+                self.error(
+                    &site.https.span,
+                    message,
+                    "redirects would lead to a port nobody listens on",
+                    remedy,
+                );
             }
             for fact in site.rules.written().iter().flat_map(|rule| rule.asks_for()) {
                 match fact {
@@ -274,7 +274,7 @@ impl Reading<'_> {
                 if config.service.countries.is_none() {
                     let remedy = "name one in [service]: countries = \"countries.mmdb\"";
                     let place = condition.place.clone();
-                    self.error(&place, "no country could be told", "there is no `countries` file", remedy);
+                    self.error(&place, "the country is unknown", "there is no `countries` file", remedy);
                 }
             }
         }
@@ -357,7 +357,7 @@ impl Reading<'_> {
         match text.value.parse() {
             Ok(value) => Some(Located { value, span: text.span }),
             Err(_) => {
-                let message = format!("`{}` is no address", text.value);
+                let message = format!("`{}` is not an address", text.value);
                 let remedy = "write it like \"127.0.0.1:7380\" or \"[::1]:7380\"";
                 self.error(&text.span, message, "a numeric address and a port", remedy);
                 None
@@ -368,7 +368,7 @@ impl Reading<'_> {
     fn network(&mut self, text: &Located<String>) -> Option<IpNet> {
         let network = text.value.parse().or_else(|_| text.value.parse::<std::net::IpAddr>().map(IpNet::from));
         if network.is_err() {
-            let message = format!("`{}` is no network", text.value);
+            let message = format!("`{}` is not a network", text.value);
             self.error(
                 &text.span,
                 message,
@@ -471,7 +471,7 @@ at_least = "1 kB"
         "did you mean `Atlantic/Faroe`?"
     )]
     #[case::codec("gzip", "gzp", "there is no codec `gzp`", "did you mean `gzip`?")]
-    #[case::address("127.0.0.1:7380", "localhost", "`localhost` is no address", "write it like")]
+    #[case::address("127.0.0.1:7380", "localhost", "`localhost` is not an address", "write it like")]
     #[case::main_host(
         "main_host = \"h",
         "main_host = \"mh",
@@ -484,7 +484,7 @@ at_least = "1 kB"
         "the path `errors/lost.html` does not begin at the site's root",
         "write \"/errors/lost.html\""
     )]
-    #[case::status("404", "4O4", "`4O4` is no error status", "write it like 404")]
+    #[case::status("404", "4O4", "`4O4` is not an error status", "write it like 404")]
     #[case::effort(
         "[\"gzip\"]",
         "[\"gzip\"]\neffort = { gzip = 12 }",
@@ -525,11 +525,11 @@ at_least = "1 kB"
     #[case::keep(
         "at_least = \"1 kB\"",
         "[site.log]\nkeep = \"long\"",
-        "`long` is no length of time",
+        "`long` is not a length of time",
         "90 days"
     )]
-    #[case::size("1 kB", "1 stone", "`1 stone` is no size", "256 bytes")]
-    #[case::toml("[service]", "[service", "this is no valid TOML", "")]
+    #[case::size("1 kB", "1 stone", "`1 stone` is not a size", "256 bytes")]
+    #[case::toml("[service]", "[service", "this is not valid TOML", "")]
     #[case::host_twice("\"www.h", "\"h", "the host `harbour.lindry.example` is claimed twice", "remove one")]
     fn mistakes_have_place_reason_and_remedy(
         #[case] right: &str,

@@ -61,26 +61,26 @@ impl Reading<'_> {
         let field = |nth: usize| fields.get(nth).map(|text| &**text).filter(|text| !text.is_empty());
         let (Some(old), Some(new)) = (field(0), field(1)) else {
             let reason = format!("{} of at least two fields", fields.len());
-            self.error(place, "this line moves nothing", reason, "write it like /old.html,/new.html,308");
+            self.error(place, "this line has no redirect", reason, "write it like /old.html,/new.html,308");
             return false;
         };
         if !is_plain(old)
             && let Err(error) = Pattern::literal(old)
         {
-            self.error(place, format!("`{old}` is no path"), error.to_string(), "write it like /old.html");
+            self.error(place, format!("`{old}` is not a path"), error.to_string(), "write it like /old.html");
             return false;
         }
         if !is_plain(new)
             && let Some((reason, remedy)) = target_mistake(&Template::literal(new))
         {
-            self.error(place, format!("nobody can be sent to `{new}`"), reason, remedy);
+            self.error(place, format!("invalid redirect target `{new}`"), reason, remedy);
             return false;
         }
         if let Some(status) = field(2)
             && redirect_status(status.parse().unwrap_or(0)).is_none()
         {
             let reason = "301 and 308 are for good, 302, 303 and 307 for now";
-            self.error(place, "this status sends nobody anywhere", reason, "write 308 or 307");
+            self.error(place, "not a redirect status", reason, "write 308 or 307");
             return false;
         }
         true

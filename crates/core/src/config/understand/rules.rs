@@ -105,7 +105,7 @@ impl Reading<'_> {
             return match Pattern::understand(&text.value) {
                 Ok(pattern) => Some(pattern),
                 Err((error, part)) => {
-                    let message = format!("`{}` is no path", text.value);
+                    let message = format!("`{}` is not a path", text.value);
                     let remedy = match error {
                         PatternError::NoSlash => format!("write \"/{}\"", text.value),
                         PatternError::TwoSlashes => {
@@ -162,7 +162,7 @@ impl Reading<'_> {
                         match FactName::of_family(&key.value, &argument.value) {
                             Some(fact) => conditions.extend(self.condition(fact, argument.span, &value)),
                             None => {
-                                let message = format!("`{}` is no name of a header field", argument.value);
+                                let message = format!("`{}` is not a header name", argument.value);
                                 self.error(
                                     &argument.span,
                                     message,
@@ -236,7 +236,7 @@ impl Reading<'_> {
             words.push(text);
         }
         if entries.is_empty() {
-            self.error(&value.span, "nothing is among nothing", "an empty list", "name at least one");
+            self.error(&value.span, "an empty list never matches", "an empty list", "name at least one");
             return None;
         }
         Some(Condition {
@@ -323,7 +323,7 @@ impl Reading<'_> {
                 if let Some(place) = section.place(key) {
                     let message = format!("`{key}` belongs to a redirect");
                     let remedy = "add redirect = \"/…\", or write refuse = 403 for another answer";
-                    self.error(&place, message, "this rule sends nobody anywhere", remedy);
+                    self.error(&place, message, "this rule has no redirect", remedy);
                 }
             }
         }
@@ -359,7 +359,7 @@ impl Reading<'_> {
     ) -> Option<Answering> {
         let template = self.template(target, names)?;
         if let Some((reason, remedy)) = target_mistake(&template) {
-            let message = format!("nobody can be sent to `{}`", target.value);
+            let message = format!("invalid redirect target `{}`", target.value);
             self.error(&target.span, message, reason, remedy);
         }
         let status = match section.number("status") {
@@ -367,7 +367,7 @@ impl Reading<'_> {
             Some(number) => match redirect_status(number.value) {
                 Some(status) => status,
                 None => {
-                    let message = format!("{} sends nobody anywhere", number.value);
+                    let message = format!("{} is not a redirect status", number.value);
                     let reason = "301 and 308 are for good, 302, 303 and 307 for now";
                     self.error(&number.span, message, reason, "write status = 308 or 307");
                     return None;
@@ -409,7 +409,7 @@ impl Reading<'_> {
             written => match units::duration(written) {
                 Some(time) => Some(Lifetime::For(time)),
                 None => {
-                    let message = format!("`{written}` is no time to keep something");
+                    let message = format!("`{written}` is not a cache lifetime");
                     let remedy = "write it like \"1 year\", or \"never\", or \"ask\" for asking each time";
                     self.error(&text.span, message, "a number and its unit", remedy);
                     None
@@ -449,7 +449,7 @@ impl Reading<'_> {
         let mut limit = Limit { id: self.limits, at_once: 10, ..Limit::default() };
         self.limits += 1;
         let mut wrong = |text: &Located<String>, remedy: &str| {
-            let message = format!("`{}` is no limit", text.value);
+            let message = format!("`{}` is not a limit", text.value);
             self.error(&text.span, message, "an amount in a length of time", remedy);
         };
         if let Some(text) = section.text("requests") {
@@ -507,7 +507,7 @@ impl Reading<'_> {
         for origin in &cors.origins {
             let bare = origin.strip_prefix("https://").or_else(|| origin.strip_prefix("http://"));
             if origin != "*" && bare.is_none_or(|host| host.is_empty() || host.contains('/')) {
-                let message = format!("`{origin}` is no origin");
+                let message = format!("`{origin}` is not an origin");
                 let remedy = "write it like \"https://partner.example\", or \"*\" for anybody";
                 self.error(&place, message, "scheme and host, without a path (RFC 6454)", remedy);
             }
@@ -521,7 +521,7 @@ impl Reading<'_> {
             );
         }
         if cors.with_credentials && cors.origins.iter().any(|origin| origin == "*") {
-            let reason = "any page a visitor looks at could read what is meant for them";
+            let reason = "any web page could read responses meant for the signed-in visitor";
             self.error(
                 &place,
                 "anybody's pages would read with the visitor's password",
@@ -531,7 +531,7 @@ impl Reading<'_> {
         }
         for name in cors.fields.iter().chain(&cors.exposed) {
             if name.parse::<HeaderName>().is_err() {
-                let message = format!("`{name}` is no name of a header field");
+                let message = format!("`{name}` is not a header name");
                 self.error(&place, message, "RFC 9110 §5.1", "write it like \"X-Token\"");
             }
         }

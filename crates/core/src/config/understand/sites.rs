@@ -119,7 +119,7 @@ impl Reading<'_> {
     pub(super) fn time(&mut self, text: &Located<String>) -> Option<Duration> {
         let time = units::duration(&text.value);
         if time.is_none() {
-            let message = format!("`{}` is no length of time", text.value);
+            let message = format!("`{}` is not a length of time", text.value);
             self.error(&text.span, message, "a number and its unit", "write it like \"90 days\"");
         }
         time
@@ -150,7 +150,7 @@ impl Reading<'_> {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => "add it to `hosts`".to_owned(),
             };
-            self.error(&main.span, message, "visitors would be sent to a host nobody answers to", remedy);
+            self.error(&main.span, message, "redirects would lead to a host that no site answers", remedy);
         }
         let folder = section.text("folder").map(|folder| self.folder(Some(folder), ""));
         let rules = self.rules(section, Kinship::Site);
@@ -279,14 +279,14 @@ impl Reading<'_> {
         for (key, value) in pairs {
             let extension = key.value.strip_prefix('.').unwrap_or(&key.value);
             if extension.is_empty() || extension.contains(['.', '/', '*']) {
-                let message = format!("`{}` is no extension", key.value);
+                let message = format!("`{}` is not an extension", key.value);
                 let reason = "what stands after the last dot of a file's name";
                 self.error(&key.span, message, reason, "write it like chart = \"image/x-chart\"");
                 continue;
             }
             let written = value.text().map(|text| text.value).unwrap_or_default();
             if let Err(reason) = types.set(extension, &written) {
-                let message = format!("`{written}` is no media type");
+                let message = format!("`{written}` is not a media type");
                 let remedy = "write it like \"image/x-chart\" or \"text/plain; charset=iso-8859-1\"";
                 self.error(&value.span, message, reason, remedy);
             }
@@ -317,7 +317,7 @@ impl Reading<'_> {
                 (Some(class @ 4..=5), _) => _ = pages.by_class.insert(class, page),
                 (_, Ok(status @ 400..=599)) => _ = pages.by_status.insert(status, page),
                 _ => {
-                    let message = format!("`{}` is no error status", key.value);
+                    let message = format!("`{}` is not an error status", key.value);
                     self.error(&key.span, message, "400 to 599, or \"4xx\" or \"5xx\"", "write it like 404");
                 }
             }
