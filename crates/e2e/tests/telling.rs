@@ -319,12 +319,12 @@ fn a_prelude_says_what_came_before_and_what_failed() {
         (&Value::from("2026-11-06T12:00:00Z"), &Value::from("2026-11-06T12:06:00Z"))
     );
     assert_eq!((&burst["troubled"], &burst["days"]), (&Value::from(12), &Value::from(5)));
-    let witness = |when: &str, value: &str| {
+    let observer = |when: &str, value: &str| {
         let all = burst["witnesses"].as_array().unwrap();
         let found = all.iter().find(|one| one["when"] == when && one["value"] == value);
         found.unwrap_or_else(|| panic!("{value} is not told: {burst:#}")).clone()
     };
-    let client = witness("before", "203.0.113.9");
+    let client = observer("before", "203.0.113.9");
     assert_eq!(
         (&client["before"], number(&client["usually_before"]), &client["during"]),
         (&Value::from(240), 0.0, &Value::from(0))

@@ -1,6 +1,6 @@
 //! One line for each request, as a site's configuration says it is written.
 
-use crate::journal::Pen;
+use crate::journal::Appender;
 use exedra_core::logs::mask::masked;
 use exedra_core::logs::{LogTemplate, LoggedRequest};
 use std::fmt::Write;
@@ -15,7 +15,7 @@ pub const NO_SITE: &str = "no_site";
 #[derive(Clone)]
 pub struct AccessLog {
     /// Where its lines go; nowhere when the site has none.
-    pub pen: Option<Arc<Pen>>,
+    pub appender: Option<Arc<Appender>>,
     /// How they look.
     pub template: LogTemplate,
     /// Whether addresses are cut to their network before they are written.
@@ -25,8 +25,8 @@ pub struct AccessLog {
 impl AccessLog {
     /// Writes one request down.
     pub fn record(&self, request: &LoggedRequest<'_>) {
-        if let Some(pen) = &self.pen {
-            pen.put(|out| self.template.write(request, out));
+        if let Some(appender) = &self.appender {
+            appender.put(|out| self.template.write(request, out));
         }
     }
 }

@@ -1,7 +1,7 @@
 //! What went wrong, one JSON object a line: who asked for what, which file was looked for, which page linked
 //! there, and the cause in words.
 
-use crate::journal::Pen;
+use crate::journal::Appender;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -41,13 +41,13 @@ pub struct ErrorLine<'a> {
 #[derive(Clone)]
 pub struct ErrorLog {
     /// Where its lines go.
-    pub pen: Arc<Pen>,
+    pub appender: Arc<Appender>,
 }
 
 impl ErrorLog {
     /// Writes one error down.
     pub fn record(&self, line: &ErrorLine<'_>) {
-        self.pen.put(|out| {
+        self.appender.put(|out| {
             let before = out.len();
             match serde_json::to_writer(&mut *out, line) {
                 Ok(()) => out.push(b'\n'),

@@ -3,7 +3,7 @@
 
 use crate::access_log::client_text;
 use crate::authority::host;
-use crate::connections::pulse::Pulse;
+use crate::connections::activity::Activity;
 use crate::error_log::ErrorLine;
 use crate::limits::Passage;
 use crate::respond::Secured;
@@ -28,7 +28,7 @@ pub struct Finished {
     /// Where it is written down, and counted.
     pub service: Arc<Site>,
     /// The connection it came by.
-    pub pulse: Arc<Pulse>,
+    pub activity: Arc<Activity>,
     /// When it came in: milliseconds since 1970 UTC.
     pub time: i64,
     /// The same, by a clock that only goes forward.
@@ -118,7 +118,7 @@ impl Finished {
             self.write_failure(failure, &request);
         }
         service.counter.count(self.bytes);
-        self.pulse.answered();
+        self.activity.answered();
     }
 
     fn write_failure(&self, failure: &Failure, request: &LoggedRequest<'_>) {

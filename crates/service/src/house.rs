@@ -17,16 +17,16 @@ use crate::encodings::Encodings;
 use crate::error_log::{ERRORS, ErrorLog};
 use crate::folders::Folders;
 use crate::guards::Guards;
-use crate::guards::tries::Tries;
+use crate::guards::login_throttle::LoginThrottle;
 use crate::journal::generations::Listing;
 use crate::journal::keeping::Kept;
 use crate::journal::thread::LogThread;
-use crate::journal::{Journal, Pen};
+use crate::journal::{Appender, Journal};
 use crate::limits::Limits;
-use crate::near::Owner;
 use crate::running::StartError;
 use crate::site::{Fired, Site, Tls};
 use crate::sockets::HandedOver;
+use crate::thread_cache::CacheOwner;
 use crate::threads::{keep_on, keep_on_task};
 use exedra_core::config::{Config, Keeping, Limits as ConfigLimits, Listener, Log};
 use exedra_core::logs::{Layout, LogTemplate};
@@ -58,7 +58,7 @@ pub struct House {
     tickets: Arc<dyn ProducesTickets>,
     limits: Arc<Limits>,
     open_files: Arc<OpenFiles>,
-    tries: Arc<Tries>,
+    throttle: Arc<LoginThrottle>,
     /// What authorities are told that are asked for certificates.
     pub tokens: Arc<Tokens>,
     journals: Mutex<Journals>,
@@ -126,7 +126,7 @@ impl House {
             tickets: rustls::crypto::ring::Ticketer::new()?,
             limits: Arc::default(),
             open_files: Arc::default(),
-            tries: Arc::default(),
+            throttle: Arc::default(),
             tokens: Arc::default(),
             journals: Mutex::new(journals),
             doors: Mutex::default(),
@@ -213,7 +213,7 @@ impl House {
             disk,
             folders: Arc::new(Folders::new()),
             encodings,
-            guards: Arc::new(Guards::new(&config, Arc::clone(&self.tries))),
+            guards: Arc::new(Guards::new(&config, Arc::clone(&self.throttle))),
             limits: Arc::clone(&self.limits),
             countries,
             tls,
@@ -225,7 +225,7 @@ impl House {
             division,
             open_files: Arc::clone(&self.open_files),
             counter: before.map_or_else(|| self.counters.add(), |site| Arc::clone(&site.counter)),
-            owner: Owner::another(),
+            owner: CacheOwner::another(),
             config: Arc::clone(&config),
         });
         let threads = self.employ(&site).map_err(|error| failed(state, error))?;
@@ -344,19 +344,20 @@ impl House {
         let mut logs = Vec::new();
         for site in &config.sites {
             let Log { write, layout, masks_clients, keeping } = &site.log;
-            let pen = match write {
+            let appender = match write {
                 true => Some(journals.open(config, &listing, &site.name.value, layout, *keeping, true)?),
                 false => None,
             };
             let template = LogTemplate::new(layout);
-            logs.push(AccessLog { pen, template, masks_clients: *masks_clients });
+            logs.push(AccessLog { appender, template, masks_clients: *masks_clients });
         }
         let full = Layout::full();
-        let pen = journals.open(config, &listing, NO_SITE, &full, config.errors, true)?;
+        let appender = journals.open(config, &listing, NO_SITE, &full, config.errors, true)?;
         let masks_clients = config.sites.iter().all(|site| site.log.masks_clients);
-        let no_site = AccessLog { pen: Some(pen), template: LogTemplate::new(&full), masks_clients };
-        let pen = journals.open(config, &listing, ERRORS, &Layout::bare(), config.errors, false)?;
-        Ok((logs, no_site, ErrorLog { pen }))
+        let no_site =
+            AccessLog { appender: Some(appender), template: LogTemplate::new(&full), masks_clients };
+        let appender = journals.open(config, &listing, ERRORS, &Layout::bare(), config.errors, false)?;
+        Ok((logs, no_site, ErrorLog { appender }))
     }
 
     /// Looks whether the logs are still where they were, and begins new ones where they are not.
@@ -393,17 +394,17 @@ impl Journals {
         layout: &Layout,
         keeping: Keeping,
         holds_requests: bool,
-    ) -> io::Result<Arc<Pen>> {
+    ) -> io::Result<Arc<Appender>> {
         let zone = config.service.time_zone.clone();
         let written = self.written.clone().filter(|_| holds_requests);
         if let Some(journal) = self.open.get(name) {
             journal.follow(keeping, zone);
-            return journal.pen(layout, written);
+            return journal.appender(layout, written);
         }
         let folder = &config.service.logs.value;
         let thread = Arc::clone(&self.thread);
         let journal = Journal::open_listed(folder, listing, name, keeping, zone, thread)?;
-        let pen = journal.pen(layout, written)?;
+        let appender = journal.appender(layout, written)?;
         let is_followed = holds_requests && config.service.records;
         if is_followed {
             // When nobody follows any longer, the service is about to stop.
@@ -412,7 +413,7 @@ impl Journals {
         let records = is_followed.then(|| Arc::clone(&self.records));
         locked(&self.kept).push(Kept { journal: Arc::clone(&journal), records });
         self.open.insert(name.to_owned(), journal);
-        Ok(pen)
+        Ok(appender)
     }
 }
 

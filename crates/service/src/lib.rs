@@ -48,12 +48,12 @@ pub mod journal;
 pub mod limits;
 pub mod lock;
 pub mod memory;
-pub mod near;
 pub mod preflight;
 pub mod respond;
 pub mod running;
 pub mod site;
 pub mod sockets;
+pub mod thread_cache;
 pub mod threads;
 pub mod whole;
 

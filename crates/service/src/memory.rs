@@ -11,8 +11,8 @@
 use crate::access_log::client_text;
 use crate::authority::host;
 use crate::disk::{Disk, Kept};
-use crate::near::{Near, Owner};
 use crate::site::Site;
+use crate::thread_cache::{CacheOwner, ThreadCache};
 use crate::{folders, forwarded};
 use bytes::Bytes;
 use exedra_core::answer::{Bound, Entry, Form, Question};
@@ -87,14 +87,14 @@ impl Draft {
 }
 
 struct Memory {
-    near: Near<Box<[u8]>, Arc<Remembered>>,
+    cache: ThreadCache<Box<[u8]>, Arc<Remembered>>,
     once: Box<[u64]>,
     hasher: RandomState,
 }
 
 thread_local! {
     static MEMORY: RefCell<Memory> = RefCell::new(Memory {
-        near: Near::default(),
+        cache: ThreadCache::default(),
         once: vec![0; SEEN_ONCE].into_boxed_slice(),
         hasher: RandomState::default(),
     });
@@ -115,7 +115,7 @@ pub fn stands_alone(request: &Parts) -> bool {
 
 /// Remembers an answer for the head it was given to, if that head came before.
 pub fn remember(
-    owner: Owner,
+    owner: CacheOwner,
     head: &[u8],
     request: &Parts,
     draft: Draft,
@@ -161,20 +161,20 @@ pub fn remember(
             content: content.clone(),
             line,
         };
-        memory.near.keep(owner, head.into(), Arc::new(answer), octets);
+        memory.cache.keep(owner, head.into(), Arc::new(answer), octets);
     });
 }
 
 /// The answer to a head, if it is remembered and still holds.
-pub fn recall(owner: Owner, head: &[u8], disk: &Disk) -> Option<Arc<Remembered>> {
+pub fn recall(owner: CacheOwner, head: &[u8], disk: &Disk) -> Option<Arc<Remembered>> {
     MEMORY.with_borrow_mut(|memory| {
-        let answer = memory.near.get(owner, head)?;
+        let answer = memory.cache.get(owner, head)?;
         let id = answer.line.site;
         let folders_hold = answer.folders.as_ref().is_none_or(|known| known.still_holds(id, disk));
         if folders_hold && disk.believes(&answer.question, &answer.kept) {
             return Some(Arc::clone(answer));
         }
-        memory.near.forget(head);
+        memory.cache.forget(head);
         None
     })
 }
@@ -328,7 +328,7 @@ mod tests {
         keep(tail);
         keep(tail);
         assert!(recall(owner, tail, &disk).is_none());
-        assert!(recall(Owner::another(), head, &disk).is_none(), "another configuration's");
+        assert!(recall(CacheOwner::another(), head, &disk).is_none(), "another configuration's");
 
         let began = Instant::now();
         while disk.believes(&answer.question, &answer.kept) {

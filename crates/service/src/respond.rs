@@ -6,7 +6,7 @@
 use crate::attempt::{Fetched, Lack, Ready, attempt, ready};
 use crate::authority::{self, authority, host, split};
 use crate::body::{Content, LoggedBody};
-use crate::connections::pulse::Pulse;
+use crate::connections::activity::Activity;
 use crate::finished::{Failure, Finished, protocol};
 use crate::forwarded;
 use crate::limits::TooMany;
@@ -87,7 +87,7 @@ pub struct Responder {
     /// Whose they are.
     pub peer: Peer,
     /// What the connection is doing.
-    pub pulse: Arc<Pulse>,
+    pub activity: Arc<Activity>,
 }
 
 impl Service<Request<Incoming>> for Responder {
@@ -96,7 +96,7 @@ impl Service<Request<Incoming>> for Responder {
     type Future = Responding;
 
     fn call(&self, request: Request<Incoming>) -> Responding {
-        respond(&self.current, request, &self.peer, &self.pulse)
+        respond(&self.current, request, &self.peer, &self.activity)
     }
 }
 
@@ -104,21 +104,21 @@ fn respond(
     current: &Arc<Current>,
     request: Request<Incoming>,
     peer: &Peer,
-    pulse: &Arc<Pulse>,
+    activity: &Arc<Activity>,
 ) -> Responding {
     let site = &current.load_full();
     // Requests that come beside each other end when their connection does.
-    let is_last = pulse.answering() >= site.config.limits.requests && !pulse.is_shared();
+    let is_last = activity.answering() >= site.config.limits.requests && !activity.is_shared();
     let (request, _body) = request.into_parts();
     if !memory::stands_alone(&request) {
-        pulse.has_more();
+        activity.has_more();
     }
     let service = &site.config.service;
     let origin = forwarded::origin(peer.address, &request.headers, &service.forwarders, service.forwarded_by);
     let scheme = origin.scheme.unwrap_or(peer.scheme);
     let finished = Box::new(Finished {
         service: Arc::clone(site),
-        pulse: Arc::clone(pulse),
+        activity: Arc::clone(activity),
         time: jiff::Timestamp::now().as_millisecond(),
         began: Instant::now(),
         client: origin.client,
@@ -143,7 +143,7 @@ fn respond(
     if let Some(why) = authority::fault(&finished.request) {
         return Responding::Later(Box::pin(respond_malformed(why, finished, is_last)));
     }
-    let mut fetched = Fetched::of(finished.client, pulse.is_shared());
+    let mut fetched = Fetched::of(finished.client, activity.is_shared());
     match attempt(site, facts(&finished), &mut fetched) {
         Ok(ready) if ready.answer.bound.is_none() => Responding::Now(Some(send(ready, finished, is_last))),
         Ok(ready) => match pass(&ready.answer, finished) {
@@ -246,7 +246,7 @@ async fn fetch(
     again: impl Fn(&Site, &Finished, &mut Fetched) -> Result<Ready, Lack>,
 ) -> (Option<Ready>, Box<Finished>) {
     let site = Arc::clone(&finished.service);
-    let mut fetched = Fetched::of(finished.client, finished.pulse.is_shared());
+    let mut fetched = Fetched::of(finished.client, finished.activity.is_shared());
     let mut changes = 0;
     for _ in 0..MOST_FETCHES {
         changes += usize::from(!fetched.supply(&site, finished.client, lack).await);
@@ -341,7 +341,7 @@ fn keep_in_mind(
     let facts = (site, finished.encoding, finished.full_bytes);
     if finished.is_bare
         && memory::stands_alone(&finished.request)
-        && let Some(head) = finished.pulse.own_head()
+        && let Some(head) = finished.activity.own_head()
     {
         let (owner, bound) = (finished.service.owner, finished.bound.as_deref());
         memory::remember(owner, &head, &finished.request, draft, (status, headers, content), facts, bound);

@@ -12,7 +12,7 @@ use crate::error_log::{ErrorLine, ErrorLog};
 use crate::folders::Folders;
 use crate::guards::Guards;
 use crate::limits::Limits;
-use crate::near::Owner;
+use crate::thread_cache::CacheOwner;
 use arc_swap::ArcSwap;
 use exedra_core::config::{Config, SiteId};
 use exedra_core::facts::{Known, LocalTime, Scheme};
@@ -63,7 +63,7 @@ pub struct Site {
     /// What is counted.
     pub counter: Arc<Counter>,
     /// Whose remembered answers are those of this configuration.
-    pub owner: Owner,
+    pub owner: CacheOwner,
 }
 
 /// How connections are secured.

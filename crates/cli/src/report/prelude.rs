@@ -3,12 +3,12 @@
 use crate::Failure;
 use crate::figures::{grouped, several, shorten};
 use crate::out::{QUIET, STRONG, TROUBLE};
-use crate::sources::reading::{self, ReadAll, Taker};
+use crate::sources::reading::{self, ReadAll, Sink};
 use crate::sources::{Asked, Progress};
 use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
 use exedra_core::prelude::minutes::Burst;
 use exedra_core::prelude::{MINUTE, Minutes, Prelude, Tallies, Trouble, preludes};
-use exedra_core::scope::{Sieve, period};
+use exedra_core::scope::{RowFilter, period};
 use exedra_core::survey::SurveyPlan;
 use exedra_core::trail::Place;
 use jiff::Timestamp;
@@ -112,7 +112,7 @@ fn understand(of: &str, plan: &SurveyPlan) -> Result<(Trouble, Option<(i64, i64)
 
 /// Hands the requests of one thread that are within the scope to somebody who counts.
 struct Follower<M, F> {
-    sieve: Sieve,
+    row_filter: RowFilter,
     batch: RequestBatch,
     texts: Dictionaries,
     made: M,
@@ -121,25 +121,25 @@ struct Follower<M, F> {
 
 impl<M, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries)> Follower<M, F> {
     fn new(plan: &SurveyPlan, made: M, count: F) -> Self {
-        let sieve = Sieve::new(plan.scope.clone(), plan.countries.clone());
-        Follower { sieve, batch: RequestBatch::default(), texts: Dictionaries::default(), made, count }
+        let row_filter = RowFilter::new(plan.scope.clone(), plan.countries.clone());
+        Follower { row_filter, batch: RequestBatch::default(), texts: Dictionaries::default(), made, count }
     }
 }
 
-impl<M: Send, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries) + Send> Taker for Follower<M, F> {
+impl<M: Send, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries) + Send> Sink for Follower<M, F> {
     type Made = M;
 
     fn take(&mut self, _: Place, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize) -> usize {
         self.batch.clear();
         let octets = read(&mut self.batch, &mut self.texts);
         for row in 0..self.batch.rows() {
-            if self.sieve.keeps(&self.batch, row, &self.texts) {
+            if self.row_filter.keeps(&self.batch, row, &self.texts) {
                 (self.count)(&mut self.made, &self.batch, row, &self.texts);
             }
         }
         if self.texts.are_full() {
             self.texts = Dictionaries::default();
-            self.sieve.forget();
+            self.row_filter.forget();
         }
         octets
     }
@@ -192,9 +192,9 @@ fn page(found: &[Prelude], words: &str, trouble: Trouble, zone: &TimeZone, width
         if prelude.witnesses.is_empty() {
             lines.push("  Nothing else was out of the ordinary in it, or before.".to_owned());
         }
-        for witness in &prelude.witnesses {
-            let (said, beside) = witness.words.split_once("; ").unwrap_or((&witness.words, ""));
-            let surprise = format!("  {QUIET}{:>6.0}{QUIET:#}  ", witness.surprise);
+        for observer in &prelude.witnesses {
+            let (said, beside) = observer.words.split_once("; ").unwrap_or((&observer.words, ""));
+            let surprise = format!("  {QUIET}{:>6.0}{QUIET:#}  ", observer.surprise);
             match said.width() + beside.width() + 12 <= width {
                 true => lines.push(format!("{surprise}{said}; {QUIET}{beside}{QUIET:#}")),
                 false => {

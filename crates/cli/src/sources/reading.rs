@@ -1,7 +1,7 @@
 //! Lines of all sources, over threads.
 //!
 //! Each thread takes blocks from one [`Feed`], cuts them by a [`LineReader`] of its own and hands the requests to a
-//! [`Taker`] of its own, so that memory stays the same however long the logs are.
+//! [`Sink`] of its own, so that memory stays the same however long the logs are.
 
 use super::bookmark::Begun;
 use super::feed::{Block, Feed};
@@ -64,7 +64,7 @@ pub struct Asked {
 }
 
 /// Whoever wants the requests of one thread.
-pub trait Taker: Send {
+pub trait Sink: Send {
     /// What it has made of them.
     type Made: Send;
 
@@ -79,7 +79,7 @@ pub trait Taker: Send {
     fn finish(self) -> Self::Made;
 }
 
-impl Taker for SurveyWorker<'_> {
+impl Sink for SurveyWorker<'_> {
     type Made = ();
 
     fn take(
@@ -134,7 +134,7 @@ struct Share {
 }
 
 /// Reads all sources. One that cannot be read does not keep the others from it, unless it is the only one.
-pub fn read<T: Taker>(
+pub fn read<T: Sink>(
     asked: &Asked,
     projection: Projection,
     progress: &Progress,
@@ -166,7 +166,7 @@ pub fn read<T: Taker>(
     Ok(ReadAll { made, lines, sources, failures, passed_over, read })
 }
 
-fn work<T: Taker>(feed: &Mutex<Feed>, projection: Projection, mut taker: T) -> (T::Made, Share) {
+fn work<T: Sink>(feed: &Mutex<Feed>, projection: Projection, mut taker: T) -> (T::Made, Share) {
     let mut share = Share::default();
     let mut readers: BTreeMap<usize, LineReader> = BTreeMap::new();
     let mut spare = Vec::new();

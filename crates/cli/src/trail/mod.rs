@@ -5,12 +5,12 @@
 mod show;
 
 use crate::scope::ScopeOptions;
-use crate::sources::reading::{self, Taker};
+use crate::sources::reading::{self, Sink};
 use crate::sources::{Asked, Progress, SourceOptions};
 use crate::{Failure, Form};
 use clap::Args;
 use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
-use exedra_core::scope::Sieve;
+use exedra_core::scope::RowFilter;
 use exedra_core::trail::{Keeper, Place, Trail};
 use ipnet::IpNet;
 use serde::Serialize;
@@ -74,7 +74,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let taker = || Follower {
         wanted: wanted.clone(),
         verdicts: Vec::new(),
-        sieve: Sieve::new(scope.clone(), countries.clone()),
+        row_filter: RowFilter::new(scope.clone(), countries.clone()),
         batch: RequestBatch::default(),
         texts: Dictionaries::default(),
         keeper: Keeper::default(),
@@ -132,13 +132,13 @@ struct Follower {
     wanted: Wanted,
     /// For each code of a client whether it is wanted.
     verdicts: Vec<bool>,
-    sieve: Sieve,
+    row_filter: RowFilter,
     batch: RequestBatch,
     texts: Dictionaries,
     keeper: Keeper,
 }
 
-impl Taker for Follower {
+impl Sink for Follower {
     type Made = Keeper;
 
     fn take(
@@ -154,7 +154,7 @@ impl Taker for Follower {
         for row in 0..self.batch.rows() {
             let client = self.batch.code(TextColumn::Client, row);
             if client.is_some_and(|client| self.verdicts[client as usize])
-                && self.sieve.keeps(&self.batch, row, &self.texts)
+                && self.row_filter.keeps(&self.batch, row, &self.texts)
             {
                 self.keeper.add(&self.batch, &self.texts, row, Place { row: row as u32, ..place });
             }
@@ -162,7 +162,7 @@ impl Taker for Follower {
         if self.texts.are_full() {
             self.texts = Dictionaries::default();
             self.verdicts.clear();
-            self.sieve.forget();
+            self.row_filter.forget();
         }
         octets
     }

@@ -10,7 +10,7 @@ use super::negotiate::{self, Codings};
 use super::path::{NoPath, Tidy, resolve, tidy};
 use super::represent::{Card, insert};
 use super::steering::Next;
-use super::trace::{Place, Step, Trace, Untidy, Witness};
+use super::trace::{Observer, Place, Step, Trace, Untidy};
 use super::{
     Answer, Body, Credentials, Encodings, Entry, FolderChain, Malformed, Question, Reply, SitePath, Turn,
     Want, pages,
@@ -34,19 +34,19 @@ pub fn answer_traced<'a>(config: &'a Config, facts: Facts<'a>, trace: Trace) -> 
     answer_before(config, facts, trace)
 }
 
-fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: W) -> Turn<'a, W> {
-    let mut deciding = Deciding::new(config, facts, witness);
+fn answer_before<'a, W: Observer>(config: &'a Config, facts: Facts<'a>, observer: W) -> Turn<'a, W> {
+    let mut deciding = Deciding::new(config, facts, observer);
     let Some(host) = facts.host.value() else {
-        deciding.witness.see(|| Step::NoHost);
+        deciding.observer.see(|| Step::NoHost);
         return deciding.failed_because(StatusCode::BAD_REQUEST, Malformed::NoHost.words());
     };
     let Some((id, as_default)) = site_for(config, host) else {
-        deciding.witness.see(|| Step::NoSite { host: host.to_owned() });
+        deciding.observer.see(|| Step::NoSite { host: host.to_owned() });
         return deciding.built_in(StatusCode::MISDIRECTED_REQUEST);
     };
     deciding.site = Some(id);
     let site = config.site(id);
-    deciding.witness.see(|| site_step(site, host, as_default));
+    deciding.observer.see(|| site_step(site, host, as_default));
     let written = facts.path.value().unwrap_or_default();
     // Asked of the server as a whole (RFC 9110 §9.3.7).
     if written == "*" && facts.method.value() == Some("OPTIONS") {
@@ -61,7 +61,7 @@ fn answer_before<'a, W: Witness>(config: &'a Config, facts: Facts<'a>, witness: 
             }
         }
         Err(why) => {
-            deciding.witness.see(|| Step::NoPath { written: written.to_owned(), why });
+            deciding.observer.see(|| Step::NoPath { written: written.to_owned(), why });
             deciding.failed(StatusCode::BAD_REQUEST)
         }
     }
@@ -117,7 +117,7 @@ enum Found {
     Other(Entry),
 }
 
-impl<'a, W: Witness> Waiting<'a, W> {
+impl<'a, W: Observer> Waiting<'a, W> {
     /// Goes on with the reply.
     pub fn told(self, reply: Reply) -> Turn<'a, W> {
         let Waiting { mut deciding, asked, stage } = self;
@@ -142,7 +142,7 @@ impl<'a, W: Witness> Waiting<'a, W> {
             (_, stage) => (Found::Other(Entry::Failed), stage),
         };
         let (found, stage) = found;
-        deciding.witness.see(|| {
+        deciding.observer.see(|| {
             let entry = match &found {
                 Found::File(card) => Entry::File(card.facts),
                 Found::Other(entry) => *entry,
@@ -202,11 +202,11 @@ pub(super) struct Deciding<'a, W> {
     pub unsure: bool,
     /// What the built-in page says, where there is more to say than the status does.
     pub why: Option<Box<str>>,
-    pub witness: W,
+    pub observer: W,
 }
 
-impl<'a, W: Witness> Deciding<'a, W> {
-    pub(super) fn new(config: &'a Config, facts: Facts<'a>, witness: W) -> Self {
+impl<'a, W: Observer> Deciding<'a, W> {
+    pub(super) fn new(config: &'a Config, facts: Facts<'a>, observer: W) -> Self {
         Deciding {
             config,
             head_only: facts.method.value() == Some("HEAD"),
@@ -219,7 +219,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             chain: None,
             unsure: false,
             why: None,
-            witness,
+            observer,
         }
     }
 
@@ -271,7 +271,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         match self.facts.method().value() {
             Some("GET" | "HEAD" | "OPTIONS") => {}
             other => {
-                self.witness.see(|| Step::Method { method: other.unwrap_or_default().to_owned() });
+                self.observer.see(|| Step::Method { method: other.unwrap_or_default().to_owned() });
                 return self.failed(StatusCode::METHOD_NOT_ALLOWED);
             }
         }
@@ -281,14 +281,14 @@ impl<'a, W: Witness> Deciding<'a, W> {
     /// Finds the place that the path means, and asks its folders what they say of themselves.
     pub(super) fn look_up(mut self, id: SiteId, site: &'a Site, next: Next) -> Turn<'a, W> {
         if site.folder.is_none() {
-            self.witness.see(|| Step::NoFolder);
+            self.observer.see(|| Step::NoFolder);
             return self.failed(StatusCode::NOT_FOUND);
         }
         let place = match self.path.place() {
             Ok(place) => place,
             Err(why) => {
                 let written = self.path.written.clone().into_owned();
-                self.witness.see(|| Step::NoPath { written, why });
+                self.observer.see(|| Step::NoPath { written, why });
                 return match why {
                     NoPath::Malformed => self.failed(StatusCode::BAD_REQUEST),
                     NoPath::Nowhere => self.failed(StatusCode::NOT_FOUND),
@@ -313,11 +313,11 @@ impl<'a, W: Witness> Deciding<'a, W> {
             return self.failed(StatusCode::NOT_FOUND);
         };
         if self.facts.method().value() == Some("OPTIONS") {
-            self.witness.see(|| Step::Method { method: "OPTIONS".to_owned() });
+            self.observer.see(|| Step::Method { method: "OPTIONS".to_owned() });
             return self.options();
         }
         let written = &self.path.written;
-        self.witness.see(|| Step::Path { written: written.clone().into_owned(), place: place.clone() });
+        self.observer.see(|| Step::Path { written: written.clone().into_owned(), place: place.clone() });
         self.ask(id, place, Stage::Path)
     }
 
@@ -342,7 +342,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             Some((on, place)) => (on, Some(place)),
             None => (site.listing, site.origins.get("listing").map(Place::from)),
         };
-        self.witness.see(|| Step::Listing { on, place });
+        self.observer.see(|| Step::Listing { on, place });
         match on {
             true => self.ask(id, folder.clone(), Stage::Listing(folder)),
             false => self.failed(StatusCode::FORBIDDEN),
@@ -363,10 +363,10 @@ impl<'a, W: Witness> Deciding<'a, W> {
     /// Tells why a request belongs elsewhere.
     pub(super) fn see_home(&mut self, home: &Home<'_>) {
         if let Some(place) = home.host_place.clone() {
-            self.witness.see(|| Step::MainHost { host: home.host.to_owned(), place });
+            self.observer.see(|| Step::MainHost { host: home.host.to_owned(), place });
         }
         if let Some(place) = home.https_place.clone() {
-            self.witness.see(|| Step::ToHttps { place });
+            self.observer.see(|| Step::ToHttps { place });
         }
     }
 
@@ -380,7 +380,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
     }
 
     fn redirect_to_path(mut self, path: &str, why: Untidy) -> Turn<'a, W> {
-        self.witness.see(|| Step::Tidied { path: path.to_owned(), why });
+        self.observer.see(|| Step::Tidied { path: path.to_owned(), why });
         let target = format!("{path}{}", self.query());
         self.redirect(&target, StatusCode::PERMANENT_REDIRECT)
     }
@@ -410,7 +410,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         };
         match (self.site, page) {
             (Some(id), Some((written, path, place))) => {
-                self.witness.see(|| Step::ErrorPage { status, page: written, place });
+                self.observer.see(|| Step::ErrorPage { status, page: written, place });
                 self.ask(id, path, Stage::ErrorPage(status))
             }
             _ => self.built_in(status),
@@ -446,7 +446,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
 
     pub(super) fn built_in(mut self, status: StatusCode) -> Turn<'a, W> {
         let as_json = self.prefers_json();
-        self.witness.see(|| Step::BuiltIn { status, as_json });
+        self.observer.see(|| Step::BuiltIn { status, as_json });
         let mut headers = HeaderMap::new();
         let (media_type, body) = match as_json {
             true => ("application/problem+json", pages::problem(status, self.why.as_deref())),
@@ -482,7 +482,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         // Last of all: from here on nothing more is read.
         answer.depends = self.facts.dependence();
         answer.tell_caches();
-        Turn::Done(answer, self.witness)
+        Turn::Done(answer, self.observer)
     }
 }
 

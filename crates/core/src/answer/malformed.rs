@@ -5,7 +5,7 @@
 
 use super::decide::Deciding;
 use super::home::site_for;
-use super::{Step, Turn, Witness};
+use super::{Observer, Step, Turn};
 use crate::config::Config;
 use crate::facts::Facts;
 use http::StatusCode;
@@ -116,19 +116,19 @@ pub fn is_authority(text: &str) -> bool {
 }
 
 /// The answer to a request that is malformed.
-pub fn malformed<'a, W: Witness>(
+pub fn malformed<'a, W: Observer>(
     config: &'a Config,
     facts: Facts<'a>,
     why: &Malformed,
-    witness: W,
+    observer: W,
 ) -> Turn<'a, W> {
-    let mut deciding = Deciding::new(config, facts, witness);
-    deciding.witness.see(|| Step::Malformed { words: why.words() });
+    let mut deciding = Deciding::new(config, facts, observer);
+    deciding.observer.see(|| Step::Malformed { words: why.words() });
     deciding.site = facts.host.value().and_then(|host| site_for(config, host)).map(|(id, _)| id);
     deciding.failed_because(why.status(), why.words())
 }
 
-impl<'a, W: Witness> Deciding<'a, W> {
+impl<'a, W: Observer> Deciding<'a, W> {
     /// The same as [`Deciding::failed`], and the built-in page says why.
     pub(super) fn failed_because(mut self, status: StatusCode, why: String) -> Turn<'a, W> {
         self.why = Some(why.into());

@@ -40,7 +40,7 @@ pub use decide::{Waiting, answer, answer_traced, too_many};
 pub use malformed::{Malformed, malformed};
 pub use path::SitePath;
 pub use represent::Card;
-pub use trace::{Step, Trace, Witness};
+pub use trace::{Observer, Step, Trace};
 
 use crate::config::{FolderSettings, SiteId};
 use crate::encode::Codec;
@@ -341,7 +341,7 @@ impl FileFacts {
 /// What [`answer`] comes back with.
 #[derive(Debug)]
 pub enum Turn<'a, W = ()> {
-    /// The answer, and the witness of how it came about.
+    /// The answer, and the observer of how it came about.
     Done(Answer, W),
     /// A question, and what waits for the reply to it.
     Ask(Question, Waiting<'a, W>),
@@ -349,7 +349,7 @@ pub enum Turn<'a, W = ()> {
     Login(Credentials, Waiting<'a, W>),
 }
 
-impl<W: Witness> Turn<'_, W> {
+impl<W: Observer> Turn<'_, W> {
     /// Replies to all questions by a function, until there is an answer. No password is right.
     pub fn finish(self, reply: impl FnMut(&Question) -> Reply) -> (Answer, W) {
         self.finish_with(reply, |_| false)
@@ -364,7 +364,7 @@ impl<W: Witness> Turn<'_, W> {
         let mut turn = self;
         loop {
             match turn {
-                Turn::Done(answer, witness) => return (answer, witness),
+                Turn::Done(answer, observer) => return (answer, observer),
                 Turn::Ask(question, waiting) => {
                     let reply = reply(&question);
                     turn = waiting.told(reply);

@@ -5,7 +5,7 @@ use super::decide::{Deciding, Stage};
 use super::listing::{self, Listed};
 use super::ranges::{self, Ranges};
 use super::represent::{self, Card, Representation, insert};
-use super::trace::{Step, Verdict, Witness};
+use super::trace::{Observer, Step, Verdict};
 use super::verdicts::verdicts;
 use super::{Body, Encodings, FileFacts, Form, Piece, SitePath, Turn};
 use crate::config::Compress;
@@ -15,7 +15,7 @@ use http::{HeaderMap, HeaderValue, StatusCode, header};
 use std::ops::Range;
 use std::sync::Arc;
 
-impl<'a, W: Witness> Deciding<'a, W> {
+impl<'a, W: Observer> Deciding<'a, W> {
     /// What is in a folder: a page, or JSON. It is made anew each time, so its entity tag is what it says.
     pub(super) fn list(mut self, folder: &SitePath, names: &[Listed]) -> Turn<'a, W> {
         let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
@@ -34,7 +34,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         let codings = represent::codings(compress, &self.facts, body.len() as u64, essence);
         let codec = codings.and_then(|codings| codings.first().copied());
         let form = codec.map_or(Form::Plain, Form::Quick);
-        self.witness.see(|| Step::Form { form, bytes: codec.is_none().then_some(body.len() as u64) });
+        self.observer.see(|| Step::Form { form, bytes: codec.is_none().then_some(body.len() as u64) });
         // Weak, as it is for everything that is encoded in passing.
         let tag = format!("W/{}", represent::entity_tag(&represent::hash_of(body.as_bytes()), codec));
         let mut headers = HeaderMap::new();
@@ -103,9 +103,9 @@ impl<'a, W: Witness> Deciding<'a, W> {
             headers.remove(header::LAST_MODIFIED);
         }
         for (codec, verdict) in self.verdicts(compress, file, known, form, range.is_some()) {
-            self.witness.see(|| Step::Codec { codec, verdict });
+            self.observer.see(|| Step::Codec { codec, verdict });
         }
-        self.witness.see(|| Step::Form { form, bytes: size });
+        self.observer.see(|| Step::Form { form, bytes: size });
         if let Some(status) = status {
             headers.remove(header::ACCEPT_RANGES);
             return self.done(status, headers, Body::File { path, form });
@@ -128,7 +128,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         };
         let ranges =
             conditions::parts_hold(&self.facts, tag, &file.facts).then(|| ranges::understand(field, size));
-        self.witness.see(|| Step::Range { written: field.to_owned(), ranges: ranges.clone() });
+        self.observer.see(|| Step::Range { written: field.to_owned(), ranges: ranges.clone() });
         match ranges {
             Some(Ranges::Parts(parts)) => {
                 let pieces = parts_of(&parts, size, &file.facts, &mut headers);
@@ -160,7 +160,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             let written =
                 |name: &header::HeaderName| Some(format!("{name}: {}", map.get(name)?.to_str().ok()?));
             let fields = conditions::FIELDS.iter().filter_map(written).collect();
-            self.witness.see(|| Step::Condition { fields, outcome });
+            self.observer.see(|| Step::Condition { fields, outcome });
         }
     }
 

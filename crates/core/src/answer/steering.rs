@@ -9,7 +9,7 @@ use super::home::{home, site_of};
 use super::listing::Listed;
 use super::path::{Tidy, tidy};
 use super::represent;
-use super::trace::{Place, Step, Why, Witness};
+use super::trace::{Observer, Place, Step, Why};
 use super::{Credentials, FolderChain, FolderLevel, Password, Turn};
 use crate::config::{Config, Realm, Site, SiteId};
 use crate::facts::{Known, RecordedFacts, Scheme};
@@ -54,7 +54,7 @@ enum Sent {
     Refused(StatusCode),
 }
 
-impl<'a, W: Witness> Deciding<'a, W> {
+impl<'a, W: Observer> Deciding<'a, W> {
     /// Runs the site's rules from one of them on.
     pub(super) fn run_site_rules(mut self, mut first: usize) -> Turn<'a, W> {
         let Some(site) = self.settings() else { return self.after_rules() };
@@ -94,7 +94,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
                 Ok(settings) => settings,
                 Err(broken) => {
                     let (folder, broken) = (level.folder.clone(), broken.clone());
-                    self.witness.see(|| Step::FolderBroken { folder, broken });
+                    self.observer.see(|| Step::FolderBroken { folder, broken });
                     return self.failed(StatusCode::INTERNAL_SERVER_ERROR);
                 }
             };
@@ -128,7 +128,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
     fn enter(&mut self, level: &FolderLevel) -> Option<Outcome> {
         let Ok(settings) = &level.settings else { return None };
         let folder = level.folder.clone();
-        self.witness.see(|| Step::Folder { folder });
+        self.observer.see(|| Step::Folder { folder });
         let compress = self.settings().map(|site| &site.compress);
         let added = self.added.get_or_insert_default();
         if let Some((on, span)) = &settings.listing {
@@ -147,7 +147,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         add_headers(added, &settings.headers, &self.facts, &path, &Captures::default());
         if let Some((status, span)) = &settings.refuse {
             let (status, place) = (*status, Place { folder: Some(level.folder.clone()), span: span.clone() });
-            self.witness.see(|| Step::Refused { status, place });
+            self.observer.see(|| Step::Refused { status, place });
             return Some(Outcome::Answer(Sent::Refused(status)));
         }
         settings.login.as_ref().map(|(realm, _)| Outcome::Login(*realm))
@@ -162,7 +162,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         next: Next,
         folder: Option<(&FolderLevel, &Seen<'_>)>,
     ) -> (Outcome, usize) {
-        let candidates = match self.witness.hears_misfits() {
+        let candidates = match self.observer.hears_misfits() {
             true => rules.to_explain(path, next.rule),
             false => rules.candidates(path, next.rule),
         };
@@ -277,7 +277,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
                 Ok(path) if stays_below(&path, folder.map(|(level, whole)| (level.depth, whole))) => {
                     let path = path.into_owned();
                     let shown = path.written.clone().into_owned();
-                    self.witness.see(|| Step::Served { path: shown });
+                    self.observer.see(|| Step::Served { path: shown });
                     Outcome::Serve(path)
                 }
                 _ => Outcome::Answer(Sent::Refused(StatusCode::NOT_FOUND)),
@@ -336,7 +336,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         match sent {
             Sent::Refused(status) => self.failed(status),
             Sent::Elsewhere(target, _) if self.is_here(&target) => {
-                self.witness.see(|| Step::ToItself { target });
+                self.observer.see(|| Step::ToItself { target });
                 self.failed(StatusCode::INTERNAL_SERVER_ERROR)
             }
             Sent::Elsewhere(target, status) => {
@@ -344,7 +344,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
                     self.see_home(&home);
                 }
                 let shown = target.clone();
-                self.witness.see(|| Step::Sent { target: shown, status });
+                self.observer.see(|| Step::Sent { target: shown, status });
                 self.redirect(&target, status)
             }
         }
@@ -394,14 +394,14 @@ impl<'a, W: Witness> Deciding<'a, W> {
             return self.after_rules();
         }
         if self.facts.scheme().value() == Some(Scheme::Http) && !settings.without_https {
-            self.witness.see(|| Step::LoginNeedsHttps { realm: name(), place });
+            self.observer.see(|| Step::LoginNeedsHttps { realm: name(), place });
             return self.send_to_https();
         }
         let credentials = self.facts.field(&header::AUTHORIZATION).value().and_then(basic);
         match credentials {
             Some((user, password)) => self.ask_login(Credentials { realm, user, password }, next),
             None => {
-                self.witness.see(|| Step::Login { realm: name(), user: None, place });
+                self.observer.see(|| Step::Login { realm: name(), user: None, place });
                 self.challenge(realm, "A name and a password are needed")
             }
         }
@@ -433,7 +433,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
         let place = settings.map_or(Place::default(), |settings| Place::from(&settings.name.span));
         let name = settings.map_or(String::new(), |settings| settings.name.value.clone());
         let shown = user.clone();
-        self.witness.see(|| Step::Login { realm: name, user: Some((shown, found)), place });
+        self.observer.see(|| Step::Login { realm: name, user: Some((shown, found)), place });
         match found {
             Password::Right => {}
             Password::Wrong => {
@@ -459,7 +459,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
 
     fn see_fit(&mut self, rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) {
         let place = || place_of(rule, folder);
-        self.witness.see(|| Step::Rule {
+        self.observer.see(|| Step::Rule {
             name: rule.name.to_string(),
             effects: rule.effects.names(),
             place: place(),
@@ -467,7 +467,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
     }
 
     fn see_misfit(&mut self, rule: &Rule, misfit: &Misfit, folder: Option<(&FolderLevel, &Seen<'_>)>) {
-        if !self.witness.hears_misfits() {
+        if !self.observer.hears_misfits() {
             return;
         }
         let condition = match misfit {
@@ -490,7 +490,7 @@ impl<'a, W: Witness> Deciding<'a, W> {
             }
             Step::RuleNot { name: rule.name.to_string(), why, place }
         };
-        self.witness.see(step);
+        self.observer.see(step);
     }
 }
 

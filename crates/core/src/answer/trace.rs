@@ -1,6 +1,6 @@
 //! The steps that led to an answer, for whoever asks why.
 //!
-//! Deciding tells a [`Witness`] what it does. The ordinary one is `()`, which hears nothing and costs
+//! Deciding tells an [`Observer`] what it does. The ordinary one is `()`, which hears nothing and costs
 //! nothing; a [`Trace`] writes everything down. Steps are facts; [`Step::words`] says them.
 
 use super::conditions::Outcome;
@@ -14,7 +14,7 @@ use std::fmt::Debug;
 use std::ops::Range;
 
 /// Somebody who is told of the steps of a decision.
-pub trait Witness: Debug {
+pub trait Observer: Debug {
     /// Whether it hears anything at all.
     const LISTENS: bool;
 
@@ -27,7 +27,7 @@ pub trait Witness: Debug {
     fn see(&mut self, step: impl FnOnce() -> Step);
 }
 
-impl Witness for () {
+impl Observer for () {
     const LISTENS: bool = false;
 
     fn see(&mut self, _: impl FnOnce() -> Step) {}
@@ -49,7 +49,7 @@ impl Trace {
     }
 }
 
-impl Witness for Trace {
+impl Observer for Trace {
     const LISTENS: bool = true;
 
     fn hears_misfits(&self) -> bool {

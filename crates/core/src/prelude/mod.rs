@@ -13,7 +13,7 @@ pub mod sentences;
 pub mod tallies;
 
 pub use minutes::{Burst, Minutes};
-pub use sentences::{Prelude, Witness, preludes};
+pub use sentences::{Observer, Prelude, preludes};
 pub use tallies::Tallies;
 
 use crate::logs::{Column, RequestBatch};

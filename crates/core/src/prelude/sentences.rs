@@ -29,7 +29,7 @@ pub struct Prelude {
     /// it is what was there before.
     pub days: u64,
     /// What is surprising, the most surprising first.
-    pub witnesses: Vec<Witness>,
+    pub witnesses: Vec<Observer>,
 }
 
 /// When something was surprising.
@@ -46,7 +46,7 @@ pub enum When {
 
 /// Something surprising.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Witness {
+pub struct Observer {
     /// What it is.
     pub r#trait: Trait,
     /// Its value.
@@ -79,8 +79,8 @@ pub fn preludes(bursts: Vec<Burst>, tallies: &Tallies, trouble: Trouble, masked:
     bursts.into_iter().zip(&tallies.around).map(prelude).collect()
 }
 
-fn witnesses(burst: &Burst, around: &Around, trouble: Trouble, masked: bool) -> Vec<Witness> {
-    let mut all: Vec<Witness> = Vec::new();
+fn witnesses(burst: &Burst, around: &Around, trouble: Trouble, masked: bool) -> Vec<Observer> {
+    let mut all: Vec<Observer> = Vec::new();
     for is in Trait::ALL.into_iter().filter(|is| !masked || *is != Trait::Client) {
         let seen = [
             &around.troubled,
@@ -91,30 +91,30 @@ fn witnesses(burst: &Burst, around: &Around, trouble: Trouble, masked: bool) -> 
             seen.iter().flat_map(|tally| tally.values(is)).map(|(value, _)| value).collect();
         values.sort_unstable();
         values.dedup();
-        all.extend(values.into_iter().filter_map(|value| witness(burst, around, trouble, is, value)));
+        all.extend(values.into_iter().filter_map(|value| observer(burst, around, trouble, is, value)));
     }
     // Of equals the client stands before its network, and both before an agent.
     all.sort_by(|a, b| {
         let order = (a.r#trait as usize).cmp(&(b.r#trait as usize)).then_with(|| a.value.cmp(&b.value));
         b.surprise.total_cmp(&a.surprise).then(order)
     });
-    let mut told: Vec<Witness> = Vec::new();
-    for witness in all {
-        let is_like = |other: &&Witness| (other.r#trait, other.when) == (witness.r#trait, witness.when);
-        let is_new = !told.iter().any(|other| says_the_same(other, &witness));
+    let mut told: Vec<Observer> = Vec::new();
+    for observer in all {
+        let is_like = |other: &&Observer| (other.r#trait, other.when) == (observer.r#trait, observer.when);
+        let is_new = !told.iter().any(|other| says_the_same(other, &observer));
         if told.len() < MOST && is_new && told.iter().filter(is_like).count() < MOST_ALIKE {
-            told.push(witness);
+            told.push(observer);
         }
     }
     told
 }
 
 /// Whether one thing follows from another that is told: the network of a client, the agent of the only client.
-fn says_the_same(told: &Witness, other: &Witness) -> bool {
-    let key = |witness: &Witness| match witness.when {
-        When::Troubled => witness.troubled,
-        When::During => witness.during,
-        When::Before => witness.before,
+fn says_the_same(told: &Observer, other: &Observer) -> bool {
+    let key = |observer: &Observer| match observer.when {
+        When::Troubled => observer.troubled,
+        When::During => observer.during,
+        When::Before => observer.before,
     };
     let (a, b) = (key(told), key(other));
     let are_near = a.abs_diff(b) * 10 <= a.max(b);
@@ -124,7 +124,7 @@ fn says_the_same(told: &Witness, other: &Witness) -> bool {
         || (told.when == other.when && whom && are_near)
 }
 
-fn witness(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: &str) -> Option<Witness> {
+fn observer(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: &str) -> Option<Observer> {
     let window = |window: Window| &around.windows[window as usize];
     let (during, before) = (window(Window::During), window(Window::Before));
     let days = around.days.max(1) as f64 / around.times.max(1) as f64;
@@ -162,7 +162,7 @@ fn witness(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: &
         true => return None,
         false => (when, bits),
     };
-    let mut witness = Witness {
+    let mut observer = Observer {
         r#trait: is,
         value: value.to_owned(),
         when,
@@ -174,8 +174,8 @@ fn witness(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: &
         surprise: bits,
         words: String::new(),
     };
-    witness.words = words(&witness, around.troubled.requests, part);
-    Some(witness)
+    observer.words = words(&observer, around.troubled.requests, part);
+    Some(observer)
 }
 
 /// How surprising it is that so many of all have something that usually a part has, in bits.
@@ -188,34 +188,34 @@ fn divergence(count: u64, all: u64, part: f64) -> f64 {
     all * (seen * (seen / part).log2() + rest)
 }
 
-fn words(witness: &Witness, all: u64, part: f64) -> String {
-    let value = &witness.value;
+fn words(observer: &Observer, all: u64, part: f64) -> String {
+    let value = &observer.value;
     let mean = |count: f64| match count {
         0.0 => "none".to_owned(),
         few if few < 9.95 => format!("{few:.1}"),
         many => format!("{many:.0}"),
     };
-    let (usually, usually_before) = (mean(witness.usually), mean(witness.usually_before));
-    let who = match witness.r#trait {
+    let (usually, usually_before) = (mean(observer.usually), mean(observer.usually_before));
+    let who = match observer.r#trait {
         Trait::Path => format!("for {value}"),
         Trait::Client => format!("by the client {value}"),
         Trait::Network => format!("from the network {value}"),
         Trait::Agent => format!("by {value}"),
         Trait::ReferrerHost => format!("from pages of {value}"),
     };
-    match witness.when {
+    match observer.when {
         When::Troubled => {
             let part = part * 100.0;
             let part = if part < 0.05 { "next to none".to_owned() } else { format!("{part:.1} %") };
-            format!("{} of the {all} came {who}; of the others at that time {part} do", witness.troubled)
+            format!("{} of the {all} came {who}; of the others at that time {part} do", observer.troubled)
         }
         When::During => format!(
             "{} requests came {who} while it lasted; {} in the {BEFORE} minutes before, usually {usually}",
-            witness.during, witness.before
+            observer.during, observer.before
         ),
         When::Before => format!(
             "{} requests came {who} in the {BEFORE} minutes before; usually {usually_before}, and {} while it lasted",
-            witness.before, witness.during
+            observer.before, observer.during
         ),
     }
 }

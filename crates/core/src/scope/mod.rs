@@ -201,7 +201,7 @@ pub fn people_or_crawlers(crawlers: bool) -> Filter {
 
 /// A scope made ready for one set of dictionaries: each distinct text is looked at once.
 #[derive(Debug, Default)]
-pub struct Sieve {
+pub struct RowFilter {
     scope: Scope,
     countries: Option<Arc<Countries>>,
     verdicts: Vec<Vec<Verdict>>,
@@ -214,14 +214,14 @@ enum Verdict {
     Drop,
 }
 
-impl Sieve {
-    /// A sieve for requests whose texts all come from one set of dictionaries.
+impl RowFilter {
+    /// A filter for requests whose texts all come from one set of dictionaries.
     pub fn new(scope: Scope, countries: Option<Arc<Countries>>) -> Self {
         let verdicts = vec![Vec::new(); scope.filters.len()];
-        Sieve { scope, countries, verdicts }
+        RowFilter { scope, countries, verdicts }
     }
 
-    /// Whether there is nothing to sieve out, so that rows need not be asked about.
+    /// Whether there is nothing to leave out, so that rows need not be asked about.
     pub fn lets_all_through(&self) -> bool {
         let looks = self.scope.filters.iter().any(|filter| filter.column.base().is_some());
         self.scope.from.is_none() && self.scope.until.is_none() && !looks

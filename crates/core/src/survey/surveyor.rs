@@ -14,7 +14,7 @@ use crate::classify::agents;
 use crate::classify::paths::{self, Kind};
 use crate::logs::batch::NO_TEXT;
 use crate::logs::{Column, Dictionaries, Dictionary, RequestBatch, TextColumn};
-use crate::scope::Sieve;
+use crate::scope::RowFilter;
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;
 
@@ -28,7 +28,7 @@ const MOST_PAIRS: usize = 1 << 18;
 pub struct Surveyor {
     plan: SurveyPlan,
     calendar: Calendar,
-    sieve: Sieve,
+    row_filter: RowFilter,
     /// What needs no texts: it stays here until the end.
     survey: Survey,
     statuses: Box<[Counts; 1000]>,
@@ -116,7 +116,7 @@ impl Surveyor {
         });
         Surveyor {
             calendar: Calendar::new(plan.zone.clone()),
-            sieve: Sieve::new(plan.scope.clone(), plan.countries.clone()),
+            row_filter: RowFilter::new(plan.scope.clone(), plan.countries.clone()),
             plan,
             survey: Survey::default(),
             statuses: Box::new([Counts::default(); 1000]),
@@ -142,9 +142,9 @@ impl Surveyor {
         let mut rows = std::mem::take(&mut self.rows);
         rows.clear();
         let all = 0..batch.rows() as u32;
-        match self.sieve.lets_all_through() {
+        match self.row_filter.lets_all_through() {
             true => rows.extend(all),
-            false => rows.extend(all.filter(|&row| self.sieve.keeps(batch, row as usize, dictionaries))),
+            false => rows.extend(all.filter(|&row| self.row_filter.keeps(batch, row as usize, dictionaries))),
         }
         self.add_rows(batch, &rows, dictionaries, source);
         if let Some(times) = &mut self.times {
@@ -207,7 +207,7 @@ impl Surveyor {
 
     /// Settles everything else that is known by codes; new dictionaries may come then.
     pub fn settle_texts(&mut self, dictionaries: &Dictionaries, survey: &mut Survey) {
-        self.sieve.forget();
+        self.row_filter.forget();
         self.open_visits.forget();
         self.texts = Learnt::default();
         self.listing = Listing::default();

@@ -1,6 +1,6 @@
 //! The listening socket, and how many may come in.
 
-use super::pulse::TICK;
+use super::activity::TICK;
 use super::worker::{Newcomer, Workers};
 use std::io;
 use std::pin::pin;

@@ -4,22 +4,23 @@
 //! - [`worker`]: a thread with its own event loop, which serves the connections it was given to their end
 //! - [`announced`]: whom a connection comes from, where somebody in front says so
 //! - [`refusal`]: what is said to a client whose octets could not be read as a request
-//! - [`rested`]: a connection that costs next to nothing while nothing happens on it
+//! - [`hibernation`]: a connection that costs next to nothing while nothing happens on it
 //! - [`streams`]: the streams of an HTTP/2 connection, each with a time-out of its own
-//! - [`watched`]: a socket that knows what its client is doing; [`pulse`]: that knowledge, and the time-outs
+//! - [`fast_path`]: a socket that answers remembered requests before HTTP is parsed; [`activity`]: what the client is
+//!   doing, and since when: the time-outs
 //!
 //! Each worker is single-threaded: what belongs to a connection never travels between cores, and no request
 //! wakes another thread.
 
 pub mod accept;
+pub mod activity;
 pub mod announced;
-pub mod pulse;
+pub mod fast_path;
+pub mod hibernation;
 pub mod refusal;
-pub mod rested;
 pub mod streams;
-pub mod watched;
 pub mod worker;
 
 pub use accept::{Manner, accept};
-pub use pulse::Clock;
+pub use activity::Clock;
 pub use worker::{Worker, Workers};

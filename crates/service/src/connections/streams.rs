@@ -5,7 +5,7 @@
 //! that was not asked for anything although it had something is held back by its client. After `body_time` the stream is
 //! reset, and with it goes all that it held.
 
-use super::pulse::Pulse;
+use super::activity::Activity;
 use hyper::rt::Executor;
 use std::cell::Cell;
 use std::future::{Future, poll_fn};
@@ -44,14 +44,14 @@ pub fn note_moved() {
 #[derive(Clone)]
 pub struct Streams {
     /// What the connection is doing.
-    pub pulse: Arc<Pulse>,
+    pub activity: Arc<Activity>,
     /// How long a client may take none of an answer.
     pub patience: Duration,
 }
 
 impl<F: Future<Output = ()> + Send + 'static> Executor<F> for Streams {
     fn execute(&self, stream: F) {
-        let Streams { pulse, patience } = self.clone();
+        let Streams { activity, patience } = self.clone();
         tokio::spawn(async move {
             let mut stream = pin!(stream);
             let mut moved = Instant::now();
@@ -64,7 +64,7 @@ impl<F: Future<Output = ()> + Send + 'static> Executor<F> for Streams {
                 }
                 if DRIVEN.get() != Driven::HeldBack {
                     moved = Instant::now();
-                    pulse.moved();
+                    activity.moved();
                 }
                 let timer = timer.get_or_insert_with(|| Box::pin(tokio::time::sleep_until(moved + patience)));
                 while timer.as_mut().poll(context).is_ready() {

@@ -1,12 +1,12 @@
 //! A thread with its own event loop, which serves the connections it was given to their end.
 
 use super::accept::Manner;
+use super::activity::{Activity, Clock, TICK};
 use super::announced::announced;
-use super::pulse::{Clock, Pulse, TICK};
+use super::fast_path::{FastPath, Socket};
+use super::hibernation::{Ended, Hibernating};
 use super::refusal::Refusal;
-use super::rested::{Ended, Rested};
 use super::streams::Streams;
-use super::watched::{Socket, Watched};
 use crate::Counters;
 use crate::certificates::first_name;
 use crate::limits::network;
@@ -77,7 +77,7 @@ pub struct Worker {
 /// The open connections of a worker.
 struct Open {
     count: AtomicU64,
-    pulses: Mutex<Vec<Arc<Pulse>>>,
+    activities: Mutex<Vec<Arc<Activity>>>,
 }
 
 impl Workers {
@@ -97,7 +97,7 @@ impl Workers {
                 .thread_name("disk")
                 .build()?;
             let (newcomers, coming) = mpsc::unbounded_channel();
-            let open = Arc::new(Open { count: AtomicU64::new(0), pulses: Mutex::default() });
+            let open = Arc::new(Open { count: AtomicU64::new(0), activities: Mutex::default() });
             let own = Arc::new(Site { counter: counters.add(), ..site.clone() });
             let current = Arc::new(Current::new(own));
             let serving = Serving {
@@ -149,25 +149,25 @@ impl Workers {
     /// been so for longest. So no client keeps the others out by half requests, silent handshakes or answers that it does not
     /// take.
     pub fn make_room(&self) {
-        let mut spare: HashMap<IpAddr, (usize, u64, Arc<Pulse>), RandomState> = HashMap::default();
+        let mut spare: HashMap<IpAddr, (usize, u64, Arc<Activity>), RandomState> = HashMap::default();
         for worker in &self.all {
-            for pulse in worker.open.pulses().iter() {
-                let Some(since) = pulse.spare_since() else { continue };
-                match spare.entry(network(pulse.peer)) {
-                    Entry::Vacant(place) => _ = place.insert((1, since, Arc::clone(pulse))),
+            for activity in worker.open.activities().iter() {
+                let Some(since) = activity.spare_since() else { continue };
+                match spare.entry(network(activity.peer)) {
+                    Entry::Vacant(place) => _ = place.insert((1, since, Arc::clone(activity))),
                     Entry::Occupied(mut place) => {
                         let (count, longest, first) = place.get_mut();
                         *count += 1;
                         if since < *longest {
-                            (*longest, *first) = (since, Arc::clone(pulse));
+                            (*longest, *first) = (since, Arc::clone(activity));
                         }
                     }
                 }
             }
         }
         let most = spare.into_values().max_by_key(|(count, since, _)| (*count, std::cmp::Reverse(*since)));
-        if let Some((_, _, pulse)) = most {
-            pulse.expire();
+        if let Some((_, _, activity)) = most {
+            activity.expire();
         }
     }
 
@@ -178,8 +178,8 @@ impl Workers {
 }
 
 impl Open {
-    fn pulses(&self) -> MutexGuard<'_, Vec<Arc<Pulse>>> {
-        self.pulses.lock().unwrap_or_else(PoisonError::into_inner)
+    fn activities(&self) -> MutexGuard<'_, Vec<Arc<Activity>>> {
+        self.activities.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -205,10 +205,10 @@ impl Serving {
                 _ = ticks.tick() => {
                     self.clock.tick();
                     let limits = self.current.load().config.limits;
-                    let mut pulses = self.open.pulses();
+                    let mut activities = self.open.activities();
                     // The connection itself holds one, its task another.
-                    pulses.retain(|pulse| Arc::strong_count(pulse) > 1);
-                    pulses.iter().for_each(|pulse| pulse.judge(&limits));
+                    activities.retain(|activity| Arc::strong_count(activity) > 1);
+                    activities.iter().for_each(|activity| activity.judge(&limits));
                 }
                 _ = stop.wait_for(|stop| *stop) => break,
             }
@@ -216,7 +216,7 @@ impl Serving {
         while let Ok(newcomer) = coming.try_recv() {
             self.take(newcomer);
         }
-        self.open.pulses().iter().for_each(|pulse| pulse.end());
+        self.open.activities().iter().for_each(|activity| activity.end());
         if tokio::time::timeout(LAST_TIME, self.ended.closed()).await.is_err() {
             tracing::warn!("some requests took longer than {LAST_TIME:?} to finish and were cut off");
         }
@@ -232,8 +232,8 @@ impl Serving {
                 return;
             }
         };
-        let pulse = Pulse::new(Arc::clone(&self.clock), peer.ip());
-        self.open.pulses().push(Arc::clone(&pulse));
+        let activity = Activity::new(Arc::clone(&self.clock), peer.ip());
+        self.open.activities().push(Arc::clone(&activity));
         let connection = Connection(Responder {
             current: Arc::clone(&self.current),
             peer: Peer {
@@ -242,7 +242,7 @@ impl Serving {
                 server: stream.local_addr().ok(),
                 tls: None,
             },
-            pulse,
+            activity,
         });
         let (open, present) = (Arc::clone(&self.open), self.ended.subscribe());
         tokio::spawn(async move {
@@ -289,10 +289,10 @@ impl Connection {
             }
         };
         // The beginning needs far more room than what follows, which is there for as long as the connection.
-        let pulse = Arc::clone(&self.0.pulse);
+        let activity = Arc::clone(&self.0.activity);
         let unless_expired = poll_fn(move |context| {
-            pulse.waits(context.waker());
-            if pulse.has_expired() { Poll::Ready(()) } else { Poll::Pending }
+            activity.waits(context.waker());
+            if activity.has_expired() { Poll::Ready(()) } else { Poll::Pending }
         });
         let begun = Box::pin(async {
             tokio::select! {
@@ -330,15 +330,15 @@ impl Connection {
         // A client that sends no more still waits for what it has asked for.
         http.header_read_timeout(None).max_buf_size(most).half_close(true);
         let responder = self.0;
-        let (current, pulse) = (Arc::clone(&responder.current), Arc::clone(&responder.pulse));
+        let (current, activity) = (Arc::clone(&responder.current), Arc::clone(&responder.activity));
         let (client, scheme) = (responder.peer.address, responder.peer.scheme);
-        let watched = Watched::new(stream, Arc::clone(&pulse), Arc::clone(&current), client);
-        let ended = Rested::new(http, responder, watched).await;
+        let fast_path = FastPath::new(stream, Arc::clone(&activity), Arc::clone(&current), client);
+        let ended = Hibernating::new(http, responder, fast_path).await;
         if let Ok(Ended::AsStreams(boxed)) = ended {
-            let (responder, watched) = *boxed;
-            return Box::pin(Connection(responder).serve_streams(watched)).await;
+            let (responder, fast_path) = *boxed;
+            return Box::pin(Connection(responder).serve_streams(fast_path)).await;
         }
-        if let Some((status, bytes, head)) = pulse.unfinished() {
+        if let Some((status, bytes, head)) = activity.unfinished() {
             current.load().record_unfinished(client, scheme, (status, bytes), &head);
         }
         ended.map(|_| ())
@@ -347,23 +347,23 @@ impl Connection {
     /// HTTP/2, agreed upon while the connection was secured.
     async fn serve_beside_each_other(self, stream: TlsStream<TcpStream>) -> io::Result<()> {
         let (current, client) = (Arc::clone(&self.0.current), self.0.peer.address);
-        let watched = Watched::new(stream, Arc::clone(&self.0.pulse), current, client);
-        self.serve_streams(watched).await
+        let fast_path = FastPath::new(stream, Arc::clone(&self.0.activity), current, client);
+        self.serve_streams(fast_path).await
     }
 
     /// HTTP/2.
-    async fn serve_streams<S: Socket + Send + 'static>(self, watched: Watched<S>) -> io::Result<()> {
+    async fn serve_streams<S: Socket + Send + 'static>(self, fast_path: FastPath<S>) -> io::Result<()> {
         let responder = self.0;
         let most = u32::try_from(responder.current.load().config.limits.head_size).unwrap_or(u32::MAX);
-        let pulse = Arc::clone(&responder.pulse);
-        pulse.share();
+        let activity = Arc::clone(&responder.activity);
+        activity.share();
         let patience = responder.current.load().config.limits.body_time;
-        let mut http = http2::Builder::new(Streams { pulse: Arc::clone(&pulse), patience });
+        let mut http = http2::Builder::new(Streams { activity: Arc::clone(&activity), patience });
         http.max_concurrent_streams(MOST_STREAMS).max_header_list_size(most);
-        let mut connection = pin!(http.serve_connection(TokioIo::new(watched), responder));
+        let mut connection = pin!(http.serve_connection(TokioIo::new(fast_path), responder));
         let ended = poll_fn(|context| {
-            pulse.waits(context.waker());
-            if pulse.is_ending() {
+            activity.waits(context.waker());
+            if activity.is_ending() {
                 connection.as_mut().graceful_shutdown();
             }
             connection.as_mut().poll(context)

@@ -66,7 +66,7 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
             main_host: site.main_host.as_ref().map(|host| host.value.clone()),
             folder: site.root().map(|folder| folder.display().to_string()),
-            log: log.pen.as_ref().map(|pen| log_status(&console, &current, &pen.journal)),
+            log: log.appender.as_ref().map(|appender| log_status(&console, &current, &appender.journal)),
         });
         let (answered, sent) = console.house.counters.sum();
         Ok(Status {
@@ -82,8 +82,12 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             most_files: current.open_files.count().1 as u64,
             troubles: troubles(&console, &current),
             sites: sites.collect(),
-            no_site: current.no_site.pen.as_ref().map(|pen| log_status(&console, &current, &pen.journal)),
-            errors: log_status(&console, &current, &current.errors.pen.journal),
+            no_site: current
+                .no_site
+                .appender
+                .as_ref()
+                .map(|appender| log_status(&console, &current, &appender.journal)),
+            errors: log_status(&console, &current, &current.errors.appender.journal),
         })
     })
     .await
@@ -127,7 +131,7 @@ fn log_status(console: &Console, site: &Site, journal: &Journal) -> LogStatus {
         lost: journal.lost(),
         trouble: journal.trouble(),
     };
-    let is_read = site.config.service.records && journal.name != site.errors.pen.journal.name;
+    let is_read = site.config.service.records && journal.name != site.errors.appender.journal.name;
     for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
         let checkpoint = console.records.checkpoint(&generation.name);
         status.unread += checkpoint.unread;

@@ -11,7 +11,7 @@ mod folder;
 mod watching;
 
 use crate::connections::Clock;
-use crate::near::{MOST_COPIED, Near, Owner};
+use crate::thread_cache::{CacheOwner, MOST_COPIED, ThreadCache};
 use bytes::Bytes;
 use cap_std::fs::Metadata;
 use exedra_core::answer::listing::Listed;
@@ -52,7 +52,7 @@ pub struct Disk {
     types: Vec<Arc<MediaTypes>>,
     kept: Cache<Question, Arc<Kept>, Weight>,
     clock: Arc<Clock>,
-    owner: Owner,
+    owner: CacheOwner,
 }
 
 /// When something was found, so that it can be told for how long it may be believed.
@@ -73,7 +73,7 @@ impl Belief {
 
 thread_local! {
     /// Copies of this thread's own.
-    static NEAR: RefCell<Near<Question, Arc<Kept>>> = RefCell::default();
+    static LOCAL: RefCell<ThreadCache<Question, Arc<Kept>>> = RefCell::default();
 }
 
 /// Files beside one that hold it encoded, in the order of [`Codec::ALL`].
@@ -169,11 +169,11 @@ impl Disk {
         let folders = folders.collect::<io::Result<_>>()?;
         let types = config.sites.iter().map(|site| Arc::clone(&site.media_types)).collect();
         let kept = Cache::with_weighter(PLACES, MEMORY, Weight);
-        Ok(Disk { folders, types, kept, clock, owner: Owner::another() })
+        Ok(Disk { folders, types, kept, clock, owner: CacheOwner::another() })
     }
 
     /// Who keeps copies of what was found here.
-    pub fn owner(&self) -> Owner {
+    pub fn owner(&self) -> CacheOwner {
         self.owner
     }
 
@@ -190,8 +190,8 @@ impl Disk {
 
     /// What is known of a place and may still be believed.
     pub fn remembered(&self, question: &Question) -> Option<Arc<Kept>> {
-        NEAR.with_borrow_mut(|near| {
-            if let Some(kept) = near.get(self.owner, question)
+        LOCAL.with_borrow_mut(|cache| {
+            if let Some(kept) = cache.get(self.owner, question)
                 && self.believes(question, kept)
             {
                 return Some(Arc::clone(kept));
@@ -200,7 +200,7 @@ impl Disk {
             let Some((copy, octets)) = kept.copy() else { return Some(kept) };
             let octets = octets + 2 * question.path.as_str().len();
             let copy = Arc::new(copy);
-            near.keep(self.owner, question.clone(), Arc::clone(&copy), octets);
+            cache.keep(self.owner, question.clone(), Arc::clone(&copy), octets);
             Some(copy)
         })
     }
@@ -313,7 +313,7 @@ impl Disk {
     /// Forgets what was known of a place, so that it is looked at anew: by this thread at once, by the others
     /// when they no longer believe it.
     pub fn forget(&self, question: &Question) {
-        NEAR.with_borrow_mut(|near| near.forget(question));
+        LOCAL.with_borrow_mut(|cache| cache.forget(question));
         self.kept.remove(question);
     }
 

@@ -11,7 +11,7 @@ pub mod shared;
 use crate::background::step_back;
 use crate::descriptors::FilePermit;
 use crate::disk::{Disk, Kept};
-use crate::near::{MOST_COPIED, Near, Owner};
+use crate::thread_cache::{CacheOwner, MOST_COPIED, ThreadCache};
 use crate::threads::keep_on;
 use bytes::Bytes;
 use exedra_core::answer::{Encoded, FileFacts, Question};
@@ -99,12 +99,12 @@ pub struct Encodings {
     compress: Vec<Compress>,
     /// Codecs that each site uses, as bits: its own, and those that rules and folders were seen to ask for.
     used: Vec<AtomicU8>,
-    owner: Owner,
+    owner: CacheOwner,
 }
 
 thread_local! {
     /// Copies of this thread's own, of what no longer changes.
-    static NEAR: RefCell<Near<Key, Form>> = RefCell::default();
+    static LOCAL: RefCell<ThreadCache<Key, Form>> = RefCell::default();
 }
 
 impl Encodings {
@@ -117,7 +117,7 @@ impl Encodings {
         let compress: Vec<Compress> = config.sites.iter().map(|site| site.compress.clone()).collect();
         let bits = |site: &Compress| site.codecs.iter().fold(0, |bits, codec| bits | bit(*codec));
         let used = compress.iter().map(|site| AtomicU8::new(bits(site))).collect();
-        let owner = Owner::another();
+        let owner = CacheOwner::another();
         let encodings = Encodings {
             kept,
             folder,
@@ -181,8 +181,8 @@ impl Encodings {
 
     /// What is in memory. What has settled stays as it is, so that a copy is as good.
     fn form(&self, key: Key) -> Option<Form> {
-        NEAR.with_borrow_mut(|near| {
-            if let Some(form) = near.get(self.owner, &key) {
+        LOCAL.with_borrow_mut(|cache| {
+            if let Some(form) = cache.get(self.owner, &key) {
                 return Some(form.clone());
             }
             let form = self.kept.get(&key)?;
@@ -197,7 +197,7 @@ impl Encodings {
                 Form::Settled(body) => 300 + body.len(),
                 Form::NoGain | Form::Quick(_) => 300,
             };
-            near.keep(self.owner, key, copy, octets);
+            cache.keep(self.owner, key, copy, octets);
             Some(form)
         })
     }

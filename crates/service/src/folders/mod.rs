@@ -8,7 +8,7 @@
 pub mod walk;
 
 use crate::disk::{Belief, Disk};
-use crate::near::{Near, Owner};
+use crate::thread_cache::{CacheOwner, ThreadCache};
 use exedra_core::answer::{Broken, Entry, FileFacts, FolderChain, FolderLevel, Question, SitePath, Want};
 use exedra_core::config::folder::{FILE_NAME, MOST_OCTETS};
 use exedra_core::config::{Config, FolderSettings, SiteId};
@@ -35,7 +35,7 @@ pub struct Folders {
     broken: Mutex<BTreeSet<Key>>,
     /// Files with settings in folders where no address leads.
     unreachable: Mutex<Vec<String>>,
-    owner: Owner,
+    owner: CacheOwner,
 }
 
 type Key = (SiteId, SitePath);
@@ -72,7 +72,7 @@ fn settings_octets(size: u64) -> usize {
 
 thread_local! {
     /// Copies of this thread's own.
-    static NEAR: RefCell<Near<Key, Arc<Known>>> = RefCell::default();
+    static LOCAL: RefCell<ThreadCache<Key, Arc<Known>>> = RefCell::default();
 }
 
 impl Folders {
@@ -83,7 +83,7 @@ impl Folders {
             understood: Cache::with_weighter(FOLDERS, MEMORY, Weight),
             broken: Mutex::default(),
             unreachable: Mutex::default(),
-            owner: Owner::another(),
+            owner: CacheOwner::another(),
         }
     }
 
@@ -132,8 +132,8 @@ impl Folders {
     /// What is known of a folder and may still be believed.
     pub fn remembered(&self, question: &Question, disk: &Disk) -> Option<Arc<Known>> {
         let key = (question.site, question.path.clone());
-        NEAR.with_borrow_mut(|near| {
-            if let Some(known) = near.get(self.owner, &key)
+        LOCAL.with_borrow_mut(|cache| {
+            if let Some(known) = cache.get(self.owner, &key)
                 && disk.still_holds(key.0, &known.belief)
             {
                 return Some(Arc::clone(known));
@@ -141,7 +141,7 @@ impl Folders {
             let known = self.chains.get(&key).filter(|known| disk.still_holds(key.0, &known.belief))?;
             let (chain, belief) = (known.chain.clone(), known.belief.copy());
             let copy = Arc::new(Known { chain, belief, octets: known.octets });
-            near.keep(self.owner, key, Arc::clone(&copy), 300 + copy.octets);
+            cache.keep(self.owner, key, Arc::clone(&copy), 300 + copy.octets);
             Some(copy)
         })
     }

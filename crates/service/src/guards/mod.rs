@@ -1,12 +1,12 @@
 //! Who may go where a name and a password are asked for.
 //!
 //! - [`users`]: the users of a realm, from their file
-//! - [`tries`]: tries that failed, and how they slow the next ones down
+//! - [`login_throttle`]: sign-ins that failed, and how they slow the next ones down
 //!
 //! Passwords are kept as PHC strings (Argon2), which are slow to check on purpose. So a pair that was right is remembered
 //! for a few minutes, as a keyed hash; and only a few are checked at a time.
 
-pub mod tries;
+pub mod login_throttle;
 pub mod users;
 
 use argon2::Argon2;
@@ -14,13 +14,13 @@ use argon2::password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash}
 use exedra_core::answer::{Credentials, Password};
 use exedra_core::config::Config;
 use foldhash::fast::RandomState;
+use login_throttle::{LoginThrottle, Who};
 use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
-use tries::{Tries, Who};
 use users::Users;
 
 /// How long a pair that was right is remembered.
@@ -40,7 +40,7 @@ pub struct Guards {
     realms: Vec<Users>,
     right: Mutex<HashMap<[u8; 32], Instant, RandomState>>,
     key: [u8; 32],
-    tries: Arc<Tries>,
+    throttle: Arc<LoginThrottle>,
     busy: Semaphore,
     /// How many of each are waiting.
     waiting: Mutex<HashMap<Who, usize, RandomState>>,
@@ -65,13 +65,13 @@ impl Drop for Place<'_> {
 }
 
 impl Guards {
-    /// The guards of a configuration. Tries that failed under an earlier one still count.
-    pub fn new(config: &Config, tries: Arc<Tries>) -> Self {
+    /// The guards of a configuration. Sign-ins that failed under an earlier one still count.
+    pub fn new(config: &Config, throttle: Arc<LoginThrottle>) -> Self {
         Guards {
             realms: config.realms.iter().map(|realm| Users::of(&realm.users.value)).collect(),
             right: Mutex::default(),
             key: rand::random(),
-            tries,
+            throttle,
             busy: Semaphore::new(AT_A_TIME),
             waiting: Mutex::default(),
         }
@@ -97,7 +97,7 @@ impl Guards {
             return Password::Right;
         }
         let who = self.who(credentials, client);
-        let delay = self.tries.delay(who, Instant::now());
+        let delay = self.throttle.delay(who, Instant::now());
         let later = Password::Unchecked { seconds: delay.as_secs().max(1) };
         let Some(_place) = self.place(who) else { return later };
         tokio::time::sleep(delay).await;
@@ -107,8 +107,8 @@ impl Guards {
             return later;
         };
         match is_right {
-            true => self.tries.forgive(who),
-            false => self.tries.failed(who, Instant::now()),
+            true => self.throttle.forgive(who),
+            false => self.throttle.failed(who, Instant::now()),
         }
         is_right.into()
     }

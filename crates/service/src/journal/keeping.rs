@@ -211,7 +211,7 @@ fn pack(generation: &Generation, date: SystemTime) -> io::Result<()> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::Pen;
+    use super::super::Appender;
     use super::super::generations::generations;
     use super::*;
     use exedra_core::config::Rotate;
@@ -224,9 +224,9 @@ mod tests {
         }
     }
 
-    fn open(folder: &Path, keeping: Keeping) -> Arc<Pen> {
+    fn open(folder: &Path, keeping: Keeping) -> Arc<Appender> {
         let zone = jiff::tz::TimeZone::UTC;
-        Journal::open(folder, "a", keeping, zone).unwrap().pen(&Layout::bare(), None).unwrap()
+        Journal::open(folder, "a", keeping, zone).unwrap().appender(&Layout::bare(), None).unwrap()
     }
 
     #[test]
@@ -243,8 +243,8 @@ mod tests {
         std::fs::write(&first, &text).unwrap();
         std::fs::write(&second, line(56)).unwrap();
         let keeping = Keeping { rotate: Rotate::Never, keep: Some(Duration::from_secs(100)) };
-        let pen = open(folder.path(), keeping);
-        let kept = Kept { journal: Arc::clone(&pen.journal), records: None };
+        let appender = open(folder.path(), keeping);
+        let kept = Kept { journal: Arc::clone(&appender.journal), records: None };
         let date: SystemTime = "2026-11-14T05:55:40Z".parse::<jiff::Timestamp>().unwrap().into();
         let (began, mut past) = (Instant::now(), Past::default());
         kept.look_at(date + Duration::from_secs(50), began, &mut past);
@@ -263,7 +263,7 @@ mod tests {
         assert!(packed.exists());
         kept.look_at(date + Duration::from_secs(101), began, &mut Past::default());
         assert!(!packed.exists() && second.exists());
-        pen.journal.close();
+        appender.journal.close();
     }
 
     #[test]
@@ -288,12 +288,12 @@ mod tests {
         std::fs::write(&first, "one\n").unwrap();
         std::fs::write(folder.path().join("a.000002.log"), "").unwrap();
         let keeping = Keeping { rotate: Rotate::Never, keep: Some(Duration::ZERO) };
-        let pen = open(folder.path(), keeping);
+        let appender = open(folder.path(), keeping);
         let records = Arc::new(Records::open(folder.path()));
-        let kept = Kept { journal: Arc::clone(&pen.journal), records: Some(records) };
+        let kept = Kept { journal: Arc::clone(&appender.journal), records: Some(records) };
         let mut past = Past::default();
         kept.look_at(SystemTime::now() + Duration::from_secs(9), Instant::now(), &mut past);
         assert!(first.exists() && past.waits);
-        pen.journal.close();
+        appender.journal.close();
     }
 }

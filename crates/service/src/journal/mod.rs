@@ -1,34 +1,34 @@
 //! Files that lines are written to, behind the answers' backs: access logs and the log of errors.
 //!
-//! Whoever has a line puts it into a buffer of a [`Pen`]; one thread for all of them takes the buffers and writes each in one
+//! Whoever has a line puts it into a buffer of a [`Appender`]; one thread for all of them takes the buffers and writes each in one
 //! go. Files have generations, and their names say which: `harbour.000001.log`. A new generation begins
 //! as the configuration says, or when somebody takes the file away. A line is never split, and never joined
 //! to a torn one.
 //!
-//! One generation is written in one layout. When another is asked for, another pen begins the next generation, while
+//! One generation is written in one layout. When another is asked for, another appender begins the next generation, while
 //! the one before goes on with its own until the last request under way has been written down: then nobody holds it
 //! any longer, and it ends. `harbour.layouts` says which generations were written how.
 //!
 //! - [`generations`]: the files, their names, and opening the newest
 //! - [`layouts`]: how each of them was written
-//! - [`pen`]: where lines are put
+//! - [`appender`]: where lines are put
 //! - [`writing`]: writing them, also when the disk is full for a while; [`thread`]: who does that
 //! - [`keeping`]: past generations are compressed, and deleted after a while
 
+pub mod appender;
 pub mod generations;
 pub mod keeping;
 pub mod layouts;
-pub mod pen;
 pub mod thread;
 mod writing;
 
+pub use appender::Appender;
+use appender::Waiting;
 use exedra_core::config::Keeping;
 use exedra_core::logs::Layout;
 use generations::Listing;
 use jiff::tz::TimeZone;
 use layouts::Layouts;
-pub use pen::Pen;
-use pen::Waiting;
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -46,10 +46,10 @@ pub struct Journal {
     manner: Mutex<(Keeping, TimeZone)>,
     /// The newest generation, and how each was written.
     files: Mutex<Files>,
-    /// The pen that whoever asks is given.
-    pen: Mutex<Option<(Layout, Weak<Pen>)>>,
-    /// What every pen writes from, those included that are about to end.
-    pens: Mutex<Vec<Arc<Waiting>>>,
+    /// The appender that whoever asks is given.
+    appender: Mutex<Option<(Layout, Weak<Appender>)>>,
+    /// What every appender writes from, those included that are about to end.
+    appenders: Mutex<Vec<Arc<Waiting>>>,
     /// Told when one of them has ended.
     has_ended: Condvar,
     thread: Arc<LogThread>,
@@ -84,8 +84,8 @@ impl Journal {
             folder: folder.to_owned(),
             manner: Mutex::new((keeping, zone)),
             files: Mutex::new(Files { newest, layouts }),
-            pen: Mutex::default(),
-            pens: Mutex::default(),
+            appender: Mutex::default(),
+            appenders: Mutex::default(),
             has_ended: Condvar::new(),
             thread,
             lost: AtomicU64::new(0),
@@ -98,19 +98,23 @@ impl Journal {
     }
 
     /// What lines in a layout are written with. `written` is told whenever lines have reached the file.
-    pub fn pen(self: &Arc<Self>, layout: &Layout, written: Option<SyncSender<()>>) -> io::Result<Arc<Pen>> {
-        let mut current = locked(&self.pen);
+    pub fn appender(
+        self: &Arc<Self>,
+        layout: &Layout,
+        written: Option<SyncSender<()>>,
+    ) -> io::Result<Arc<Appender>> {
+        let mut current = locked(&self.appender);
         let same = current.as_ref().filter(|(known, _)| known == layout);
-        if let Some(pen) = same.and_then(|(_, pen)| pen.upgrade()) {
-            return Ok(pen);
+        if let Some(appender) = same.and_then(|(_, appender)| appender.upgrade()) {
+            return Ok(appender);
         }
         let waiting = Arc::new(Waiting::new(self.thread.bell()));
         let writer = Writer::open(Arc::clone(self), Arc::clone(&waiting), layout.clone(), written)?;
-        locked(&self.pens).push(Arc::clone(&waiting));
+        locked(&self.appenders).push(Arc::clone(&waiting));
         self.thread.take(writer).inspect_err(|_| self.ended(&waiting))?;
-        let pen = Arc::new(Pen { journal: Arc::clone(self), waiting });
-        *current = Some((layout.clone(), Arc::downgrade(&pen)));
-        Ok(pen)
+        let appender = Arc::new(Appender { journal: Arc::clone(self), waiting });
+        *current = Some((layout.clone(), Arc::downgrade(&appender)));
+        Ok(appender)
     }
 
     /// Lines that were lost because they could not be written for too long.
@@ -120,7 +124,7 @@ impl Journal {
 
     /// Why lines cannot be written at the moment, if they cannot.
     pub fn trouble(&self) -> Option<String> {
-        locked(&self.pens).iter().find_map(|waiting| waiting.trouble())
+        locked(&self.appenders).iter().find_map(|waiting| waiting.trouble())
     }
 
     /// The number of the newest generation.
@@ -130,9 +134,9 @@ impl Journal {
 
     /// The number of the oldest generation that still gets lines: those before it are past.
     pub fn oldest_written(&self) -> u64 {
-        // In this order: a pen that begins after the second look has a newer generation than any that was seen.
+        // In this order: an appender that begins after the second look has a newer generation than any that was seen.
         let newest = self.newest();
-        let written = locked(&self.pens).iter().map(|waiting| waiting.generation()).min();
+        let written = locked(&self.appenders).iter().map(|waiting| waiting.generation()).min();
         written.map_or(newest, |written| written.min(newest))
     }
 
@@ -158,32 +162,32 @@ impl Journal {
 
     /// Looks whether the file is still where it was, and begins the next generation if it is not.
     pub fn reopen(&self) {
-        locked(&self.pens).iter().for_each(|waiting| waiting.reopen());
+        locked(&self.appenders).iter().for_each(|waiting| waiting.reopen());
     }
 
     /// Has everything written that waits, and nothing after it.
     pub fn close(&self) {
-        let mut pens = locked(&self.pens);
-        pens.iter().for_each(|waiting| waiting.stop());
-        while !pens.is_empty() {
-            pens = self.has_ended.wait(pens).unwrap_or_else(PoisonError::into_inner);
+        let mut appenders = locked(&self.appenders);
+        appenders.iter().for_each(|waiting| waiting.stop());
+        while !appenders.is_empty() {
+            appenders = self.has_ended.wait(appenders).unwrap_or_else(PoisonError::into_inner);
         }
     }
 
     /// The file of a generation that still gets lines.
     pub fn written_file(&self, generation: u64) -> Option<Arc<File>> {
-        let pens = locked(&self.pens);
-        pens.iter().find(|waiting| waiting.generation() == generation)?.file()
+        let appenders = locked(&self.appenders);
+        appenders.iter().find(|waiting| waiting.generation() == generation)?.file()
     }
 
-    /// A file that nobody writes to: the one that was written last, if a pen begins and it is in the same layout,
+    /// A file that nobody writes to: the one that was written last, if an appender begins and it is in the same layout,
     /// otherwise the next.
     fn file(&self, layout: &Layout, begins: bool) -> io::Result<(u64, File)> {
         let mut files = locked(&self.files);
         std::fs::create_dir_all(&self.folder)?;
         let there = generations::newest_from(&self.folder, &self.name, files.newest);
         let path = |number| self.folder.join(generations::file_name(&self.name, number));
-        let is_written = locked(&self.pens).iter().any(|waiting| waiting.generation() == there);
+        let is_written = locked(&self.appenders).iter().any(|waiting| waiting.generation() == there);
         let fits = files.layouts.of(there).is_none_or(|before| before == *layout);
         let is_empty = || path(there).metadata().map_or(true, |found| found.len() == 0);
         let stays = begins && !is_written && (fits || is_empty());
@@ -194,9 +198,9 @@ impl Journal {
         Ok((number, file))
     }
 
-    /// A pen has written its last line.
+    /// An appender has written its last line.
     fn ended(&self, waiting: &Arc<Waiting>) {
-        locked(&self.pens).retain(|other| !Arc::ptr_eq(other, waiting));
+        locked(&self.appenders).retain(|other| !Arc::ptr_eq(other, waiting));
         self.has_ended.notify_all();
     }
 }

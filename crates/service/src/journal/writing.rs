@@ -1,10 +1,10 @@
-//! Writing the lines of a pen to a journal's files, also when the disk is full for a while.
+//! Writing the lines of an appender to a journal's files, also when the disk is full for a while.
 //!
 //! What could not be written stays in memory and is tried again, up to a bound; past it lines are lost, and
 //! counted. A write that fails half way is undone to the last whole line.
 
+use super::appender::Waiting;
 use super::generations::{TORN, file_name};
-use super::pen::Waiting;
 use super::thread::MOST_GATHERED;
 use super::{Journal, locked};
 use exedra_core::config::Rotate;
@@ -23,7 +23,7 @@ const PAUSE: Duration = Duration::from_secs(1);
 /// How often a failing disk is complained about.
 const COMPLAINT: Duration = Duration::from_secs(60);
 
-/// What takes the lines of a pen to the files of its journal.
+/// What takes the lines of an appender to the files of its journal.
 pub struct Writer {
     journal: Arc<Journal>,
     waits: Arc<Waiting>,
@@ -273,15 +273,15 @@ impl Writer {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Pen, generations};
+    use super::super::{Appender, generations};
     use super::*;
     use exedra_core::config::Keeping;
     use jiff::tz::TimeZone;
     use std::path::Path;
 
-    fn pen(folder: &Path, rotate: Rotate) -> Arc<Pen> {
+    fn appender(folder: &Path, rotate: Rotate) -> Arc<Appender> {
         let keeping = Keeping { rotate, keep: None };
-        Journal::open(folder, "a", keeping, TimeZone::UTC).unwrap().pen(&Layout::bare(), None).unwrap()
+        Journal::open(folder, "a", keeping, TimeZone::UTC).unwrap().appender(&Layout::bare(), None).unwrap()
     }
 
     fn lines(folder: &Path) -> Vec<Vec<String>> {
@@ -302,46 +302,46 @@ mod tests {
     #[test]
     fn generations_by_size_hold_every_line_once_and_whole() {
         let folder = tempfile::tempdir().unwrap();
-        let pen = pen(folder.path(), Rotate::Size(5_000));
+        let appender = appender(folder.path(), Rotate::Size(5_000));
         std::thread::scope(|scope| {
             for writer in 0..4 {
-                let pen = &pen;
+                let appender = &appender;
                 scope.spawn(move || {
                     for line in 0..500 {
-                        pen.put(|out| out.extend_from_slice(format!("{writer}-{line}\n").as_bytes()));
+                        appender.put(|out| out.extend_from_slice(format!("{writer}-{line}\n").as_bytes()));
                     }
                 });
             }
         });
-        pen.journal.close();
+        appender.journal.close();
         let generations = lines(folder.path());
-        assert!(generations.len() < 4 || pen.journal.newest() > 1);
+        assert!(generations.len() < 4 || appender.journal.newest() > 1);
         let mut all: Vec<String> = generations.concat();
         all.sort();
         let mut expected: Vec<String> =
             (0..4).flat_map(|writer| (0..500).map(move |line| format!("{writer}-{line}"))).collect();
         expected.sort();
         assert_eq!(all, expected);
-        assert_eq!(pen.journal.lost(), 0);
+        assert_eq!(appender.journal.lost(), 0);
     }
 
     #[test]
     fn a_file_that_is_taken_away_is_followed_by_the_next() {
         let folder = tempfile::tempdir().unwrap();
-        let pen = pen(folder.path(), Rotate::Never);
-        pen.put(|out| out.extend_from_slice(b"one\n"));
+        let appender = appender(folder.path(), Rotate::Never);
+        appender.put(|out| out.extend_from_slice(b"one\n"));
         let first = folder.path().join("a.000001.log");
         until("the first line", || std::fs::read(&first).unwrap() == b"one\n");
         std::fs::rename(&first, folder.path().join("elsewhere")).unwrap();
-        pen.journal.reopen();
-        until("the next generation", || pen.journal.newest() == 2);
-        pen.put(|out| out.extend_from_slice(b"two\n"));
+        appender.journal.reopen();
+        until("the next generation", || appender.journal.newest() == 2);
+        appender.put(|out| out.extend_from_slice(b"two\n"));
         until("the second line", || lines(folder.path()) == [["two"]]);
         // Gone altogether, and the folder with it.
         std::fs::remove_dir_all(folder.path()).unwrap();
-        pen.put(|out| out.extend_from_slice(b"three\n"));
+        appender.put(|out| out.extend_from_slice(b"three\n"));
         until("the third line", || folder.path().is_dir() && lines(folder.path()) == [["three"]]);
-        pen.journal.close();
+        appender.journal.close();
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
     }
 
@@ -350,33 +350,33 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let first = folder.path().join("a.000001.log");
         std::os::unix::fs::symlink("/dev/full", &first).unwrap();
-        let pen = pen(folder.path(), Rotate::Never);
-        pen.put(|out| out.extend_from_slice(b"one\n"));
-        until("trouble", || pen.journal.trouble().is_some());
-        pen.put(|out| out.extend_from_slice(b"two\n"));
+        let appender = appender(folder.path(), Rotate::Never);
+        appender.put(|out| out.extend_from_slice(b"one\n"));
+        until("trouble", || appender.journal.trouble().is_some());
+        appender.put(|out| out.extend_from_slice(b"two\n"));
         // Room again: in the test by taking the full device away.
         std::fs::remove_file(&first).unwrap();
         until("both lines", || lines(folder.path()) == [["one", "two"]]);
-        until("no trouble", || pen.journal.trouble().is_none());
-        pen.journal.close();
-        assert_eq!(pen.journal.lost(), 0);
+        until("no trouble", || appender.journal.trouble().is_none());
+        appender.journal.close();
+        assert_eq!(appender.journal.lost(), 0);
     }
 
     #[test]
     fn nothing_is_lost_before_as_much_waits_as_is_promised() {
         let folder = tempfile::tempdir().unwrap();
         std::os::unix::fs::symlink("/dev/full", folder.path().join("a.000001.log")).unwrap();
-        let pen = pen(folder.path(), Rotate::Never);
+        let appender = appender(folder.path(), Rotate::Never);
         let line = [[b'x'; 9_999].as_slice(), b"\n"].concat();
         let put = |octets: usize| {
-            (0..octets / line.len()).for_each(|_| pen.put(|out| out.extend_from_slice(&line)))
+            (0..octets / line.len()).for_each(|_| appender.put(|out| out.extend_from_slice(&line)))
         };
         // One thread, as quickly as it can, while its writer waits for the disk.
         put(31 << 20);
-        assert_eq!(pen.journal.lost(), 0);
+        assert_eq!(appender.journal.lost(), 0);
         put(5 << 20);
-        assert!(pen.journal.lost() > 0, "and memory has a bound");
-        pen.journal.close();
+        assert!(appender.journal.lost() > 0, "and memory has a bound");
+        appender.journal.close();
     }
 
     #[test]
@@ -394,12 +394,12 @@ mod tests {
     #[test]
     fn another_layout_has_another_generation_and_the_one_before_goes_on_while_somebody_holds_its_pen() {
         let folder = tempfile::tempdir().unwrap();
-        let full = pen(folder.path(), Rotate::Never);
+        let full = appender(folder.path(), Rotate::Never);
         let journal = Arc::clone(&full.journal);
         let extended = Layout::understand("extended").unwrap();
         full.put(|out| out.extend_from_slice(b"one\n"));
-        let other = journal.pen(&extended, None).unwrap();
-        assert!(Arc::ptr_eq(&other, &journal.pen(&extended, None).unwrap()));
+        let other = journal.appender(&extended, None).unwrap();
+        assert!(Arc::ptr_eq(&other, &journal.appender(&extended, None).unwrap()));
         other.put(|out| out.extend_from_slice(b"two\n"));
         full.put(|out| out.extend_from_slice(b"three\n"));
         let written = || lines(folder.path()).iter().map(|file| file.last().cloned()).collect::<Vec<_>>();
@@ -415,7 +415,7 @@ mod tests {
         for (layout, newest) in [(&extended, 2), (&Layout::full(), 3)] {
             let keeping = Keeping { rotate: Rotate::Never, keep: None };
             let journal = Journal::open(folder.path(), "a", keeping, TimeZone::UTC).unwrap();
-            let _pen = journal.pen(layout, None).unwrap();
+            let _pen = journal.appender(layout, None).unwrap();
             assert_eq!(journal.newest(), newest);
             journal.close();
         }

@@ -1,6 +1,6 @@
 //! Where lines are put, and where they wait until they are written.
 //!
-//! A pen writes lines of one layout. It ends when nobody holds it any longer, after what waits has been written.
+//! An appender writes lines of one layout. It ends when nobody holds it any longer, after what waits has been written.
 
 use super::thread::Bell;
 use super::{Journal, locked};
@@ -9,7 +9,7 @@ use std::fs::File;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
-/// Buffers of a pen. Threads spread over them, so that they do not wait for each other.
+/// Buffers of an appender. Threads spread over them, so that they do not wait for each other.
 const BUFFERS: usize = 8;
 /// Octets that may wait to be written, all buffers together; what comes on top of them is counted and lost.
 pub const MOST_WAITING: usize = 32 << 20;
@@ -17,7 +17,7 @@ pub const MOST_WAITING: usize = 32 << 20;
 const ROOM: usize = 64 << 10;
 
 /// What lines are written with.
-pub struct Pen {
+pub struct Appender {
     /// Whose lines they are.
     pub journal: Arc<Journal>,
     pub(super) waiting: Arc<Waiting>,
@@ -48,7 +48,7 @@ struct Buffer {
     octets: AtomicUsize,
 }
 
-impl Pen {
+impl Appender {
     /// Puts one line in, its end included. `line` appends it to the buffer it is given.
     pub fn put(&self, line: impl FnOnce(&mut Vec<u8>)) {
         let waiting = &self.waiting;
@@ -66,7 +66,7 @@ impl Pen {
     }
 }
 
-impl Drop for Pen {
+impl Drop for Appender {
     fn drop(&mut self) {
         self.waiting.stop();
     }

@@ -5,7 +5,7 @@
 //! back when it has been idle for a moment; what stays is its socket. Answers that are remembered whole need
 //! none of it at all.
 
-use super::watched::{Socket, Watched};
+use super::fast_path::{FastPath, Socket};
 use crate::respond::Responder;
 use hyper::server::conn::http1;
 use hyper_util::rt::TokioIo;
@@ -19,11 +19,11 @@ pub enum Ended<S> {
     /// There is no connection any longer.
     Closed,
     /// It goes on as one of HTTP/2.
-    AsStreams(Box<(Responder, Watched<S>)>),
+    AsStreams(Box<(Responder, FastPath<S>)>),
 }
 
 /// A connection, to its end.
-pub struct Rested<S> {
+pub struct Hibernating<S> {
     http: http1::Builder,
     responder: Responder,
     state: State<S>,
@@ -33,21 +33,21 @@ pub struct Rested<S> {
 
 enum State<S> {
     /// Waits for the next request.
-    Resting(Watched<S>),
+    Resting(FastPath<S>),
     /// Reads and writes HTTP.
-    Serving(Box<http1::Connection<TokioIo<Watched<S>>, Responder>>),
+    Serving(Box<http1::Connection<TokioIo<FastPath<S>>, Responder>>),
     /// Says goodbye.
-    Leaving(Watched<S>),
+    Leaving(FastPath<S>),
     /// Lets the client read why it was refused.
-    Refused(Watched<S>),
+    Refused(FastPath<S>),
     /// There is no connection any longer.
     Ended,
 }
 
-impl<S: Socket + Send + 'static> Rested<S> {
+impl<S: Socket + Send + 'static> Hibernating<S> {
     /// A connection on which nothing has happened yet.
-    pub fn new(http: http1::Builder, responder: Responder, stream: Watched<S>) -> Self {
-        Rested { http, responder, state: State::Resting(stream), is_new: true }
+    pub fn new(http: http1::Builder, responder: Responder, stream: FastPath<S>) -> Self {
+        Hibernating { http, responder, state: State::Resting(stream), is_new: true }
     }
 
     fn poll_state(&mut self, context: &mut Context<'_>) -> Poll<io::Result<Ended<S>>> {
@@ -56,7 +56,7 @@ impl<S: Socket + Send + 'static> Rested<S> {
                 State::Resting(stream) => {
                     let begun = match stream.poll_beginning(context) {
                         // The last request has been answered.
-                        Poll::Pending if self.responder.pulse.is_ending() => false,
+                        Poll::Pending if self.responder.activity.is_ending() => false,
                         begun => ready!(begun)?,
                     };
                     if begun && self.is_new && S::IS_BARE {
@@ -78,24 +78,24 @@ impl<S: Socket + Send + 'static> Rested<S> {
                 }
                 State::Serving(connection) => {
                     let mut connection = Pin::new(&mut **connection);
-                    if self.responder.pulse.is_ending() {
+                    if self.responder.activity.is_ending() {
                         connection.as_mut().graceful_shutdown();
                     }
                     if let Poll::Ready(ended) = connection.poll(context) {
                         if let Err(error) = &ended
                             && error.is_parse()
-                            && !self.responder.pulse.has_refused()
+                            && !self.responder.activity.has_refused()
                         {
                             let status = if error.is_parse_too_large() { 431 } else { 400 };
-                            self.responder.pulse.refuse_behind_others(status);
+                            self.responder.activity.refuse_behind_others(status);
                         }
-                        if self.responder.pulse.has_refused() {
+                        if self.responder.activity.has_refused() {
                             self.rest();
                             continue;
                         }
                         return Poll::Ready(ended.map(|()| Ended::Closed).map_err(io::Error::other));
                     }
-                    if !self.responder.pulse.takes_rest() {
+                    if !self.responder.activity.takes_rest() {
                         return Poll::Pending;
                     }
                     self.rest();
@@ -103,7 +103,7 @@ impl<S: Socket + Send + 'static> Rested<S> {
                 State::Leaving(stream) => {
                     match Pin::new(stream).poll_shutdown(context) {
                         // Whoever does not take it is not waited for.
-                        Poll::Pending if self.responder.pulse.has_expired() => {}
+                        Poll::Pending if self.responder.activity.has_expired() => {}
                         said => ready!(said)?,
                     }
                     self.state = State::Ended;
@@ -121,7 +121,7 @@ impl<S: Socket + Send + 'static> Rested<S> {
         if let State::Resting(stream) = std::mem::replace(&mut self.state, State::Ended) {
             let connection = self.http.serve_connection(TokioIo::new(stream), self.responder.clone());
             self.state = State::Serving(Box::new(connection));
-            self.responder.pulse.wakes_up();
+            self.responder.activity.wakes_up();
         }
     }
 
@@ -135,7 +135,7 @@ impl<S: Socket + Send + 'static> Rested<S> {
         if let State::Serving(connection) = std::mem::replace(&mut self.state, State::Ended) {
             let parts = connection.into_parts();
             let mut stream = parts.io.into_inner();
-            if self.responder.pulse.has_refused() {
+            if self.responder.activity.has_refused() {
                 self.state = State::Refused(stream);
                 return;
             }
@@ -152,12 +152,12 @@ impl<S: Socket + Send + 'static> Rested<S> {
     }
 }
 
-impl<S: Socket + Send + 'static> Future for Rested<S> {
+impl<S: Socket + Send + 'static> Future for Hibernating<S> {
     type Output = io::Result<Ended<S>>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        let rested = self.get_mut();
-        rested.responder.pulse.waits(context.waker());
-        rested.poll_state(context)
+        let hibernating = self.get_mut();
+        hibernating.responder.activity.waits(context.waker());
+        hibernating.poll_state(context)
     }
 }

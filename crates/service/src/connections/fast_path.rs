@@ -1,9 +1,9 @@
 //! A socket that writes down what passes through it, and answers what it has answered before.
 //!
 //! Between two requests, octets that are exactly a head whose answer is remembered are answered on the spot:
-//! whoever reads from the socket never sees them. Whoever polls it sees to it that the pulse can wake them.
+//! whoever reads from the socket never sees them. Whoever polls it sees to it that the activity can wake them.
 
-use super::pulse::{Phase, Pulse};
+use super::activity::{Activity, Phase};
 use super::refusal::Refusal;
 use crate::memory::{Remembered, recall};
 use crate::site::Current;
@@ -56,10 +56,10 @@ impl Socket for TlsStream<TcpStream> {
     }
 }
 
-/// A connection's socket, with its pulse.
-pub struct Watched<S> {
+/// A connection's socket, with its activity.
+pub struct FastPath<S> {
     stream: S,
-    pulse: Arc<Pulse>,
+    activity: Arc<Activity>,
     current: Arc<Current>,
     client: IpAddr,
     sending: Option<Box<Sending>>,
@@ -80,13 +80,13 @@ struct Sending {
     sent: usize,
 }
 
-impl<S: Socket> Watched<S> {
+impl<S: Socket> FastPath<S> {
     /// Watches a socket.
-    pub fn new(stream: S, pulse: Arc<Pulse>, current: Arc<Current>, client: IpAddr) -> Self {
+    pub fn new(stream: S, activity: Arc<Activity>, current: Arc<Current>, client: IpAddr) -> Self {
         let client = client.to_canonical();
-        Watched {
+        FastPath {
             stream,
-            pulse,
+            activity,
             current,
             client,
             sending: None,
@@ -111,7 +111,7 @@ impl<S: Socket> Watched<S> {
     /// Takes back what was read between two requests and belongs to the next.
     pub fn put_back(&mut self, octets: Bytes) {
         if !octets.is_empty() {
-            self.pulse.came(&octets);
+            self.activity.came(&octets);
             self.ahead = octets;
         }
     }
@@ -136,7 +136,7 @@ impl<S: Socket> Watched<S> {
         if buffer.filled().is_empty() {
             return Poll::Ready(Err(io::ErrorKind::UnexpectedEof.into()));
         }
-        self.pulse.came(buffer.filled());
+        self.activity.came(buffer.filled());
         self.ahead = [&self.ahead, buffer.filled()].concat().into();
         Poll::Ready(Ok(()))
     }
@@ -147,7 +147,7 @@ impl<S: Socket> Watched<S> {
         loop {
             let mut octets = [MaybeUninit::uninit(); BEGINNING];
             let mut buffer = ReadBuf::uninit(&mut octets);
-            if self.pulse.has_expired() || self.passed_over > MOST_PASSED_OVER {
+            if self.activity.has_expired() || self.passed_over > MOST_PASSED_OVER {
                 return Poll::Ready(Ok(()));
             }
             ready!(Pin::new(&mut self.stream).poll_read(context, &mut buffer))?;
@@ -160,21 +160,21 @@ impl<S: Socket> Watched<S> {
 
     /// Puts words of ours in place of what the reader of HTTP says about something that it could not read.
     fn refuse(&mut self, octets: &[u8]) {
-        let (head, is_line_whole) = self.pulse.refused_head();
+        let (head, is_line_whole) = self.activity.refused_head();
         let status = octets.get(9..12).and_then(|digits| std::str::from_utf8(digits).ok()?.parse().ok());
         let refusal = Refusal::of(status.unwrap_or(400), &head, is_line_whole);
-        self.pulse.refuse(refusal.status.as_u16(), refusal.bytes);
+        self.activity.refuse(refusal.status.as_u16(), refusal.bytes);
         self.refusal = refusal.octets.into();
     }
 
     fn went(&self, result: Poll<io::Result<usize>>) -> Poll<io::Result<usize>> {
         match &result {
             Poll::Ready(Ok(0) | Err(_)) => {}
-            Poll::Ready(Ok(_)) => self.pulse.went(),
-            Poll::Pending if self.pulse.has_expired() => {
+            Poll::Ready(Ok(_)) => self.activity.went(),
+            Poll::Pending if self.activity.has_expired() => {
                 return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
             }
-            Poll::Pending => self.pulse.stuck(),
+            Poll::Pending => self.activity.stuck(),
         }
         result
     }
@@ -185,7 +185,7 @@ impl<S: Socket> Watched<S> {
             return None;
         }
         let site = self.current.load();
-        let possible = self.pulse.is_between_requests(site.config.limits.requests);
+        let possible = self.activity.is_between_requests(site.config.limits.requests);
         if possible { recall(site.owner, came, &site.disk) } else { None }
     }
 
@@ -202,7 +202,7 @@ impl<S: Socket> Watched<S> {
                 return Err(error);
             }
         };
-        self.pulse.answered_at_once();
+        self.activity.answered_at_once();
         match sent == octets.len() {
             true => self.record(&answer, time, began, 0),
             false => self.sending = Some(Box::new(Sending { answer, time, began, octets, sent })),
@@ -223,8 +223,8 @@ impl<S: Socket> Watched<S> {
             let rest = &sending.octets[sending.sent..];
             let result = Pin::new(&mut self.stream).poll_write(context, rest);
             if result.is_pending() {
-                self.pulse.stuck();
-                if self.pulse.has_expired() {
+                self.activity.stuck();
+                if self.activity.has_expired() {
                     return Poll::Ready(Err(io::ErrorKind::TimedOut.into()));
                 }
             }
@@ -235,13 +235,13 @@ impl<S: Socket> Watched<S> {
             if sending.sent == sending.octets.len() {
                 self.finish_rest();
             }
-            self.pulse.unstuck();
+            self.activity.unstuck();
         }
         Poll::Ready(Ok(()))
     }
 }
 
-impl<S> Watched<S> {
+impl<S> FastPath<S> {
     fn record(&self, answer: &Remembered, time: i64, began: Instant, unsent: usize) {
         let site = self.current.load();
         if let Some(bytes) = answer.record(&site, self.client, time, began, unsent) {
@@ -257,39 +257,39 @@ impl<S> Watched<S> {
     }
 }
 
-impl<S> Drop for Watched<S> {
+impl<S> Drop for FastPath<S> {
     fn drop(&mut self) {
         self.finish_rest();
     }
 }
 
-impl<S: Socket> AsyncRead for Watched<S> {
+impl<S: Socket> AsyncRead for FastPath<S> {
     fn poll_read(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
-        let watched = self.get_mut();
-        if !watched.ahead.is_empty() {
-            let read = watched.ahead.split_to(watched.ahead.len().min(buffer.remaining()));
+        let fast_path = self.get_mut();
+        if !fast_path.ahead.is_empty() {
+            let read = fast_path.ahead.split_to(fast_path.ahead.len().min(buffer.remaining()));
             buffer.put_slice(&read);
             return Poll::Ready(Ok(()));
         }
         for _ in 0..IN_A_ROW {
-            ready!(watched.poll_rest(context))?;
+            ready!(fast_path.poll_rest(context))?;
             let before = buffer.filled().len();
-            if Pin::new(&mut watched.stream).poll_read(context, buffer)?.is_pending() {
-                return watched.wait();
+            if Pin::new(&mut fast_path.stream).poll_read(context, buffer)?.is_pending() {
+                return fast_path.wait();
             }
             let came = &buffer.filled()[before..];
-            match watched.recalled(came) {
+            match fast_path.recalled(came) {
                 Some(answer) => {
                     buffer.set_filled(before);
-                    watched.answer(answer)?;
+                    fast_path.answer(answer)?;
                 }
                 None => {
                     if !came.is_empty() {
-                        watched.pulse.came(came);
+                        fast_path.activity.came(came);
                     }
                     return Poll::Ready(Ok(()));
                 }
@@ -300,35 +300,35 @@ impl<S: Socket> AsyncRead for Watched<S> {
     }
 }
 
-impl<S: Socket> Watched<S> {
+impl<S: Socket> FastPath<S> {
     /// Nothing has come in: waits, unless time is up.
     fn wait(&self) -> Poll<io::Result<()>> {
-        if !self.pulse.has_expired() {
+        if !self.activity.has_expired() {
             return Poll::Pending;
         }
-        if self.pulse.phase() == Phase::Head && S::IS_BARE {
+        if self.activity.phase() == Phase::Head && S::IS_BARE {
             // Nothing is under way on this connection; if it does not fit, it is not sent (RFC 9110 §15.5.9).
             let refusal = Refusal::of(408, &[], true);
             if self.stream.try_write(&refusal.octets).is_ok() {
-                self.pulse.refuse(408, refusal.bytes);
+                self.activity.refuse(408, refusal.bytes);
             }
         }
         Poll::Ready(Err(io::ErrorKind::TimedOut.into()))
     }
 }
 
-impl<S: Socket> AsyncWrite for Watched<S> {
+impl<S: Socket> AsyncWrite for FastPath<S> {
     fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, octets: &[u8]) -> Poll<io::Result<usize>> {
-        let watched = self.get_mut();
-        ready!(watched.poll_rest(context))?;
-        if watched.pulse.is_refusing() {
-            watched.refuse(octets);
-            watched.pulse.set_flushed(false);
+        let fast_path = self.get_mut();
+        ready!(fast_path.poll_rest(context))?;
+        if fast_path.activity.is_refusing() {
+            fast_path.refuse(octets);
+            fast_path.activity.set_flushed(false);
             return Poll::Ready(Ok(octets.len()));
         }
-        watched.pulse.set_flushed(false);
-        let result = Pin::new(&mut watched.stream).poll_write(context, octets);
-        watched.went(result)
+        fast_path.activity.set_flushed(false);
+        let result = Pin::new(&mut fast_path.stream).poll_write(context, octets);
+        fast_path.went(result)
     }
 
     fn poll_write_vectored(
@@ -336,8 +336,8 @@ impl<S: Socket> AsyncWrite for Watched<S> {
         context: &mut Context<'_>,
         pieces: &[IoSlice<'_>],
     ) -> Poll<io::Result<usize>> {
-        let watched = self.get_mut();
-        ready!(watched.poll_rest(context))?;
+        let fast_path = self.get_mut();
+        ready!(fast_path.poll_rest(context))?;
         let length: usize = pieces.iter().map(|piece| piece.len()).sum();
         if length <= SMALL {
             // Copied together, a small answer goes out by the cheaper call.
@@ -347,11 +347,11 @@ impl<S: Socket> AsyncWrite for Watched<S> {
                 together[at..at + piece.len()].copy_from_slice(piece);
                 at += piece.len();
             }
-            return Pin::new(watched).poll_write(context, &together[..length]);
+            return Pin::new(fast_path).poll_write(context, &together[..length]);
         }
-        watched.pulse.set_flushed(false);
-        let result = Pin::new(&mut watched.stream).poll_write_vectored(context, pieces);
-        watched.went(result)
+        fast_path.activity.set_flushed(false);
+        let result = Pin::new(&mut fast_path.stream).poll_write_vectored(context, pieces);
+        fast_path.went(result)
     }
 
     fn is_write_vectored(&self) -> bool {
@@ -360,16 +360,16 @@ impl<S: Socket> AsyncWrite for Watched<S> {
 
     /// Asked for when everything has been written.
     fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        let watched = self.get_mut();
-        ready!(watched.poll_rest(context))?;
-        ready!(Pin::new(&mut watched.stream).poll_flush(context))?;
-        watched.pulse.set_flushed(true);
+        let fast_path = self.get_mut();
+        ready!(fast_path.poll_rest(context))?;
+        ready!(Pin::new(&mut fast_path.stream).poll_flush(context))?;
+        fast_path.activity.set_flushed(true);
         Poll::Ready(Ok(()))
     }
 
     fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        let watched = self.get_mut();
-        ready!(watched.poll_rest(context))?;
-        Pin::new(&mut watched.stream).poll_shutdown(context)
+        let fast_path = self.get_mut();
+        ready!(fast_path.poll_rest(context))?;
+        Pin::new(&mut fast_path.stream).poll_shutdown(context)
     }
 }

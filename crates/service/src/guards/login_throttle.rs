@@ -1,4 +1,4 @@
-//! Tries that failed: each makes the next one of the same client for the same user wait twice as long, up to a few seconds. They are
+//! Sign-ins that failed: each makes the next one of the same client for the same user wait twice as long, up to a few seconds. They are
 //! forgotten after a while. Addresses of one IPv6 network are one client.
 
 use crate::limits::network;
@@ -36,13 +36,13 @@ impl Who {
     }
 }
 
-/// Tries that failed.
+/// Sign-ins that failed, and how long the next one has to wait.
 #[derive(Default)]
-pub struct Tries {
+pub struct LoginThrottle {
     failed: Mutex<HashMap<Who, (u32, Instant), RandomState>>,
 }
 
-impl Tries {
+impl LoginThrottle {
     /// How long a client waits before its next try.
     pub fn delay(&self, who: Who, now: Instant) -> Duration {
         match self.known().get(&who) {
@@ -82,7 +82,7 @@ mod tests {
 
     #[test]
     fn every_failure_doubles_the_wait_until_it_is_forgiven_or_forgotten() {
-        let tries = Tries::default();
+        let tries = LoginThrottle::default();
         let at = |client: &str| Who::new(client.parse().unwrap(), None);
         let (client, other) = (at("192.0.2.1"), at("192.0.2.2"));
         let begin = Instant::now();

@@ -16,34 +16,34 @@ pub const MOST_COPIED: usize = 64 << 10;
 
 /// Whose copies they are: a thread outlives the configuration it serves by.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Owner(u64);
+pub struct CacheOwner(u64);
 
-impl Owner {
+impl CacheOwner {
     /// One that nobody else is.
     pub fn another() -> Self {
         static NEXT: AtomicU64 = AtomicU64::new(1);
-        Owner(NEXT.fetch_add(1, Ordering::Relaxed))
+        CacheOwner(NEXT.fetch_add(1, Ordering::Relaxed))
     }
 }
 
 /// A thread's own copies.
 #[derive(Debug)]
-pub struct Near<K, V> {
-    owner: Owner,
+pub struct ThreadCache<K, V> {
+    owner: CacheOwner,
     copies: HashMap<K, V, RandomState>,
     octets: usize,
 }
 
-impl<K, V> Default for Near<K, V> {
+impl<K, V> Default for ThreadCache<K, V> {
     /// None yet.
     fn default() -> Self {
-        Near { owner: Owner(0), copies: HashMap::default(), octets: 0 }
+        ThreadCache { owner: CacheOwner(0), copies: HashMap::default(), octets: 0 }
     }
 }
 
-impl<K: Hash + Eq, V> Near<K, V> {
+impl<K: Hash + Eq, V> ThreadCache<K, V> {
     /// The copy of something.
-    pub fn get<Q: Hash + Eq + ?Sized>(&self, owner: Owner, key: &Q) -> Option<&V>
+    pub fn get<Q: Hash + Eq + ?Sized>(&self, owner: CacheOwner, key: &Q) -> Option<&V>
     where
         K: Borrow<Q>,
     {
@@ -51,7 +51,7 @@ impl<K: Hash + Eq, V> Near<K, V> {
     }
 
     /// Keeps a copy that takes about so many octets.
-    pub fn keep(&mut self, owner: Owner, key: K, copy: V, octets: usize) {
+    pub fn keep(&mut self, owner: CacheOwner, key: K, copy: V, octets: usize) {
         if self.owner != owner || self.octets > MOST_OCTETS {
             self.copies.clear();
             self.octets = 0;
@@ -76,15 +76,15 @@ mod tests {
 
     #[test]
     fn copies_belong_to_one_owner_and_are_bounded() {
-        let (mine, others) = (Owner::another(), Owner::another());
-        let mut near = Near::default();
-        near.keep(mine, "a", 1, 10);
-        assert_eq!((near.get(mine, &"a"), near.get(others, &"a")), (Some(&1), None));
-        near.keep(others, "b", 2, MOST_OCTETS + 1);
-        assert_eq!((near.get(mine, &"a"), near.get(others, &"b")), (None, Some(&2)));
-        near.keep(others, "c", 3, 10);
-        assert_eq!((near.get(others, &"b"), near.get(others, &"c")), (None, Some(&3)));
-        near.forget(&"c");
-        assert_eq!(near.get(others, &"c"), None);
+        let (mine, others) = (CacheOwner::another(), CacheOwner::another());
+        let mut cache = ThreadCache::default();
+        cache.keep(mine, "a", 1, 10);
+        assert_eq!((cache.get(mine, &"a"), cache.get(others, &"a")), (Some(&1), None));
+        cache.keep(others, "b", 2, MOST_OCTETS + 1);
+        assert_eq!((cache.get(mine, &"a"), cache.get(others, &"b")), (None, Some(&2)));
+        cache.keep(others, "c", 3, 10);
+        assert_eq!((cache.get(others, &"b"), cache.get(others, &"c")), (None, Some(&3)));
+        cache.forget(&"c");
+        assert_eq!(cache.get(others, &"c"), None);
     }
 }

@@ -70,7 +70,7 @@ enum Rest {
 
 /// What the client of one connection is doing.
 #[derive(Debug)]
-pub struct Pulse {
+pub struct Activity {
     /// Address of whoever connected.
     pub peer: IpAddr,
     clock: Arc<Clock>,
@@ -102,11 +102,11 @@ pub struct Pulse {
     under_way: AtomicU64,
 }
 
-impl Pulse {
-    /// The pulse of a connection that has just been opened.
+impl Activity {
+    /// The activity of a connection that has just been opened.
     pub fn new(clock: Arc<Clock>, peer: IpAddr) -> Arc<Self> {
         let since = AtomicU64::new(clock.now());
-        Arc::new(Pulse {
+        Arc::new(Activity {
             peer,
             clock,
             phase: AtomicU8::new(Phase::Idle as u8),
@@ -419,49 +419,49 @@ mod tests {
     fn a_head_that_trickles_in_runs_out_of_time() {
         let limits = Limits { head_time: Duration::from_secs(2), ..Limits::default() };
         let clock = Clock::new();
-        let pulse = Pulse::new(Arc::clone(&clock), NOBODY);
+        let activity = Activity::new(Arc::clone(&clock), NOBODY);
         for second in 0..=2 {
             at(&clock, second * 1000);
-            pulse.came(b"GE");
-            pulse.judge(&limits);
-            assert!(!pulse.has_expired(), "after {second} s");
+            activity.came(b"GE");
+            activity.judge(&limits);
+            assert!(!activity.has_expired(), "after {second} s");
         }
         at(&clock, 2001);
-        pulse.judge(&limits);
-        assert!(pulse.has_expired());
-        assert_eq!(pulse.unfinished(), Some((408, 0, b"GEGEGE".to_vec())));
+        activity.judge(&limits);
+        assert!(activity.has_expired());
+        assert_eq!(activity.unfinished(), Some((408, 0, b"GEGEGE".to_vec())));
     }
 
     #[test]
     fn a_client_that_takes_something_now_and_then_may_stay() {
         let limits = Limits { body_time: Duration::from_secs(5), ..Limits::default() };
         let clock = Clock::new();
-        let pulse = Pulse::new(Arc::clone(&clock), NOBODY);
-        pulse.came(b"GET / HTTP/1.1\r\n\r\n");
-        assert_eq!(pulse.answering(), 1);
+        let activity = Activity::new(Arc::clone(&clock), NOBODY);
+        activity.came(b"GET / HTTP/1.1\r\n\r\n");
+        assert_eq!(activity.answering(), 1);
         for second in [4, 8, 12] {
-            pulse.stuck();
+            activity.stuck();
             at(&clock, second * 1000);
-            pulse.judge(&limits);
-            pulse.went();
+            activity.judge(&limits);
+            activity.went();
         }
-        pulse.stuck();
+        activity.stuck();
         at(&clock, 17_001);
-        assert!(!pulse.has_expired());
-        pulse.judge(&limits);
-        assert!(pulse.has_expired() && pulse.unfinished().is_none());
+        assert!(!activity.has_expired());
+        activity.judge(&limits);
+        assert!(activity.has_expired() && activity.unfinished().is_none());
     }
 
     #[test]
     fn while_we_are_slow_no_time_runs() {
         let clock = Clock::new();
-        let pulse = Pulse::new(Arc::clone(&clock), NOBODY);
-        pulse.came(b"GET");
-        pulse.answering();
+        let activity = Activity::new(Arc::clone(&clock), NOBODY);
+        activity.came(b"GET");
+        activity.answering();
         at(&clock, 10_000_000);
-        pulse.judge(&Limits::default());
-        assert!(!pulse.has_expired() && pulse.idle_since().is_none());
-        pulse.answered();
-        assert_eq!(pulse.idle_since(), Some(10_000_000));
+        activity.judge(&Limits::default());
+        assert!(!activity.has_expired() && activity.idle_since().is_none());
+        activity.answered();
+        assert_eq!(activity.idle_since(), Some(10_000_000));
     }
 }
