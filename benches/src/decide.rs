@@ -1,6 +1,6 @@
 //! What a decision costs, and the line that is written about it, each on its own.
 
-use exedra_core::answer::{Card, Encodings, Entry, FileFacts, Question, Reply, Want, answer};
+use exedra_core::answer::{Encodings, Entry, FileFacts, FileMetadata, Question, Reply, Want, answer};
 use exedra_core::config::{Config, understand};
 use exedra_core::facts::{Facts, Fields, Known, Scheme};
 use exedra_core::logs::{Layout, LogTemplate, LoggedRequest};
@@ -51,15 +51,15 @@ pub fn decide_again(config: &Config, headers: &HeaderMap, path: &str, times: u32
         fields: Fields::All(headers),
         ..Facts::UNKNOWN
     };
-    let mut card: Option<Arc<Card>> = None;
+    let mut file_metadata: Option<Arc<FileMetadata>> = None;
     let mut reply = |question: &Question| match question.want {
         Want::Encodings => Reply::Encodings(Encodings::default()),
         Want::Names => Reply::Entry(Entry::Missing),
         Want::Settings => Reply::Settings(None),
         Want::Entry => {
             let facts = FileFacts { size: 1024, modified: 1_700_000_000_000_000_000, stamp: 0 };
-            Reply::File(Arc::clone(card.get_or_insert_with(|| {
-                Arc::new(Card::new(&question.path, facts, None, b"", &Default::default()))
+            Reply::File(Arc::clone(file_metadata.get_or_insert_with(|| {
+                Arc::new(FileMetadata::new(&question.path, facts, None, b"", &Default::default()))
             })))
         }
     };

@@ -7,7 +7,7 @@ use crate::buffers;
 use crate::connections::streams;
 use crate::descriptors::FilePermit;
 use crate::encodings::shared::Reader;
-use crate::finished::{Failure, Finished};
+use crate::in_flight::{Failure, InFlight};
 use bytes::Bytes;
 use exedra_core::answer::Piece;
 use exedra_core::encode::{Codec, Effort, Encoder};
@@ -31,7 +31,7 @@ const BEGINNING: usize = 4096;
 /// The body of an answer, and the request that its end finishes.
 pub struct LoggedBody {
     content: Content,
-    finished: Option<Box<Finished>>,
+    in_flight: Option<Box<InFlight>>,
     pace: Option<Box<Pace>>,
 }
 
@@ -275,9 +275,13 @@ impl Content {
 
 impl LoggedBody {
     /// The body of an answer to a request.
-    pub fn new(content: Content, finished: Box<Finished>) -> Self {
-        let speed = finished.passage.as_ref().and_then(|passage| passage.speed);
-        LoggedBody { content, finished: Some(finished), pace: speed.map(|speed| Box::new(Pace::new(speed))) }
+    pub fn new(content: Content, in_flight: Box<InFlight>) -> Self {
+        let speed = in_flight.permit.as_ref().and_then(|permit| permit.speed);
+        LoggedBody {
+            content,
+            in_flight: Some(in_flight),
+            pace: speed.map(|speed| Box::new(Pace::new(speed))),
+        }
     }
 
     /// What goes out of a piece that has been read: all of it, or as much as its time has come for.
@@ -294,8 +298,8 @@ impl LoggedBody {
                 piece
             }
         };
-        if let Some(finished) = &mut self.finished {
-            finished.bytes += piece.len() as u64;
+        if let Some(in_flight) = &mut self.in_flight {
+            in_flight.bytes += piece.len() as u64;
         }
         piece
     }
@@ -306,10 +310,12 @@ impl LoggedBody {
     }
 
     fn failed(&mut self, error: &io::Error) {
-        if let Some(finished) = &mut self.finished {
-            let cause =
-                format!("after {} bytes the disk failed, or the file was shortened: {error}", finished.bytes);
-            finished.failure = Some(Failure { file: None, cause });
+        if let Some(in_flight) = &mut self.in_flight {
+            let cause = format!(
+                "after {} bytes the disk failed, or the file was shortened: {error}",
+                in_flight.bytes
+            );
+            in_flight.failure = Some(Failure { file: None, cause });
         }
     }
 }
@@ -400,8 +406,8 @@ impl Reading {
 
 impl Drop for LoggedBody {
     fn drop(&mut self) {
-        if let Some(finished) = self.finished.take() {
-            finished.write();
+        if let Some(in_flight) = self.in_flight.take() {
+            in_flight.write();
         }
     }
 }

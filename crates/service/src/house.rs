@@ -9,7 +9,7 @@ use crate::access_log::{AccessLog, NO_SITE};
 use crate::background::step_back;
 use crate::certificates::Certificates;
 use crate::certificates::obtaining::Tokens;
-use crate::connections::{Clock, Manner, Workers, accept};
+use crate::connections::{Clock, ListenerOptions, Workers, accept};
 use crate::countries;
 use crate::descriptors::{self, Division, OpenFiles};
 use crate::disk::Disk;
@@ -62,7 +62,7 @@ pub struct House {
     /// What authorities are told that are asked for certificates.
     pub tokens: Arc<Tokens>,
     journals: Mutex<Journals>,
-    doors: Mutex<Vec<Door>>,
+    open_listeners: Mutex<Vec<OpenListener>>,
     tasks: Mutex<JoinSet<()>>,
     /// What is in force. Held for a look only.
     site: Mutex<Option<Arc<Site>>>,
@@ -85,10 +85,10 @@ struct Journals {
 }
 
 /// A socket on which connections come in.
-struct Door {
+struct OpenListener {
     listener: Listener,
     address: SocketAddr,
-    manner: watch::Sender<Manner>,
+    options: watch::Sender<ListenerOptions>,
     close: watch::Sender<bool>,
 }
 
@@ -129,7 +129,7 @@ impl House {
             throttle: Arc::default(),
             tokens: Arc::default(),
             journals: Mutex::new(journals),
-            doors: Mutex::default(),
+            open_listeners: Mutex::default(),
             tasks: Mutex::default(),
             site: Mutex::default(),
             changing: Mutex::default(),
@@ -149,7 +149,7 @@ impl House {
 
     /// Addresses on which sites answer, as they came to be.
     pub fn addresses(&self) -> Vec<SocketAddr> {
-        locked(&self.doors).iter().map(|door| door.address).collect()
+        locked(&self.open_listeners).iter().map(|door| door.address).collect()
     }
 
     /// Brings a configuration into force, or leaves everything as it is. Gives the threads of the workers, which the
@@ -276,7 +276,7 @@ impl House {
     /// Opens the sockets that a configuration asks for and that are not open yet.
     fn open_doors(&self, config: &Config) -> Result<Vec<(Listener, TcpListener)>, StartError> {
         let mut open: Vec<SocketAddr> =
-            locked(&self.doors).iter().map(|door| door.listener.address.value).collect();
+            locked(&self.open_listeners).iter().map(|door| door.listener.address.value).collect();
         let mut fresh = Vec::new();
         for listener in &config.listeners {
             let address = listener.address.value;
@@ -293,23 +293,23 @@ impl House {
 
     /// Lets connections in by the new sockets, and by those that stay in the manner that is asked for now; closes the others.
     fn change_doors(&self, config: &Config, fresh: Vec<(Listener, TcpListener)>) {
-        let (mut doors, workers) = (locked(&self.doors), locked(&self.workers).clone());
+        let (mut open_listeners, workers) = (locked(&self.open_listeners), locked(&self.workers).clone());
         let Some(workers) = workers else { return };
-        let mut before: Vec<Door> = doors.drain(..).collect();
+        let mut before: Vec<OpenListener> = open_listeners.drain(..).collect();
         let mut fresh = fresh.into_iter();
         for listener in &config.listeners {
-            let manner = Manner { https: listener.https, announced: listener.announced };
+            let options = ListenerOptions { https: listener.https, announced: listener.announced };
             let known = before.iter().position(|door| door.listener.address.value == listener.address.value);
             if let Some(nth) = known {
                 let mut door = before.remove(nth);
-                door.manner.send_replace(manner);
+                door.options.send_replace(options);
                 door.listener = listener.clone();
-                doors.push(door);
+                open_listeners.push(door);
                 continue;
             }
             let Some((listener, socket)) = fresh.next() else { continue };
             let address = socket.local_addr().unwrap_or(listener.address.value);
-            let (manner, changing) = watch::channel(manner);
+            let (options, changing) = watch::channel(options);
             let (close, closing) = watch::channel(false);
             let mut stop = self.stop.subscribe();
             let close_too = close.clone();
@@ -326,7 +326,7 @@ impl House {
                     () = close_too.closed() => {}
                 }
             });
-            doors.push(Door { listener, address, manner, close });
+            open_listeners.push(OpenListener { listener, address, options, close });
         }
         for door in before {
             let _ = door.close.send(true);

@@ -4,7 +4,7 @@
 //! allowed in the long run. Addresses of one IPv6 network (/64) are one client. What is known of clients is bounded: when
 //! there are too many, those that owe nothing are forgotten first.
 
-use exedra_core::answer::Bound;
+use exedra_core::answer::Obligations;
 use exedra_core::rules::Limit;
 use foldhash::fast::RandomState;
 use std::collections::HashMap;
@@ -35,7 +35,7 @@ struct Bucket {
 }
 
 /// Answers under way that count until they are done.
-pub struct Passage {
+pub struct LimitPermit {
     limits: Arc<Limits>,
     counted: Vec<Key>,
     /// Bytes a second at which the answer may be sent.
@@ -53,10 +53,10 @@ impl Limits {
     /// Lets a request pass by all limits that rules oblige it to, or none of them.
     pub fn pass(
         self: &Arc<Self>,
-        bound: &Bound,
+        bound: &Obligations,
         client: IpAddr,
         now: Instant,
-    ) -> Result<Option<Passage>, TooMany> {
+    ) -> Result<Option<LimitPermit>, TooMany> {
         if bound.limits.is_empty() {
             return Ok(None);
         }
@@ -86,7 +86,7 @@ impl Limits {
         }
         drop(buckets);
         let speed = bound.limits.iter().filter_map(|limit| limit.speed).min();
-        Ok(Some(Passage { limits: Arc::clone(self), counted, speed }))
+        Ok(Some(LimitPermit { limits: Arc::clone(self), counted, speed }))
     }
 
     fn buckets(&self) -> MutexGuard<'_, HashMap<Key, Bucket, RandomState>> {
@@ -94,7 +94,7 @@ impl Limits {
     }
 }
 
-impl Drop for Passage {
+impl Drop for LimitPermit {
     fn drop(&mut self) {
         if self.counted.is_empty() {
             return;
@@ -158,8 +158,8 @@ mod tests {
     use super::*;
     use std::time::Duration;
 
-    fn bound(limit: Limit) -> Bound {
-        Bound { limits: [limit].into_iter().collect(), ..Bound::default() }
+    fn bound(limit: Limit) -> Obligations {
+        Obligations { limits: [limit].into_iter().collect(), ..Obligations::default() }
     }
 
     #[test]
@@ -187,11 +187,11 @@ mod tests {
         let limits = Arc::new(Limits::default());
         let bound = bound(Limit { connections: Some(1), at_once: 10, speed: Some(1000), ..Limit::default() });
         let now = Instant::now();
-        let passage = limits.pass(&bound, "2001:db8::1".parse().unwrap(), now).ok().flatten().unwrap();
-        assert_eq!(passage.speed, Some(1000));
+        let permit = limits.pass(&bound, "2001:db8::1".parse().unwrap(), now).ok().flatten().unwrap();
+        assert_eq!(permit.speed, Some(1000));
         assert!(limits.pass(&bound, "2001:db8::2".parse().unwrap(), now).is_err());
         assert!(limits.pass(&bound, "2001:db8:1::2".parse().unwrap(), now).is_ok());
-        drop(passage);
+        drop(permit);
         assert!(limits.pass(&bound, "2001:db8::2".parse().unwrap(), now).is_ok());
     }
 

@@ -15,7 +15,7 @@ use crate::site::Site;
 use crate::thread_cache::{CacheOwner, ThreadCache};
 use crate::{folders, forwarded};
 use bytes::Bytes;
-use exedra_core::answer::{Bound, Entry, Form, Question};
+use exedra_core::answer::{Entry, Form, Obligations, Question};
 use exedra_core::config::SiteId;
 use exedra_core::facts::Scheme;
 use exedra_core::logs::LoggedRequest;
@@ -121,7 +121,7 @@ pub fn remember(
     draft: Draft,
     (status, headers, content): (StatusCode, &HeaderMap, &Bytes),
     (site, encoding, full_bytes): (SiteId, &'static str, Option<u64>),
-    bound: Option<&Bound>,
+    bound: Option<&Obligations>,
 ) {
     let target = request.uri.path_and_query().map_or("", |target| target.as_str());
     let begins = |head: &[u8]| {

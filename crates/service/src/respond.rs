@@ -7,8 +7,8 @@ use crate::attempt::{Fetched, Lack, Ready, attempt, ready};
 use crate::authority::{self, authority, host, split};
 use crate::body::{Content, LoggedBody};
 use crate::connections::activity::Activity;
-use crate::finished::{Failure, Finished, protocol};
 use crate::forwarded;
+use crate::in_flight::{Failure, InFlight, protocol};
 use crate::limits::TooMany;
 use crate::memory::{self, Draft};
 use crate::site::{Current, Site};
@@ -116,7 +116,7 @@ fn respond(
     let service = &site.config.service;
     let origin = forwarded::origin(peer.address, &request.headers, &service.forwarders, service.forwarded_by);
     let scheme = origin.scheme.unwrap_or(peer.scheme);
-    let finished = Box::new(Finished {
+    let in_flight = Box::new(InFlight {
         service: Arc::clone(site),
         activity: Arc::clone(activity),
         time: jiff::Timestamp::now().as_millisecond(),
@@ -133,48 +133,48 @@ fn respond(
         encoding: "",
         full_bytes: None,
         bound: None,
-        passage: None,
+        permit: None,
         bytes: 0,
         failure: None,
     });
-    if let Some(told) = site.tokens.told(finished.request.uri.path()) {
-        return Responding::Now(Some(tell(told, finished)));
+    if let Some(told) = site.tokens.told(in_flight.request.uri.path()) {
+        return Responding::Now(Some(tell(told, in_flight)));
     }
-    if let Some(why) = authority::fault(&finished.request) {
-        return Responding::Later(Box::pin(respond_malformed(why, finished, is_last)));
+    if let Some(why) = authority::fault(&in_flight.request) {
+        return Responding::Later(Box::pin(respond_malformed(why, in_flight, is_last)));
     }
-    let mut fetched = Fetched::of(finished.client, activity.is_shared());
-    match attempt(site, facts(&finished), &mut fetched) {
-        Ok(ready) if ready.answer.bound.is_none() => Responding::Now(Some(send(ready, finished, is_last))),
-        Ok(ready) => match pass(&ready.answer, finished) {
-            Ok(finished) => Responding::Now(Some(send(ready, finished, is_last))),
-            Err((finished, too_many)) => {
-                Responding::Later(Box::pin(respond_too_many(ready.answer, too_many, finished, is_last)))
+    let mut fetched = Fetched::of(in_flight.client, activity.is_shared());
+    match attempt(site, facts(&in_flight), &mut fetched) {
+        Ok(ready) if ready.answer.bound.is_none() => Responding::Now(Some(send(ready, in_flight, is_last))),
+        Ok(ready) => match pass(&ready.answer, in_flight) {
+            Ok(in_flight) => Responding::Now(Some(send(ready, in_flight, is_last))),
+            Err((in_flight, too_many)) => {
+                Responding::Later(Box::pin(respond_too_many(ready.answer, too_many, in_flight, is_last)))
             }
         },
-        Err(lack) => Responding::Later(Box::pin(respond_later(lack, finished, is_last))),
+        Err(lack) => Responding::Later(Box::pin(respond_later(lack, in_flight, is_last))),
     }
 }
 
 /// What an authority wants to hear before it makes a certificate, whatever rules say.
-fn tell(told: String, mut finished: Box<Finished>) -> Response<LoggedBody> {
-    let host = host(&finished.request).unwrap_or_default();
-    finished.site = exedra_core::answer::home::site_for(&finished.service.config, host).map(|(id, _)| id);
+fn tell(told: String, mut in_flight: Box<InFlight>) -> Response<LoggedBody> {
+    let host = host(&in_flight.request).unwrap_or_default();
+    in_flight.site = exedra_core::answer::home::site_for(&in_flight.service.config, host).map(|(id, _)| id);
     let mut headers = HeaderMap::new();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(told.into()), finished))
+    assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(told.into()), in_flight))
 }
 
 /// Lets a request pass by the limits that rules oblige it to.
-fn pass(answer: &Answer, mut finished: Box<Finished>) -> Result<Box<Finished>, (Box<Finished>, TooMany)> {
-    let Some(bound) = &answer.bound else { return Ok(finished) };
-    match finished.service.limits.pass(bound, finished.client, finished.began) {
-        Ok(passage) => {
-            finished.passage = passage;
-            Ok(finished)
+fn pass(answer: &Answer, mut in_flight: Box<InFlight>) -> Result<Box<InFlight>, (Box<InFlight>, TooMany)> {
+    let Some(bound) = &answer.bound else { return Ok(in_flight) };
+    match in_flight.service.limits.pass(bound, in_flight.client, in_flight.began) {
+        Ok(permit) => {
+            in_flight.permit = permit;
+            Ok(in_flight)
         }
-        Err(too_many) => Err((finished, too_many)),
+        Err(too_many) => Err((in_flight, too_many)),
     }
 }
 
@@ -183,13 +183,13 @@ const MOST_FETCHES: usize = 64;
 /// How often a request is decided anew because what it was decided by has changed meanwhile.
 const MOST_CHANGES: usize = 3;
 
-async fn respond_later(lack: Lack, finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
-    let (found, finished) =
-        fetch(lack, finished, |site, finished, fetched| attempt(site, facts(finished), fetched)).await;
-    let Some(ready) = found else { return changing(finished) };
-    match pass(&ready.answer, finished) {
-        Ok(finished) => send(ready, finished, is_last),
-        Err((finished, too_many)) => respond_too_many(ready.answer, too_many, finished, is_last).await,
+async fn respond_later(lack: Lack, in_flight: Box<InFlight>, is_last: bool) -> Response<LoggedBody> {
+    let (found, in_flight) =
+        fetch(lack, in_flight, |site, in_flight, fetched| attempt(site, facts(in_flight), fetched)).await;
+    let Some(ready) = found else { return changing(in_flight) };
+    match pass(&ready.answer, in_flight) {
+        Ok(in_flight) => send(ready, in_flight, is_last),
+        Err((in_flight, too_many)) => respond_too_many(ready.answer, too_many, in_flight, is_last).await,
     }
 }
 
@@ -197,89 +197,89 @@ async fn respond_later(lack: Lack, finished: Box<Finished>, is_last: bool) -> Re
 async fn respond_too_many(
     refused: Answer,
     too_many: TooMany,
-    finished: Box<Finished>,
+    in_flight: Box<InFlight>,
     is_last: bool,
 ) -> Response<LoggedBody> {
-    let decide = |site: &Site, finished: &Finished, fetched: &mut Fetched| {
-        let turn = exedra_core::answer::too_many(&site.config, facts(finished), &refused, too_many.seconds);
+    let decide = |site: &Site, in_flight: &InFlight, fetched: &mut Fetched| {
+        let turn = exedra_core::answer::too_many(&site.config, facts(in_flight), &refused, too_many.seconds);
         ready(site, turn, fetched)
     };
     let rule = refused.bound.as_ref().and_then(|bound| bound.rule.as_deref()).unwrap_or_default();
     let cause = format!("`{rule}` allows this client no more for now");
-    let (found, finished) = respond_instead(finished, cause, decide).await;
-    let Some(mut ready) = found else { return changing(finished) };
+    let (found, in_flight) = respond_instead(in_flight, cause, decide).await;
+    let Some(mut ready) = found else { return changing(in_flight) };
     ready.answer.bound = refused.bound;
-    send(ready, finished, is_last)
+    send(ready, in_flight, is_last)
 }
 
 /// What asks for nothing that could be: it is told so, by the site's own page where there is one.
-async fn respond_malformed(why: Malformed, finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
-    let decide = |site: &Site, finished: &Finished, fetched: &mut Fetched| {
-        let turn = exedra_core::answer::malformed(&site.config, facts(finished), &why, ());
+async fn respond_malformed(why: Malformed, in_flight: Box<InFlight>, is_last: bool) -> Response<LoggedBody> {
+    let decide = |site: &Site, in_flight: &InFlight, fetched: &mut Fetched| {
+        let turn = exedra_core::answer::malformed(&site.config, facts(in_flight), &why, ());
         ready(site, turn, fetched)
     };
-    match respond_instead(finished, why.words(), decide).await {
-        (Some(ready), finished) => send(ready, finished, is_last),
-        (None, finished) => changing(finished),
+    match respond_instead(in_flight, why.words(), decide).await {
+        (Some(ready), in_flight) => send(ready, in_flight, is_last),
+        (None, in_flight) => changing(in_flight),
     }
 }
 
 /// An answer that was decided upon before anything was asked for, fetched like any other.
 async fn respond_instead(
-    finished: Box<Finished>,
+    in_flight: Box<InFlight>,
     cause: String,
-    decide: impl Fn(&Site, &Finished, &mut Fetched) -> Result<Ready, Lack>,
-) -> (Option<Ready>, Box<Finished>) {
-    let site = Arc::clone(&finished.service);
-    let (found, mut finished) = match decide(&site, &finished, &mut Fetched::default()) {
-        Ok(ready) => (Some(ready), finished),
-        Err(lack) => fetch(lack, finished, decide).await,
+    decide: impl Fn(&Site, &InFlight, &mut Fetched) -> Result<Ready, Lack>,
+) -> (Option<Ready>, Box<InFlight>) {
+    let site = Arc::clone(&in_flight.service);
+    let (found, mut in_flight) = match decide(&site, &in_flight, &mut Fetched::default()) {
+        Ok(ready) => (Some(ready), in_flight),
+        Err(lack) => fetch(lack, in_flight, decide).await,
     };
-    finished.failure.get_or_insert(Failure { file: None, cause });
-    (found, finished)
+    in_flight.failure.get_or_insert(Failure { file: None, cause });
+    (found, in_flight)
 }
 
 /// Fetches what is lacking until there is an answer. There is none when what it rests upon keeps changing.
 async fn fetch(
     mut lack: Lack,
-    finished: Box<Finished>,
-    again: impl Fn(&Site, &Finished, &mut Fetched) -> Result<Ready, Lack>,
-) -> (Option<Ready>, Box<Finished>) {
-    let site = Arc::clone(&finished.service);
-    let mut fetched = Fetched::of(finished.client, finished.activity.is_shared());
+    in_flight: Box<InFlight>,
+    again: impl Fn(&Site, &InFlight, &mut Fetched) -> Result<Ready, Lack>,
+) -> (Option<Ready>, Box<InFlight>) {
+    let site = Arc::clone(&in_flight.service);
+    let mut fetched = Fetched::of(in_flight.client, in_flight.activity.is_shared());
     let mut changes = 0;
     for _ in 0..MOST_FETCHES {
-        changes += usize::from(!fetched.supply(&site, finished.client, lack).await);
+        changes += usize::from(!fetched.supply(&site, in_flight.client, lack).await);
         if fetched.refused {
-            return (None, Box::new(Finished { failure: Some(no_descriptor()), ..*finished }));
+            return (None, Box::new(InFlight { failure: Some(no_descriptor()), ..*in_flight }));
         }
         if changes >= MOST_CHANGES {
             break;
         }
-        lack = match again(&site, &finished, &mut fetched) {
-            Ok(ready) => return (Some(ready), finished),
+        lack = match again(&site, &in_flight, &mut fetched) {
+            Ok(ready) => return (Some(ready), in_flight),
             Err(lack) => lack,
         };
     }
-    (None, finished)
+    (None, in_flight)
 }
 
 /// The facts of a request.
-fn facts(finished: &Finished) -> Facts<'_> {
-    let request = &finished.request;
-    let (authority, tls) = (authority(request), finished.tls.as_deref());
+fn facts(in_flight: &InFlight) -> Facts<'_> {
+    let request = &in_flight.request;
+    let (authority, tls) = (authority(request), in_flight.tls.as_deref());
     let (host, port) = authority.map_or(("", None), split);
     Facts {
-        client: Known::Is(finished.client),
-        country: match finished.service.config.asks.country {
-            true => finished.country.as_deref().into(),
+        client: Known::Is(in_flight.client),
+        country: match in_flight.service.config.asks.country {
+            true => in_flight.country.as_deref().into(),
             false => Known::Unknown,
         },
-        scheme: Known::Is(finished.scheme),
+        scheme: Known::Is(in_flight.scheme),
         tls: tls.and_then(|tls| tls.version).into(),
         tls_name: tls.and_then(|tls| tls.name.as_deref()).into(),
         certificate: tls.and_then(|tls| tls.certificate.as_deref()).into(),
-        server: finished.server.into(),
+        server: in_flight.server.into(),
         agents: Some(read_agent),
         protocol: Known::Is(protocol(request.version)),
         host: authority.map(|_| host).into(),
@@ -288,8 +288,8 @@ fn facts(finished: &Finished) -> Facts<'_> {
         path: Known::Is(request.uri.path()),
         query: request.uri.query().into(),
         fields: Fields::All(&request.headers),
-        time: finished.service.local_time(finished.time),
-        now: Known::Is(finished.time.div_euclid(1000)),
+        time: in_flight.service.local_time(in_flight.time),
+        now: Known::Is(in_flight.time.div_euclid(1000)),
     }
 }
 
@@ -303,21 +303,21 @@ pub fn read_agent(agent: &str, part: AgentPart) -> Option<String> {
     }
 }
 
-fn send(ready: Ready, mut finished: Box<Finished>, is_last: bool) -> Response<LoggedBody> {
+fn send(ready: Ready, mut in_flight: Box<InFlight>, is_last: bool) -> Response<LoggedBody> {
     let Ready { answer, content, full, draft } = ready;
-    finished.site = answer.site;
-    finished.status = answer.status;
-    if finished.failure.is_none() && (answer.status.is_client_error() || answer.status.is_server_error()) {
-        finished.failure = Some(failure(&finished, &answer));
+    in_flight.site = answer.site;
+    in_flight.status = answer.status;
+    if in_flight.failure.is_none() && (answer.status.is_client_error() || answer.status.is_server_error()) {
+        in_flight.failure = Some(failure(&in_flight, &answer));
     }
     let Answer { status, mut headers, body, head_only, site, bound, .. } = answer;
-    finished.bound = bound;
+    in_flight.bound = bound;
     if let Some((codec, size)) = full {
-        finished.encoding = codec.name();
-        finished.full_bytes = Some(if head_only { 0 } else { size });
+        in_flight.encoding = codec.name();
+        in_flight.full_bytes = Some(if head_only { 0 } else { size });
     }
     if let (Some(draft), Some(site), false) = (draft, site, is_last) {
-        keep_in_mind(&finished, draft, (status, &headers, &content), site);
+        keep_in_mind(&in_flight, draft, (status, &headers, &content), site);
     }
     // Where the body itself goes out, whoever writes the message adds its length.
     if let (Some(length), true) = (content.length(), head_only && body != Body::None) {
@@ -327,32 +327,32 @@ fn send(ready: Ready, mut finished: Box<Finished>, is_last: bool) -> Response<Lo
         headers.insert(header::CONNECTION, HeaderValue::from_static("close"));
     }
     let content = if head_only { Content::none() } else { content };
-    assemble(status, headers, LoggedBody::new(content, finished))
+    assemble(status, headers, LoggedBody::new(content, in_flight))
 }
 
 /// Remembers an answer where the octets of its request are all that it depends on.
 fn keep_in_mind(
-    finished: &Finished,
+    in_flight: &InFlight,
     draft: Draft,
     (status, headers, content): (StatusCode, &HeaderMap, &Content),
     site: SiteId,
 ) {
     let Content::Whole(content) = content else { return };
-    let facts = (site, finished.encoding, finished.full_bytes);
-    if finished.is_bare
-        && memory::stands_alone(&finished.request)
-        && let Some(head) = finished.activity.own_head()
+    let facts = (site, in_flight.encoding, in_flight.full_bytes);
+    if in_flight.is_bare
+        && memory::stands_alone(&in_flight.request)
+        && let Some(head) = in_flight.activity.own_head()
     {
-        let (owner, bound) = (finished.service.owner, finished.bound.as_deref());
-        memory::remember(owner, &head, &finished.request, draft, (status, headers, content), facts, bound);
+        let (owner, bound) = (in_flight.service.owner, in_flight.bound.as_deref());
+        memory::remember(owner, &head, &in_flight.request, draft, (status, headers, content), facts, bound);
     }
 }
 
 /// Why a request failed: it is decided once more, every step written down.
-fn failure(finished: &Finished, answer: &Answer) -> Failure {
-    let service = &finished.service;
+fn failure(in_flight: &InFlight, answer: &Answer) -> Failure {
+    let service = &in_flight.service;
     let trace = Trace::default();
-    let (_, trace) = answer_traced(&service.config, facts(finished), trace).finish_with(
+    let (_, trace) = answer_traced(&service.config, facts(in_flight), trace).finish_with(
         |question| match question.want {
             Want::Settings => {
                 let known = service.folders.remembered(question, &service.disk);
@@ -389,19 +389,20 @@ fn no_descriptor() -> Failure {
 }
 
 /// A file changes faster than it can be sent, or may not be opened just now. The client may ask again at once.
-fn changing(mut finished: Box<Finished>) -> Response<LoggedBody> {
+fn changing(mut in_flight: Box<InFlight>) -> Response<LoggedBody> {
     let status = StatusCode::SERVICE_UNAVAILABLE;
-    finished.status = status;
+    in_flight.status = status;
     let cause = "what is to be sent changes faster than it can be sent".to_owned();
-    finished.failure.get_or_insert(Failure { file: None, cause });
-    if let Some(host) = host(&finished.request) {
-        finished.site = exedra_core::answer::home::site_for(&finished.service.config, host).map(|(id, _)| id);
+    in_flight.failure.get_or_insert(Failure { file: None, cause });
+    if let Some(host) = host(&in_flight.request) {
+        in_flight.site =
+            exedra_core::answer::home::site_for(&in_flight.service.config, host).map(|(id, _)| id);
     }
     let mut headers = HeaderMap::new();
     headers.insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("text/html; charset=utf-8"));
     let page = exedra_core::answer::pages::built_in(status, None);
-    assemble(status, headers, LoggedBody::new(Content::Whole(page.into()), finished))
+    assemble(status, headers, LoggedBody::new(Content::Whole(page.into()), in_flight))
 }
 
 fn assemble(status: StatusCode, headers: HeaderMap, body: LoggedBody) -> Response<LoggedBody> {

@@ -3,14 +3,14 @@
 //! - [`options`]: what a command is told of them
 //! - [`found`]: names, wildcards, folders and sites into files; rotated siblings
 //! - [`packed`]: a file as it was before it was compressed
-//! - [`blocks`]: blocks of whole lines; [`feed`]: those of all sources, one after another
+//! - [`blocks`]: blocks of whole lines; [`block_source`]: those of all sources, one after another
 //! - [`reading`]: lines into requests, over threads; [`progress`]: how far that has come
 //! - [`load`]: standing back where a machine has enough to do
 //! - [`bookmark`]: where the last reading stopped, also when logs were rotated since
 
+pub mod block_source;
 pub mod blocks;
 pub mod bookmark;
-pub mod feed;
 pub mod found;
 pub mod load;
 pub mod options;

@@ -1,10 +1,10 @@
 //! Lines of all sources, over threads.
 //!
-//! Each thread takes blocks from one [`Feed`], cuts them by a [`LineReader`] of its own and hands the requests to a
+//! Each thread takes blocks from one [`BlockSource`], cuts them by a [`LineReader`] of its own and hands the requests to a
 //! [`Sink`] of its own, so that memory stays the same however long the logs are.
 
+use super::block_source::{Block, BlockSource};
 use super::bookmark::Begun;
-use super::feed::{Block, Feed};
 use super::load::stand_back_when_high;
 use super::progress::Progress;
 use crate::Failure;
@@ -141,7 +141,7 @@ pub fn read<T: Sink>(
     taker: impl Fn() -> T + Sync,
 ) -> Result<ReadAll<T::Made>, Failure> {
     stand_back_when_high();
-    let feed = Mutex::new(Feed::new(asked, progress));
+    let feed = Mutex::new(BlockSource::new(asked, progress));
     let done: Vec<(T::Made, Share)> = std::thread::scope(|scope| {
         let work = || work(&feed, projection, taker());
         let workers: Vec<_> = (1..asked.threads).map(|_| scope.spawn(work)).collect();
@@ -152,7 +152,7 @@ pub fn read<T: Sink>(
             .chain([own])
             .collect()
     });
-    let Feed { sources, failures, passed_over, read, .. } =
+    let BlockSource { sources, failures, passed_over, read, .. } =
         feed.into_inner().unwrap_or_else(PoisonError::into_inner);
     if sources.is_empty() && !(failures.is_empty() && passed_over.is_empty()) {
         let mut words = failures;
@@ -166,7 +166,7 @@ pub fn read<T: Sink>(
     Ok(ReadAll { made, lines, sources, failures, passed_over, read })
 }
 
-fn work<T: Sink>(feed: &Mutex<Feed>, projection: Projection, mut taker: T) -> (T::Made, Share) {
+fn work<T: Sink>(feed: &Mutex<BlockSource>, projection: Projection, mut taker: T) -> (T::Made, Share) {
     let mut share = Share::default();
     let mut readers: BTreeMap<usize, LineReader> = BTreeMap::new();
     let mut spare = Vec::new();

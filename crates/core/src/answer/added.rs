@@ -2,7 +2,7 @@
 
 use super::represent::{insert, value};
 use super::trace::Place;
-use super::{Answer, Body, Bound};
+use super::{Answer, Body, Obligations};
 use crate::config::{Compress, Config};
 use crate::facts::RecordedFacts;
 use crate::rules::{Cors, Lifetime, Limit};
@@ -72,7 +72,7 @@ impl Added {
             headers.insert(header::RETRY_AFTER, HeaderValue::from(seconds));
             headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
         }
-        answer.bound = Some(Box::new(Bound {
+        answer.bound = Some(Box::new(Obligations {
             limits: self.limits,
             log: self.log.unwrap_or(true),
             user: self.user,

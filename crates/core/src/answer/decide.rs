@@ -8,7 +8,7 @@ use super::added::Added;
 use super::home::{Home, home, site_for};
 use super::negotiate::{self, Codings};
 use super::path::{NoPath, Tidy, resolve, tidy};
-use super::represent::{Card, insert};
+use super::represent::{FileMetadata, insert};
 use super::steering::Next;
 use super::trace::{Observer, Place, Step, Trace, Untidy};
 use super::{
@@ -106,14 +106,14 @@ pub(super) enum Stage {
     /// What is in a folder.
     Listing(SitePath),
     /// The encodings of a file that is to be sent, in one of these codings, perhaps for a status.
-    Encodings(Arc<Card>, Codings, Option<StatusCode>),
+    Encodings(Arc<FileMetadata>, Codings, Option<StatusCode>),
     /// The site's own page for a status.
     ErrorPage(StatusCode),
 }
 
-/// What a reply says of a place, with the card of a file there.
+/// What a reply says of a place, with the metadata of a file there.
 enum Found {
-    File(Arc<Card>),
+    File(Arc<FileMetadata>),
     Other(Entry),
 }
 
@@ -135,16 +135,16 @@ impl<'a, W: Observer> Waiting<'a, W> {
             }
             (Reply::Entry(Entry::File(facts)), stage) => {
                 let types = deciding.settings().map(|site| Arc::clone(&site.media_types)).unwrap_or_default();
-                (Found::File(Arc::new(Card::new(&asked, facts, None, b"", &types))), stage)
+                (Found::File(Arc::new(FileMetadata::new(&asked, facts, None, b"", &types))), stage)
             }
-            (Reply::File(card), stage) => (Found::File(card), stage),
+            (Reply::File(file_metadata), stage) => (Found::File(file_metadata), stage),
             (Reply::Entry(entry), stage) => (Found::Other(entry), stage),
             (_, stage) => (Found::Other(Entry::Failed), stage),
         };
         let (found, stage) = found;
         deciding.observer.see(|| {
             let entry = match &found {
-                Found::File(card) => Entry::File(card.facts),
+                Found::File(file_metadata) => Entry::File(file_metadata.facts),
                 Found::Other(entry) => *entry,
             };
             Step::Looked { at: asked.clone(), found: entry, as_index: matches!(stage, Stage::Index(..)) }

@@ -39,7 +39,7 @@ pub mod verdicts;
 pub use decide::{Waiting, answer, answer_traced, too_many};
 pub use malformed::{Malformed, malformed};
 pub use path::SitePath;
-pub use represent::Card;
+pub use represent::FileMetadata;
 pub use trace::{Observer, Step, Trace};
 
 use crate::config::{FolderSettings, SiteId};
@@ -71,14 +71,14 @@ pub struct Answer {
     /// Whether something had a say, or would have had, that is not known.
     pub unsure: bool,
     /// What rules oblige whoever sends it to.
-    pub bound: Option<Box<Bound>>,
+    pub bound: Option<Box<Obligations>>,
 }
 
 impl Answer {
     /// Whether whoever sends the same octets by the same scheme may be given it again, for as long as the disk stays as
     /// it is, without deciding anew.
     pub fn is_for_same_octets(&self) -> bool {
-        let is_free = |bound: &Bound| bound.limits.is_empty() && bound.log && bound.user.is_none();
+        let is_free = |bound: &Obligations| bound.limits.is_empty() && bound.log && bound.user.is_none();
         !self.depends.is_beyond_octets() && self.bound.as_deref().is_none_or(is_free)
     }
 
@@ -107,7 +107,7 @@ fn in_capitals(name: &http::HeaderName) -> String {
 
 /// What rules oblige whoever sends an answer to.
 #[derive(Debug, Clone, Default)]
-pub struct Bound {
+pub struct Obligations {
     /// How much the client may take.
     pub limits: SmallVec<[Limit; 1]>,
     /// Whether the request is logged.
@@ -293,8 +293,8 @@ pub enum Want {
 pub enum Reply {
     /// What stands there.
     Entry(Entry),
-    /// A file stands there, and its card has been written before.
-    File(Arc<Card>),
+    /// A file stands there, and its metadata has been made before.
+    File(Arc<FileMetadata>),
     /// What is in the folder.
     Names(Arc<[Listed]>),
     /// What is known of the file's encodings.

@@ -1,6 +1,6 @@
 //! The form a file is sent in, with the header fields that say so.
 //!
-//! Whatever does not depend on the request stands ready-made on a [`Card`], which whoever looks at the disk
+//! Whatever does not depend on the request stands ready-made on a [`FileMetadata`], which whoever looks at the disk
 //! may keep beside what it found.
 
 use super::negotiate::Codings;
@@ -16,7 +16,7 @@ use std::borrow::Cow;
 
 /// What is known of a file, and the header fields that say so.
 #[derive(Debug, Clone)]
-pub struct Card {
+pub struct FileMetadata {
     /// Its length and when it changed.
     pub facts: FileFacts,
     /// Its media type.
@@ -27,8 +27,8 @@ pub struct Card {
     mark: String,
 }
 
-impl Card {
-    /// The card of a file. Where its content is known, its entity tag says which content that is; otherwise how
+impl FileMetadata {
+    /// The metadata of a file. Where its content is known, its entity tag says which content that is; otherwise how
     /// long it is and when it changed. `beginning` is what is known of the content where that is not all.
     pub fn new(
         path: &SitePath,
@@ -47,18 +47,18 @@ impl Card {
         plain.insert(header::ACCEPT_RANGES, HeaderValue::from_static("bytes"));
         plain.insert(header::ETAG, tag.clone());
         plain.insert(header::LAST_MODIFIED, value(&httpdate::fmt_http_date(changed)));
-        Card { facts, media, plain, tag, mark }
+        FileMetadata { facts, media, plain, tag, mark }
     }
 }
 
-impl Card {
+impl FileMetadata {
     /// A copy that shares nothing with this one, for a thread of its own.
     pub fn copy(&self) -> Self {
         let own =
             |value: &HeaderValue| HeaderValue::from_bytes(value.as_bytes()).unwrap_or_else(|_| value.clone());
         let plain = self.plain.iter().map(|(name, value)| (name.clone(), own(value))).collect();
         let media = MediaType { value: own(&self.media.value), essence: self.media.essence.clone() };
-        Card { facts: self.facts, media, plain, tag: own(&self.tag), mark: self.mark.clone() }
+        FileMetadata { facts: self.facts, media, plain, tag: own(&self.tag), mark: self.mark.clone() }
     }
 }
 
@@ -100,7 +100,7 @@ pub fn accepted_encodings<'a>(facts: &RecordedFacts<'a>) -> Option<Cow<'a, str>>
 
 /// A file in one of the codings that the client likes, by what is known of its encodings. `liked` is `None`
 /// where the file is never encoded.
-pub fn represent(file: &Card, liked: Option<&[Codec]>, known: &Encodings) -> Representation {
+pub fn represent(file: &FileMetadata, liked: Option<&[Codec]>, known: &Encodings) -> Representation {
     let mut headers = file.plain.clone();
     let form = liked.map_or(Form::Plain, |liked| negotiate::form(liked, known));
     let facts = &file.facts;

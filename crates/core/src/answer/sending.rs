@@ -4,7 +4,7 @@ use super::conditions::{self, Outcome};
 use super::decide::{Deciding, Stage};
 use super::listing::{self, Listed};
 use super::ranges::{self, Ranges};
-use super::represent::{self, Card, Representation, insert};
+use super::represent::{self, FileMetadata, Representation, insert};
 use super::trace::{Observer, Step, Verdict};
 use super::verdicts::verdicts;
 use super::{Body, Encodings, FileFacts, Form, Piece, SitePath, Turn};
@@ -63,7 +63,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     pub(super) fn choose_form(
         self,
         path: SitePath,
-        file: Arc<Card>,
+        file: Arc<FileMetadata>,
         status: Option<StatusCode>,
     ) -> Turn<'a, W> {
         let (Some(id), Some(site)) = (self.site, self.settings()) else {
@@ -81,7 +81,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     pub(super) fn encoded(
         mut self,
         path: SitePath,
-        file: &Card,
+        file: &FileMetadata,
         liked: Option<&[Codec]>,
         known: &Encodings,
         status: Option<StatusCode>,
@@ -143,7 +143,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     fn verdicts(
         &mut self,
         compress: &Compress,
-        file: &Card,
+        file: &FileMetadata,
         known: &Encodings,
         form: Form,
         parts_asked: bool,

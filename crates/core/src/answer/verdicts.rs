@@ -4,7 +4,7 @@
 //! test holds the two equal.
 
 use super::negotiate::Accepted;
-use super::represent::{self, Card};
+use super::represent::{self, FileMetadata};
 use super::trace::Verdict;
 use super::{Encoded, Encodings, Form, negotiate};
 use crate::config::Compress;
@@ -16,7 +16,7 @@ use http::header;
 pub fn verdicts(
     compress: &Compress,
     facts: &Facts<'_>,
-    file: &Card,
+    file: &FileMetadata,
     known: &Encodings,
     form: Form,
     parts_asked: bool,
@@ -91,9 +91,9 @@ mod tests {
         ]
     }
 
-    fn file(size: u64) -> Card {
+    fn file(size: u64) -> FileMetadata {
         let place: SitePath = path::resolve("/a.html").unwrap().place;
-        Card::new(&place, FileFacts { size, modified: 0, stamp: 0 }, None, b"", &Default::default())
+        FileMetadata::new(&place, FileFacts { size, modified: 0, stamp: 0 }, None, b"", &Default::default())
     }
 
     proptest! {

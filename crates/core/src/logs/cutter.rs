@@ -2,10 +2,10 @@
 
 use super::columns::Projection;
 use super::layout::Layout;
-use super::listed::Listed;
 use super::objects::Objects;
 use super::plan::{Cut, Plan, Stop};
 use super::template::variants;
+use super::w3c::Listed;
 
 /// A layout ready to cut lines.
 #[derive(Debug, Clone)]

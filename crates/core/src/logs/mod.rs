@@ -5,7 +5,7 @@
 //! - [`batch`]: up to 65,536 requests, column by column
 //! - [`layout`]: the named layouts; [`detect`]: finding the one that fits
 //! - [`template`]: a layout as text, understood; [`plan`]: the same, ready to run over lines
-//! - [`objects`]: lines of JSON; [`listed`]: the W3C extended format; [`meaning`]: what named values mean in both
+//! - [`objects`]: lines of JSON; [`w3c`]: the W3C extended format; [`meaning`]: what named values mean in both
 //! - [`cutter`]: any of these, ready to cut lines
 //! - [`moment`]: times as logs write them
 //! - [`escape`]: what a field may contain without breaking its line, and back
@@ -21,7 +21,6 @@ pub mod detect;
 pub mod dictionary;
 pub mod escape;
 pub mod layout;
-pub mod listed;
 pub mod mask;
 pub mod meaning;
 pub mod moment;
@@ -30,6 +29,7 @@ pub mod origin;
 pub mod plan;
 pub mod reader;
 pub mod template;
+pub mod w3c;
 pub mod writer;
 
 pub use batch::{BATCH_ROWS, RequestBatch};

@@ -1,9 +1,9 @@
 //! Everything counted over one scope. Two surveys of one plan merge into one, in any order.
 
 use super::durations::Durations;
-use super::listed::ListedVisitors;
 use super::ranking::{Counts, Ranking};
 use super::visitors::Visitors;
+use super::visitors_of_entries::ListedVisitors;
 use super::visits::Visits;
 use std::collections::BTreeMap;
 

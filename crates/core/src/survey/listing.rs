@@ -2,9 +2,9 @@
 //!
 //! Texts are hashed once for each code of a thread's dictionaries.
 
-use super::listed::{Listed, ListedVisitors};
 use super::plan::{Part, SurveyPlan};
 use super::visitors::VisitorKey;
+use super::visitors_of_entries::{Listed, ListedVisitors};
 use crate::logs::batch::NO_TEXT;
 use crate::logs::{Dictionaries, RequestBatch, TextColumn};
 

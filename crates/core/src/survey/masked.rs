@@ -1,10 +1,10 @@
 //! A survey that may be handed on: addresses cut to their networks, names of users left out.
 
 use super::counted::Survey;
-use super::listed::Listed;
 use super::ranking::Ranking;
 use super::report::Lines;
 use super::visitors::VisitorKey;
+use super::visitors_of_entries::Listed;
 use crate::logs::mask::network;
 use std::borrow::Cow;
 

@@ -12,7 +12,7 @@
 //! - [`durations`]: how long answers took
 //! - [`embeds`]: what pages elsewhere load from here
 //! - [`ranking`]: counts by text, with a bound; [`measure`]: what lists are ranked by
-//! - [`listed`], `listing`: visitors of each entry of a list, where lists are ranked by them
+//! - [`visitors_of_entries`], `listing`: visitors of each entry of a list, where lists are ranked by them
 //! - [`surveyor`], [`worker`]: batches into counts, on one thread and on many
 //! - `masked`: a survey that may be handed on
 //! - [`report`]: a survey in the form that people and programs are given
@@ -21,7 +21,6 @@ pub mod calendar;
 pub mod counted;
 pub mod durations;
 pub mod embeds;
-pub mod listed;
 mod listing;
 mod masked;
 pub mod measure;
@@ -31,6 +30,7 @@ pub mod ranking;
 pub mod report;
 pub mod surveyor;
 pub mod visitors;
+pub mod visitors_of_entries;
 pub mod visits;
 pub mod worker;
 

@@ -1,7 +1,7 @@
 //! The listening socket, and how many may come in.
 
 use super::activity::TICK;
-use super::worker::{Newcomer, Workers};
+use super::worker::{Accepted, Workers};
 use std::io;
 use std::pin::pin;
 use std::sync::Arc;
@@ -11,7 +11,7 @@ use tokio::sync::{AcquireError, OwnedSemaphorePermit, watch};
 
 /// How connections on one address begin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Manner {
+pub struct ListenerOptions {
     /// Whether they are secured.
     pub https: bool,
     /// Whether somebody says first whom they come from.
@@ -23,7 +23,7 @@ pub struct Manner {
 pub async fn accept(
     listener: &TcpListener,
     workers: Arc<Workers>,
-    manner: watch::Receiver<Manner>,
+    options: watch::Receiver<ListenerOptions>,
     mut stop: watch::Receiver<bool>,
 ) {
     loop {
@@ -54,7 +54,7 @@ pub async fn accept(
         // Small answers go out in one segment anyway, and nothing should wait for more.
         let _ = stream.set_nodelay(true);
         match stream.into_std() {
-            Ok(stream) => workers.hand_over(Newcomer { stream, peer, manner: *manner.borrow(), place }),
+            Ok(stream) => workers.hand_over(Accepted { stream, peer, options: *options.borrow(), place }),
             Err(error) => tracing::debug!(%peer, "a connection ended before it began: {error}"),
         }
     }

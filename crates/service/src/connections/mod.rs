@@ -21,6 +21,6 @@ pub mod refusal;
 pub mod streams;
 pub mod worker;
 
-pub use accept::{Manner, accept};
+pub use accept::{ListenerOptions, accept};
 pub use activity::Clock;
 pub use worker::{Worker, Workers};

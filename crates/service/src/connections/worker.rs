@@ -1,6 +1,6 @@
 //! A thread with its own event loop, which serves the connections it was given to their end.
 
-use super::accept::Manner;
+use super::accept::ListenerOptions;
 use super::activity::{Activity, Clock, TICK};
 use super::announced::announced;
 use super::fast_path::{FastPath, Socket};
@@ -47,13 +47,13 @@ const TIME_TO_READ: Duration = Duration::from_secs(1);
 const MOST_STREAMS: u32 = 128;
 
 /// A connection on its way to a worker.
-pub struct Newcomer {
+pub struct Accepted {
     /// Its socket.
     pub stream: std::net::TcpStream,
     /// Whoever connected.
     pub peer: SocketAddr,
     /// How it begins.
-    pub manner: Manner,
+    pub options: ListenerOptions,
     /// Its place among those that may be open.
     pub place: OwnedSemaphorePermit,
 }
@@ -69,7 +69,7 @@ pub struct Workers {
 
 /// One worker, from outside.
 pub struct Worker {
-    newcomers: mpsc::UnboundedSender<Newcomer>,
+    newcomers: mpsc::UnboundedSender<Accepted>,
     open: Arc<Open>,
     current: Arc<Current>,
 }
@@ -136,7 +136,7 @@ impl Workers {
     }
 
     /// Gives a connection to the worker that has fewest.
-    pub fn hand_over(&self, newcomer: Newcomer) {
+    pub fn hand_over(&self, newcomer: Accepted) {
         let fewest = self.all.iter().min_by_key(|worker| worker.open.count.load(Ordering::Relaxed));
         if let Some(worker) = fewest {
             worker.open.count.fetch_add(1, Ordering::Relaxed);
@@ -193,7 +193,7 @@ struct Serving {
 }
 
 impl Serving {
-    async fn serve(&self, coming: &mut mpsc::UnboundedReceiver<Newcomer>, mut stop: watch::Receiver<bool>) {
+    async fn serve(&self, coming: &mut mpsc::UnboundedReceiver<Accepted>, mut stop: watch::Receiver<bool>) {
         let mut ticks = tokio::time::interval(TICK);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
@@ -222,8 +222,8 @@ impl Serving {
         }
     }
 
-    fn take(&self, newcomer: Newcomer) {
-        let Newcomer { stream, peer, manner, place } = newcomer;
+    fn take(&self, newcomer: Accepted) {
+        let Accepted { stream, peer, options, place } = newcomer;
         let stream = match TcpStream::from_std(stream) {
             Ok(stream) => stream,
             Err(error) => {
@@ -246,7 +246,7 @@ impl Serving {
         });
         let (open, present) = (Arc::clone(&self.open), self.ended.subscribe());
         tokio::spawn(async move {
-            if let Err(error) = connection.serve(stream, manner).await {
+            if let Err(error) = connection.serve(stream, options).await {
                 tracing::debug!(%peer, "a connection ended early: {error}");
             }
             open.count.fetch_sub(1, Ordering::Relaxed);
@@ -259,23 +259,23 @@ impl Serving {
 struct Connection(Responder);
 
 impl Connection {
-    async fn serve(mut self, mut stream: TcpStream, manner: Manner) -> io::Result<()> {
+    async fn serve(mut self, mut stream: TcpStream, options: ListenerOptions) -> io::Result<()> {
         let site = self.0.current.load_full();
         let patience = site.config.limits.head_time;
         let beginning = async {
-            if manner.announced {
+            if options.announced {
                 let forwarders = &site.config.service.forwarders;
                 match announced(&mut stream, self.0.peer.address, forwarders).await {
                     Ok(client) => self.0.peer.address = client,
                     Err(error) => {
                         let cause = format!("this listener expects the PROXY protocol: {error}");
-                        let said = Some(cause.as_str()).filter(|_| !manner.https);
+                        let said = Some(cause.as_str()).filter(|_| !options.https);
                         refuse(&site, self.0.peer.address, &mut stream, said, &cause).await;
                         return Err(error);
                     }
                 }
             }
-            match (manner.https, &site.tls) {
+            match (options.https, &site.tls) {
                 (false, _) => Ok(Either::Bare(stream)),
                 (true, None) => Err(io::Error::other("nobody answers by HTTPS any longer")),
                 (true, Some(tls)) => {
@@ -304,7 +304,7 @@ impl Connection {
         let begun = begun.await;
         // What a connection is served by is looked up for each request; nothing keeps an old configuration alive.
         drop(site);
-        let is_secured = manner.https;
+        let is_secured = options.https;
         if is_secured {
             self.0.peer.scheme = Scheme::Https;
         }

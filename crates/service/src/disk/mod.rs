@@ -16,7 +16,7 @@ use bytes::Bytes;
 use cap_std::fs::Metadata;
 use exedra_core::answer::listing::Listed;
 use exedra_core::answer::types::MediaTypes;
-use exedra_core::answer::{Card, Entry, FileFacts, Question, Reply, Want};
+use exedra_core::answer::{Entry, FileFacts, FileMetadata, Question, Reply, Want};
 use exedra_core::config::{Config, SiteId};
 use exedra_core::encode::Codec;
 pub use folder::MOST_OPEN;
@@ -83,8 +83,8 @@ type Beside = [Option<FileFacts>; Codec::ALL.len()];
 pub struct Kept {
     /// What stands there.
     pub entry: Entry,
-    /// The card of a file.
-    card: Option<Arc<Card>>,
+    /// The metadata of a file.
+    file_metadata: Option<Arc<FileMetadata>>,
     /// The whole of a small file.
     pub content: Option<Bytes>,
     /// What is in a folder, where that was asked for.
@@ -101,7 +101,7 @@ impl Kept {
     fn failed(seen: u64, changes: u64) -> Self {
         Kept {
             entry: Entry::Failed,
-            card: None,
+            file_metadata: None,
             content: None,
             names: None,
             beside: Beside::default(),
@@ -112,9 +112,9 @@ impl Kept {
 
     /// What the core is told of it.
     pub fn reply(&self) -> Reply {
-        match (&self.names, &self.card) {
+        match (&self.names, &self.file_metadata) {
             (Some(names), _) => Reply::Names(Arc::clone(names)),
-            (None, Some(card)) => Reply::File(Arc::clone(card)),
+            (None, Some(file_metadata)) => Reply::File(Arc::clone(file_metadata)),
             (None, None) => Reply::Entry(self.entry),
         }
     }
@@ -130,11 +130,19 @@ impl Kept {
             return None;
         }
         let octets = 1000 + content.as_ref().map_or(0, Bytes::len);
-        let card = self.card.as_ref().map(|card| Arc::new(card.copy()));
+        let file_metadata = self.file_metadata.as_ref().map(|file_metadata| Arc::new(file_metadata.copy()));
         let seen = AtomicU64::new(self.seen.load(Ordering::Relaxed));
         let changes = AtomicU64::new(self.changes.load(Ordering::Relaxed));
         Some((
-            Kept { entry: self.entry, card, content, names: None, beside: self.beside, seen, changes },
+            Kept {
+                entry: self.entry,
+                file_metadata,
+                content,
+                names: None,
+                beside: self.beside,
+                seen,
+                changes,
+            },
             octets,
         ))
     }
@@ -282,7 +290,7 @@ impl Disk {
             _ => None,
         };
         let entry = if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 };
-        let card = match entry {
+        let file_metadata = match entry {
             Entry::File(facts) => {
                 let types = &self.types[question.site.0];
                 let beginning = match &fresh.1 {
@@ -290,12 +298,12 @@ impl Disk {
                     _ => Vec::new(),
                 };
                 let content = fresh.1.as_deref();
-                Some(Arc::new(Card::new(&question.path, facts, content, &beginning, types)))
+                Some(Arc::new(FileMetadata::new(&question.path, facts, content, &beginning, types)))
             }
             _ => None,
         };
         let (seen, changes) = (AtomicU64::new(now), AtomicU64::new(changes));
-        let kept = Arc::new(Kept { entry, card, content: fresh.1, names, beside, seen, changes });
+        let kept = Arc::new(Kept { entry, file_metadata, content: fresh.1, names, beside, seen, changes });
         // Long paths of nothing are made up by strangers, and come once.
         if entry != Entry::Missing || question.path.as_str().len() <= LONGEST_MISSING {
             self.kept.insert(question.clone(), Arc::clone(&kept));

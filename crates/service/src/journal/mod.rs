@@ -43,7 +43,7 @@ pub struct Journal {
     /// Its name: what stands before the number in its files' names.
     pub name: Arc<str>,
     folder: PathBuf,
-    manner: Mutex<(Keeping, TimeZone)>,
+    options: Mutex<(Keeping, TimeZone)>,
     /// The newest generation, and how each was written.
     files: Mutex<Files>,
     /// The appender that whoever asks is given.
@@ -82,7 +82,7 @@ impl Journal {
         Ok(Arc::new(Journal {
             name: name.into(),
             folder: folder.to_owned(),
-            manner: Mutex::new((keeping, zone)),
+            options: Mutex::new((keeping, zone)),
             files: Mutex::new(Files { newest, layouts }),
             appender: Mutex::default(),
             appenders: Mutex::default(),
@@ -94,7 +94,7 @@ impl Journal {
 
     /// From now on generations follow each other so.
     pub fn follow(&self, keeping: Keeping, zone: TimeZone) {
-        *locked(&self.manner) = (keeping, zone);
+        *locked(&self.options) = (keeping, zone);
     }
 
     /// What lines in a layout are written with. `written` is told whenever lines have reached the file.
@@ -157,7 +157,7 @@ impl Journal {
 
     /// How its generations follow each other.
     pub fn keeping(&self) -> Keeping {
-        locked(&self.manner).0
+        locked(&self.options).0
     }
 
     /// Looks whether the file is still where it was, and begins the next generation if it is not.

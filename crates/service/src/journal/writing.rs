@@ -221,7 +221,7 @@ impl Writer {
 
     fn day(&self, time: SystemTime) -> i64 {
         let time = jiff::Timestamp::try_from(time).unwrap_or_default();
-        let offset = i64::from(locked(&self.journal.manner).1.to_offset(time).seconds());
+        let offset = i64::from(locked(&self.journal.options).1.to_offset(time).seconds());
         (time.as_second() + offset).div_euclid(86_400)
     }
 

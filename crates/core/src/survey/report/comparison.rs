@@ -1,7 +1,7 @@
 //! Another period beside a report: for every figure what it was there, and the change.
 
-use super::forms::{Change, Changes, Measured, MissingPage, Mover, OtherPeriod, SlowPath};
 use super::lists::{ListEntry, RankedList};
+use super::schema::{Change, Changes, Measured, MissingPage, Mover, OtherPeriod, SlowPath};
 use super::{SurveyReport, stamp};
 use crate::scope::Scope;
 use crate::survey::counted::Survey;

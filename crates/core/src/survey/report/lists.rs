@@ -3,15 +3,15 @@
 //! Surveys count agents, paths and referrers; only here, when all parts have met, is each distinct one looked at.
 
 use super::ReportOptions;
-use super::forms::{Changes, Measured};
+use super::schema::{Changes, Measured};
 use super::weights::Weights;
 use crate::classify::{agents, paths, referrers};
 use crate::logs::OriginColumn;
 use crate::survey::counted::Survey;
-use crate::survey::listed::Listed;
 use crate::survey::measure::Measure;
 use crate::survey::plan::{Part, SurveyPlan};
 use crate::survey::ranking::{Counts, Ranking};
+use crate::survey::visitors_of_entries::Listed;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use utoipa::ToSchema;

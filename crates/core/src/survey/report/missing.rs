@@ -1,10 +1,10 @@
 //! Missing pages and who led there: a link of one's own, somebody else's, nobody, or a program that looks for a way in.
 
-use super::forms::{Changes, MissingPage, Origins, ReferrerCount};
+use super::schema::{Changes, MissingPage, Origins, ReferrerCount};
 use super::{Beyond, Counts};
 use crate::classify::{paths, referrers};
 use crate::survey::counted::{MissingKey, Survey};
-use crate::survey::listed::Listed;
+use crate::survey::visitors_of_entries::Listed;
 use foldhash::quality::RandomState;
 use hashbrown::{HashMap, HashSet};
 

@@ -2,7 +2,7 @@
 //!
 //! The client's JSON, the API and the text report are all this one form, so their figures cannot differ.
 //!
-//! - [`forms`]: its pieces
+//! - [`schema`]: its pieces
 //! - [`lists`]: what follows from agents, paths and referrers
 //! - [`missing`]: missing pages and who led there
 //! - [`slow`]: how long answers took
@@ -10,21 +10,21 @@
 //! - [`comparison`]: another period beside it
 
 pub mod comparison;
-pub mod forms;
 pub mod lists;
 mod missing;
+pub mod schema;
 mod slow;
 mod weights;
 
 use super::calendar::{Calendar, date_of, weekday};
 use super::counted::{Bucket, Survey};
-use super::listed::Listed;
 use super::measure::Measure;
 use super::plan::{Part, SurveyPlan};
 use super::ranking::{Counts, Ranking};
+use super::visitors_of_entries::Listed;
 use crate::logs::Origin;
-pub use forms::*;
 use lists::{Apart, Lists, RankedList, VisitFigures};
+pub use schema::*;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;

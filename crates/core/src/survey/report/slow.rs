@@ -1,6 +1,6 @@
 //! How long answers took: in all, by path, and in which minutes they took long.
 
-use super::forms::{Changes, SlowMinute, SlowPath, SlowReport};
+use super::schema::{Changes, SlowMinute, SlowPath, SlowReport};
 use super::{Beyond, stamp};
 use crate::survey::counted::Survey;
 use crate::survey::durations::Spread;

@@ -1,12 +1,12 @@
 //! What entries of lists weigh, by the measure that lists are ranked by.
 
-use super::forms::Measured;
+use super::schema::Measured;
 use crate::survey::counted::{MissingKey, Survey};
-use crate::survey::listed::Listed;
 use crate::survey::measure::Measure;
 use crate::survey::plan::SurveyPlan;
 use crate::survey::ranking::Counts;
 use crate::survey::visitors::VisitorKey;
+use crate::survey::visitors_of_entries::Listed;
 use hashbrown::HashMap;
 
 /// The weights of the entries of one survey's lists.

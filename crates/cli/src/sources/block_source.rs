@@ -35,7 +35,7 @@ pub struct Block {
 }
 
 /// What has been read, and what is left.
-pub struct Feed<'a> {
+pub struct BlockSource<'a> {
     asked: &'a Asked,
     progress: &'a Progress,
     left: Iter<'a, Begun>,
@@ -59,10 +59,10 @@ struct Open<'a> {
     next: u64,
 }
 
-impl<'a> Feed<'a> {
+impl<'a> BlockSource<'a> {
     /// Begins with the first source.
     pub fn new(asked: &'a Asked, progress: &'a Progress) -> Self {
-        Feed {
+        BlockSource {
             asked,
             progress,
             left: asked.files.iter(),

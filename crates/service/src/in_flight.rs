@@ -5,10 +5,10 @@ use crate::access_log::client_text;
 use crate::authority::host;
 use crate::connections::activity::Activity;
 use crate::error_log::ErrorLine;
-use crate::limits::Passage;
+use crate::limits::LimitPermit;
 use crate::respond::Secured;
 use crate::site::Site;
-use exedra_core::answer::Bound;
+use exedra_core::answer::Obligations;
 use exedra_core::config::SiteId;
 use exedra_core::facts::Scheme;
 use exedra_core::logs::LoggedRequest;
@@ -24,7 +24,7 @@ use std::time::Instant;
 const MOST_OF_ERROR: usize = 1024;
 
 /// A request that is being answered.
-pub struct Finished {
+pub struct InFlight {
     /// Where it is written down, and counted.
     pub service: Arc<Site>,
     /// The connection it came by.
@@ -56,9 +56,9 @@ pub struct Finished {
     /// Body bytes before compression, where the body was compressed.
     pub full_bytes: Option<u64>,
     /// What rules oblige us to.
-    pub bound: Option<Box<Bound>>,
+    pub bound: Option<Box<Obligations>>,
     /// What counts against the client's limits until the answer has gone.
-    pub passage: Option<Passage>,
+    pub permit: Option<LimitPermit>,
     /// Body bytes sent so far.
     pub bytes: u64,
     /// What went wrong, where something did.
@@ -73,7 +73,7 @@ pub struct Failure {
     pub cause: String,
 }
 
-impl Finished {
+impl InFlight {
     /// Writes it down.
     pub fn write(self) {
         let service = &self.service;
