@@ -113,6 +113,10 @@ fn nothing_is_linked_that_is_not_served() {
         place.write(&format!("lamp/papers/{name}"), "1234");
     }
     place.write("lamp/papers/.exedra.toml", "[[rules]]\npath = \"/secret.txt\"\nrefuse = 404\n");
+    place.write("lamp/papers/closed/.exedra.toml", "refuse = 403\n");
+    place.write("lamp/papers/broken/.exedra.toml", "listign = true\n");
+    place.write("lamp/papers/open/.exedra.toml", "listing = true\n");
+    place.write("lamp/papers/plain/a.txt", "1234");
     let latin = std::ffi::OsStr::from_bytes(b"s\xe6l.txt");
     std::fs::write(place.path("lamp/papers").join(latin), "1234").unwrap();
     let program = place.serve();
@@ -121,8 +125,9 @@ fn nothing_is_linked_that_is_not_served() {
         let rows: serde_json::Value = program.ask("lamp.example", "/papers/", &fields).json().unwrap();
         rows.as_array().unwrap().iter().map(|row| row["name"].as_str().unwrap().to_owned()).collect()
     };
-    assert_eq!(names(&[]), ["crew.txt", "free.txt"]);
-    assert_eq!(names(&[("Forwarded", "for=203.0.113.9")]), ["free.txt"], "each client is shown its own");
+    assert_eq!(names(&[]), ["open", "plain", "crew.txt", "free.txt"]);
+    let others = names(&[("Forwarded", "for=203.0.113.9")]);
+    assert_eq!(others, ["open", "plain", "free.txt"], "each client is shown its own");
     let page = program.get("lamp.example", "/papers/");
     assert_eq!(field(&page, "cache-control"), "no-cache", "nobody keeps what was listed for somebody");
     let page = page.text().unwrap();

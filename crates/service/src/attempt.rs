@@ -88,8 +88,12 @@ impl Fetched {
                 return true;
             }
             Lack::Place(question) => {
-                let (disk, asked) = (Arc::clone(&site.disk), question.clone());
-                if let Ok(kept) = spawn_blocking(move || disk.look(&asked)).await {
+                let (site, asked) = (Arc::clone(site), question.clone());
+                let look = move || match asked.want {
+                    Want::Names => site.folders.look_listed(&asked, &site.disk, &site.config),
+                    _ => site.disk.look(&asked),
+                };
+                if let Ok(kept) = spawn_blocking(look).await {
                     self.places.push((question, kept));
                 }
                 return true;

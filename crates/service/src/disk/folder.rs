@@ -211,7 +211,7 @@ impl Opened {
     }
 
     /// What a stranger may know of a folder: no hidden names, nothing that leads out of the site.
-    pub fn names(&self, question: &Question) -> io::Result<Arc<[Listed]>> {
+    pub fn names(&self, question: &Question) -> io::Result<Vec<Listed>> {
         let opened = match question.path.as_str() {
             "" => self.inside.try_clone()?,
             place => self.inside.open_dir(self.led_to(place)?)?,
@@ -242,7 +242,7 @@ impl Opened {
             }
             names.push(Listed { name, kind, bytes: found.len(), changed: found.mtime() });
         }
-        Ok(names.into())
+        Ok(names)
     }
 
     /// The beginning of a file, as far as its type is looked for in it; nothing where it cannot be read.

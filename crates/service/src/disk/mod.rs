@@ -256,6 +256,11 @@ impl Disk {
 
     /// Looks at a place. Blocks.
     pub fn look(&self, question: &Question) -> Arc<Kept> {
+        self.look_for(question, |_| true)
+    }
+
+    /// The same; of what is in a folder only what may be listed. Blocks.
+    pub fn look_for(&self, question: &Question, may_be_listed: impl Fn(&Listed) -> bool) -> Arc<Kept> {
         self.clock.tick();
         let Ok(folder) = self.folder(question.site) else { return Arc::new(Kept::failed(self.now(), 0)) };
         let (now, changes) = (self.now(), folder.changes());
@@ -286,7 +291,9 @@ impl Disk {
             entry => (entry, None),
         };
         let names = match (question.want, entry) {
-            (Want::Names, Entry::Folder) => folder.names(question).ok(),
+            (Want::Names, Entry::Folder) => {
+                folder.names(question).ok().map(|names| names.into_iter().filter(may_be_listed).collect())
+            }
             _ => None,
         };
         let entry = if question.want == Want::Names && names.is_none() { Entry::Failed } else { fresh.0 };

@@ -53,6 +53,9 @@ impl Looking<'_> {
         if question.want == Want::Settings {
             return Reply::Settings(self.folders.look(question, &self.disk, self.config).chain.clone());
         }
+        if question.want == Want::Names {
+            return self.folders.look_listed(question, &self.disk, self.config).reply();
+        }
         if question.want != Want::Encodings {
             return self.disk.look(question).reply();
         }

@@ -7,8 +7,9 @@
 
 pub mod walk;
 
-use crate::disk::{Belief, Disk};
+use crate::disk::{Belief, Disk, Kept};
 use crate::thread_cache::{CacheOwner, ThreadCache};
+use exedra_core::answer::listing::Kind;
 use exedra_core::answer::{Broken, Entry, FileFacts, FolderChain, FolderLevel, Question, SitePath, Want};
 use exedra_core::config::folder::{FILE_NAME, MOST_OCTETS};
 use exedra_core::config::{Config, FolderSettings, SiteId};
@@ -104,6 +105,18 @@ impl Folders {
             }
         }
         *self.unreachable.lock().unwrap_or_else(PoisonError::into_inner) = unreachable;
+    }
+
+    /// Looks what is in a folder, without the folders in it that let nobody in by what they say of themselves, or of which
+    /// that cannot be understood: nobody is shown a link to them. Blocks.
+    pub fn look_listed(&self, question: &Question, disk: &Disk, config: &Config) -> Arc<Kept> {
+        let (site, has_settings) = (question.site, config.site(question.site).folder_settings);
+        disk.look_for(question, |entry| {
+            entry.kind == Kind::File || !has_settings || {
+                let said = self.said(site, &question.path.join(&entry.name), disk, config);
+                said.is_none_or(|(_, said)| said.is_ok_and(|settings| settings.refuse.is_none()))
+            }
+        })
     }
 
     /// What is wrong with the settings of folders, as far as somebody has looked at them, in words. Blocks.
