@@ -127,7 +127,7 @@ fn follow(options: &Options, config: &Config, mut ask: Ask) -> Result<Vec<Explai
 /// Whether a redirect leads to one of our own sites.
 fn leads_here(config: &Config, explained: &Explained) -> bool {
     next(&explained.explanation)
-        .is_some_and(|url| exedra_core::answer::steering::leads_to(config, &url).is_some())
+        .is_some_and(|url| exedra_core::answer::absolute::leads_to(config, &url).is_some())
 }
 
 /// The address that an answer leads to.

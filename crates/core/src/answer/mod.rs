@@ -6,6 +6,7 @@
 //!
 //! - [`decide`]: the order in which things are decided
 //! - [`home`]: which site a host leads to, and where a request belongs
+//! - [`absolute`]: whole addresses, and which site they lead into
 //! - [`steering`]: rules, and what folders say of themselves; [`added`]: what they add up to
 //! - [`sending`]: what is sent once the place is known
 //! - [`path`]: from what a client wrote to a place inside the site's folder, and nowhere else
@@ -19,6 +20,7 @@
 //! - [`pages`]: the built-in pages
 //! - [`trace`]: the steps that led to an answer; [`verdicts`]: why each codec was taken, or not
 
+pub mod absolute;
 mod added;
 pub mod conditions;
 pub mod decide;

@@ -3,6 +3,7 @@
 //! Rules run in order. One that answers ends the run; one that serves another path goes on after itself with that
 //! path; guards are asked as soon as they are met, so that a later rule knows who has signed in.
 
+use super::absolute::Absolute;
 use super::added::Added;
 use super::decide::Deciding;
 use super::home::{home, site_of};
@@ -11,7 +12,7 @@ use super::path::{Tidy, tidy};
 use super::represent;
 use super::trace::{Observer, Place, Step, Why};
 use super::{Credentials, FolderChain, FolderLevel, Password, Turn};
-use crate::config::{Config, Realm, Site, SiteId};
+use crate::config::{Realm, Site};
 use crate::facts::{Known, RecordedFacts, Scheme};
 use crate::rules::{Answering, Captures, Misfit, Rule, RuleSet, Seen, SoFar, Template, Values};
 use base64::Engine;
@@ -547,60 +548,4 @@ fn basic(field: &str) -> Option<(String, String)> {
     let text = String::from_utf8(octets).ok()?;
     let (user, password) = text.split_once(':')?;
     Some((user.to_owned(), password.to_owned()))
-}
-
-/// An address with its scheme.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Absolute<'t> {
-    /// Its scheme.
-    pub scheme: Scheme,
-    /// Its host.
-    pub host: &'t str,
-    /// The port that it names.
-    pub port: Option<u16>,
-    /// Path, query and fragment.
-    rest: &'t str,
-}
-
-impl<'t> Absolute<'t> {
-    fn understand(address: &'t str) -> Option<Self> {
-        let (scheme, rest) = match (address.strip_prefix("https://"), address.strip_prefix("http://")) {
-            (Some(rest), _) => (Scheme::Https, rest),
-            (None, Some(rest)) => (Scheme::Http, rest),
-            (None, None) => return None,
-        };
-        let (authority, rest) = rest.split_at(rest.find(['/', '?', '#']).unwrap_or(rest.len()));
-        let (host, port) = match authority.rsplit_once(':') {
-            Some((host, port)) if !port.contains(']') => (host, Some(port.parse().ok()?)),
-            _ => (authority, None),
-        };
-        Some(Absolute { scheme, host, port, rest })
-    }
-
-    /// Its path.
-    pub fn path(&self) -> &'t str {
-        match self.rest.split(['?', '#']).next().unwrap_or_default() {
-            "" => "/",
-            path => path,
-        }
-    }
-
-    /// Its query, without the question mark.
-    pub fn query(&self) -> Option<&'t str> {
-        let bare = self.rest.split('#').next().unwrap_or_default();
-        bare.split_once('?').map(|(_, query)| query)
-    }
-}
-
-/// Where an address leads, if that is one of a configuration's sites.
-pub fn leads_to<'t>(config: &Config, address: &'t str) -> Option<Absolute<'t>> {
-    let target = Absolute::understand(address)?;
-    site_of(config, &target.host.to_ascii_lowercase())?;
-    Some(target)
-}
-
-/// The path of a site that an address leads to, if it does.
-pub fn leads_within<'t>(config: &Config, site: SiteId, address: &'t str) -> Option<&'t str> {
-    let target = Absolute::understand(address)?;
-    (site_of(config, &target.host.to_ascii_lowercase())? == site).then(|| target.path())
 }

@@ -3,7 +3,7 @@
 use super::probe::{Probe, ways};
 use super::sample::{Pool, paths};
 use super::{Looking, Spoken, moved, rules};
-use crate::answer::steering::leads_to;
+use crate::answer::absolute::leads_to;
 use crate::answer::{Answer, Step, Trace, answer, answer_traced};
 use crate::config::{Config, Diagnostic, SiteId};
 use crate::rules::{Answering, Rule, RuleSet};

@@ -2,7 +2,7 @@
 //! them; where the others lead is tried, and where there are very many, of some that are spread evenly over the file.
 
 use super::follow::{Trying, try_rule};
-use crate::answer::steering::leads_within;
+use crate::answer::absolute::leads_within;
 use crate::config::{Config, Diagnostic, SiteId};
 use crate::rules::{Moved, Rule, RuleSet, Seen};
 use std::collections::HashMap;
