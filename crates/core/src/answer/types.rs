@@ -78,8 +78,8 @@ impl MediaTypes {
     pub fn all(&self) -> impl Iterator<Item = &str> {
         let ours = OURS.iter().map(|(_, essence)| *essence);
         let own = self.0.values().map(|media| media.essence.as_str());
-        let known =
-            KNOWN_EXTENSIONS.iter().filter_map(|extension| mime_guess::from_ext(extension).first_raw());
+        let all = mime_guess::get_extensions("*", "*").unwrap_or_default();
+        let known = all.iter().filter_map(|extension| mime_guess::from_ext(extension).first_raw());
         own.chain(ours).chain(known).chain([UNKNOWN])
     }
 }
@@ -135,13 +135,6 @@ const MOST_KNOWN: usize = 512;
 
 /// What is not known is octets.
 const UNKNOWN: &str = "application/octet-stream";
-
-/// Extensions that the library knows and sites have, beside [`OURS`].
-const KNOWN_EXTENSIONS: [&str; 40] = [
-    "aac", "avi", "bmp", "bz2", "css", "csv", "doc", "docx", "epub", "eot", "flac", "gif", "gz", "htm",
-    "html", "ico", "ics", "jpeg", "jpg", "json", "map", "mp3", "mp4", "odt", "oga", "ogg", "ogv", "pdf",
-    "png", "rtf", "svg", "tar", "tif", "txt", "wav", "weba", "webm", "xhtml", "xml", "zip",
-];
 
 fn extension_of(name: &str) -> &str {
     let file = name.rsplit('/').next().unwrap_or_default();

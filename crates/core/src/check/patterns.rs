@@ -75,7 +75,9 @@ mod tests {
         let messages = found(rule);
         assert_eq!(messages.len(), 2, "{messages:?}");
         assert!(messages[0].contains("`text/plian`") && messages[1].contains("`Kiosk`"));
-        for sound in ["text/*", "*", "*+xml", "image/svg+xml", "application/octet-stream", "font/woff"] {
+        for sound in
+            ["text/*", "*", "*+xml", "image/svg+xml", "application/octet-stream", "font/woff", "audio/midi"]
+        {
             assert!(found(&format!("[site.compress]\ntypes = [\"{sound}\"]\n")).is_empty(), "{sound}");
         }
         for sound in ["LindryKiosk/1.*", "*Kiosk*", "Kiosk/2"] {
