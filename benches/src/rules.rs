@@ -1,7 +1,7 @@
 //! What rules cost a request that fits none of them: with ten, a thousand and ten thousand, beside none at all.
 
 use crate::decide::decide_again;
-use exedra_core::config::{Config, understand};
+use exedra_answering::config::{Config, understand};
 use http::{HeaderMap, HeaderValue, header};
 use std::fmt::Write;
 use std::path::Path;

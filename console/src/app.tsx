@@ -1,14 +1,17 @@
 /** The frame of every page: name, pages, scope bar. */
+import { lazy, Suspense } from "react";
 import { call, CallFailed } from "./api/client";
 import { useStatus } from "./api/queries";
 import { NowPage } from "./pages/now";
 import { SignInPage } from "./pages/sign-in";
-import { SitesPage } from "./pages/sites";
-import { TrafficPage } from "./pages/traffic";
 import { ScopeBar } from "./parts/scope-bar";
 import { Failing, Loading } from "./parts/states";
 import { addressOf, go, useScope } from "./scope";
 import { words } from "./words";
+
+// The first view does not wait for pages that nobody has asked for.
+const SitesPage = lazy(() => import("./pages/sites").then((module) => ({ default: module.SitesPage })));
+const TrafficPage = lazy(() => import("./pages/traffic").then((module) => ({ default: module.TrafficPage })));
 
 export function App() {
   const status = useStatus();
@@ -48,7 +51,9 @@ export function App() {
       </header>
       <ScopeBar status={status.data} />
       <main className="mx-auto max-w-[1600px] px-5 pb-16">
-        {scope.page === "traffic" ? <TrafficPage zone={zone} /> : scope.page === "sites" ? <SitesPage /> : <NowPage zone={zone} />}
+        <Suspense fallback={<Loading />}>
+          {scope.page === "traffic" ? <TrafficPage zone={zone} /> : scope.page === "sites" ? <SitesPage /> : <NowPage zone={zone} />}
+        </Suspense>
       </main>
     </>
   );

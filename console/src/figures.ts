@@ -20,10 +20,6 @@ export function bytes(value: number): string {
 /** A rate with as many digits as help. */
 export const rate = (value: number): string => (value < 10 ? value.toFixed(1) : count(Math.round(value)));
 
-/** Microseconds as milliseconds. */
-export const duration = (value: number): string =>
-  value < 10_000 ? `${(value / 1000).toFixed(1)} ms` : `${count(Math.round(value / 1000))} ms`;
-
 /** A part of a whole. */
 export const percent = (part: number, whole: number): string => (whole === 0 ? "–" : `${((part * 100) / whole).toFixed(1)} %`);
 

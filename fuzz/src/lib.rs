@@ -1,9 +1,7 @@
 //! What must hold whatever octets come: of templates of layouts, and of lines of logs.
 
-use exedra_core::logs::{
-    Dictionaries, Layout, LineReader, LogTemplate, LoggedRequest, Projection, RequestBatch,
-};
-use std::borrow::Cow;
+use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_reading::logs::{Layout, LineReader, LogTemplate, LoggedRequest};
 
 /// A template is understood or refused. One that is understood reads lines without harm; and what it writes is one line
 /// that the fastest and the plain way of reading find nothing wrong with.
@@ -13,24 +11,21 @@ pub fn layout(octets: &[u8]) {
     let (template, lines) = text.split_once('\n').unwrap_or((text, ""));
     let Ok(layout) = Layout::understand(template) else { return };
     read(std::slice::from_ref(&layout), lines.as_bytes());
-    let request = LoggedRequest {
-        time: 1_793_577_600_123,
-        status: 404,
-        bytes: 7,
-        full_bytes: 9,
-        duration: 1234,
-        client: "192.0.2.1",
-        user: "ann \"pier\" \\",
-        method: "GET",
-        target: Cow::Borrowed(b"/a b?c=\"d\"\n\x1b"),
-        protocol: "HTTP/1.1",
-        referrer: b"https://a.example/\xff\r\n",
-        agent: b"boat] \"1\"\x00",
-        scheme: "https",
-        host: "a.example",
-        encoding: "br",
-        rule: "exedra.toml:7",
-    };
+    let request = LoggedRequest::new(1_793_577_600_123, b"/a b?c=\"d\"\n\x1b")
+        .number(NumberColumn::Status, 404)
+        .number(NumberColumn::Bytes, 7)
+        .number(NumberColumn::FullBytes, 9)
+        .number(NumberColumn::Duration, 1234)
+        .text(TextColumn::Client, "192.0.2.1")
+        .text(TextColumn::User, "ann \"pier\" \\")
+        .text(TextColumn::Method, "GET")
+        .text(TextColumn::Protocol, "HTTP/1.1")
+        .text(TextColumn::Referrer, b"https://a.example/\xff\r\n")
+        .text(TextColumn::Agent, b"boat] \"1\"\x00")
+        .text(TextColumn::Scheme, "https")
+        .text(TextColumn::Host, "a.example")
+        .text(TextColumn::Encoding, "br")
+        .text(TextColumn::Rule, "exedra.toml:7");
     let mut line = Vec::new();
     LogTemplate::new(&layout).write(&request, &mut line);
     assert_eq!(line.iter().filter(|octet| **octet == b'\n').count(), 1, "one request, one line");

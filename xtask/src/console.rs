@@ -12,8 +12,9 @@ pub fn build(root: &Path) -> Result<(), Failed> {
     let mark = setup::target_folder(root).join("console.built");
     let sources = fingerprint(&console)?;
     let built = std::fs::read_to_string(&mark).unwrap_or_default();
-    let are_there =
-        ["dist/index.html", "dist-report/report.html"].iter().all(|file| console.join(file).is_file());
+    let are_there = ["dist/index.html", "dist-report/report.html", "dist-parts/test/parts.html"]
+        .iter()
+        .all(|file| console.join(file).is_file());
     if built == sources && are_there {
         return Ok(());
     }
@@ -62,12 +63,14 @@ fn npm(console: &Path) -> Command {
 
 fn fingerprint(console: &Path) -> Result<String, Failed> {
     let mut files = Vec::new();
-    for part in ["src", "public"] {
-        collect(&console.join(part), &mut files);
-    }
-    for file in ["index.html", "report.html", "package-lock.json", "vite.config.ts", "vite.report.config.ts"]
-    {
-        files.push(console.join(file));
+    for entry in std::fs::read_dir(console).into_iter().flatten().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        // What is made, and what is fetched, is not what it is made from.
+        match entry.path().is_dir() {
+            true if name.starts_with("dist") || name == "node_modules" => {}
+            true => collect(&entry.path(), &mut files),
+            false => files.push(entry.path()),
+        }
     }
     files.sort();
     let mut hasher = DefaultHasher::new();

@@ -107,9 +107,9 @@ fn bench(names: &[String]) -> Result<(), Failed> {
 fn types() -> Result<(), Failed> {
     let root = root();
     let tests = ["test", "--profile", "quick", "--workspace", "--lib", "--bins"];
-    let write = ["--", "the_description", "the_published_schema"];
+    let write = ["--", "the_description", "the_published"];
     run(
-        "the API's description and the report's schema",
+        "the API's description, the report's schema and the guide's lists",
         cargo(&root).args(tests).args(write).env("EXEDRA_WRITE_DESCRIPTION", "1"),
     )?;
     console::types(&root)

@@ -3,7 +3,7 @@ import type { components } from "./schema.gen";
 
 export type Status = components["schemas"]["Status"];
 export type Now = components["schemas"]["Now"];
-export type Survey = components["schemas"]["SurveyReport"];
+export type Survey = components["schemas"]["Report"];
 export type Problem = components["schemas"]["Problem"];
 export type Sites = components["schemas"]["Sites"];
 export type Site = components["schemas"]["Site"];

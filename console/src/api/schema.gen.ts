@@ -161,36 +161,6 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description Requests of people and of programs that ask by themselves. */
-        Apart: {
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /**
-             * Format: int64
-             * @description Body bytes sent to programs.
-             */
-            crawler_bytes: number;
-            /**
-             * Format: int64
-             * @description Requests of programs.
-             */
-            crawlers: number;
-            /**
-             * Format: int64
-             * @description Requests of people.
-             */
-            people: number;
-            /**
-             * Format: int64
-             * @description Body bytes sent to people.
-             */
-            people_bytes: number;
-            /**
-             * Format: int64
-             * @description Requests that named no agent.
-             */
-            unnamed: number;
-        };
         /** @description A request that might be made. */
         Ask: {
             /** @description Address of the client; this machine's where it is empty. */
@@ -222,25 +192,8 @@ export interface components {
             /** @description Scheme. */
             scheme: string;
         };
-        BTreeMap: {
-            [key: string]: {
-                /**
-                 * Format: double
-                 * @description The figure of the other period.
-                 */
-                before: number;
-                /**
-                 * Format: double
-                 * @description How much more it is now.
-                 */
-                difference: number;
-                /**
-                 * Format: double
-                 * @description The difference as a part of what it was before; absent where that was nothing.
-                 */
-                ratio?: number | null;
-            };
-        };
+        /** @description One value of a table. */
+        Cell: null | number | string;
         /** @description A certificate. */
         Certificate: {
             /**
@@ -273,35 +226,6 @@ export interface components {
              */
             revision?: number | null;
         };
-        /** @description Requests of one class of status. */
-        ClassCount: {
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /** @description `1xx` … `5xx`, or `none`. */
-            class: string;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-        };
-        /** @description Requests of one client. */
-        ClientCount: components["schemas"]["Measured"] & {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /** @description Address. */
-            client: string;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-        };
         /** @description What became of a codec. */
         Codec: {
             /** @description Its name in `Content-Encoding`. */
@@ -311,35 +235,17 @@ export interface components {
             /** @description Why, or why not. */
             why: string;
         };
-        /** @description Requests of one day. */
-        DayCount: {
+        /** @description A line under a row: how much of it came from where. */
+        Detail: {
             /**
              * Format: int64
-             * @description Body bytes sent.
+             * @description How much.
              */
-            bytes: number;
-            /** @description The date, as in `2026-09-14`. */
-            day: string;
-            /**
-             * Format: int64
-             * @description Requests answered 4xx or 5xx.
-             */
-            errors: number;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-            /**
-             * Format: int64
-             * @description Client addresses and agents.
-             */
-            visitors: number;
-            /**
-             * Format: int64
-             * @description Visits of people that began.
-             */
-            visits?: number;
+            count: number;
+            /** @description What a colleague would say before the text: `our own`. */
+            label?: string;
+            /** @description A text of a stranger; empty where the label says it all. */
+            text?: string;
         };
         /** @description Something that a rule does. */
         Effect: {
@@ -347,28 +253,6 @@ export interface components {
             name: string;
             /** @description What with. */
             value: string;
-        };
-        /** @description Answers in one content coding. */
-        EncodingCount: {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /** @description Its name (RFC 9110 §8.4.1). */
-            encoding: string;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-            /**
-             * Format: int64
-             * @description Body bytes that it saved, of those answers whose size before is known.
-             */
-            saved: number;
         };
         /** @description Everything there is to say of a request. */
         Explanation: {
@@ -423,24 +307,11 @@ export interface components {
             /** @description The name. */
             name: string;
         };
-        /** @description Requests of one hour of the day. */
-        HourCount: {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /**
-             * Format: int32
-             * @description 0–23.
-             */
-            hour: number;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-        };
+        /**
+         * @description What kind of values a column has.
+         * @enum {string}
+         */
+        Kind: "time" | "date" | "text" | "integer" | "size" | "duration";
         /** @description Lines of a source. */
         Lines: {
             /**
@@ -455,23 +326,6 @@ export interface components {
              * @description Lines that did not.
              */
             unread: number;
-        };
-        /** @description One value of a list. */
-        ListEntry: components["schemas"]["Measured"] & {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /**
-             * Format: int64
-             * @description Requests; of first and last pages, visits.
-             */
-            requests: number;
-            /** @description The value. */
-            value: string;
         };
         /** @description How a log is, all its files together. */
         LogStatus: {
@@ -505,85 +359,11 @@ export interface components {
          * @enum {string}
          */
         Measure: "requests" | "visitors" | "bytes" | "time";
-        /** @description Measures that are counted for entries of lists only when lists are ranked by them. */
-        Measured: {
-            /**
-             * Format: double
-             * @description How long the answers took together: milliseconds.
-             */
-            time_ms?: number | null;
-            /**
-             * Format: int64
-             * @description Visitors.
-             */
-            visitors?: number | null;
-        };
-        /** @description A page that was asked for and is not there. */
-        MissingPage: components["schemas"]["Measured"] & {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes?: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /** @description Where the requests came from. */
-            origins?: components["schemas"]["Origins"];
-            /** @description Path without query, never decoded. */
-            path: string;
-            /** @description Pages that link there, most requests first. */
-            referrers: components["schemas"]["ReferrerCount"][];
-            /**
-             * Format: int64
-             * @description Requests answered 404.
-             */
-            requests: number;
-            /**
-             * Format: int64
-             * @description Those that named no page they came from.
-             */
-            without_referrer: number;
-        };
-        /** @description Requests of one month. */
-        MonthCount: {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /**
-             * Format: int64
-             * @description Requests answered 4xx or 5xx.
-             */
-            errors: number;
-            /** @description The month, as in `2026-09`. */
-            month: string;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-            /**
-             * Format: int64
-             * @description Client addresses and agents within a day, summed over days.
-             */
-            visitors: number;
-        };
-        /** @description A path whose requests have changed. */
-        Mover: {
-            /**
-             * Format: int64
-             * @description Requests in the other period.
-             */
-            before: number;
-            /**
-             * Format: int64
-             * @description Requests now.
-             */
-            now: number;
-            /** @description Path without query, never decoded. */
-            path: string;
-        };
+        /**
+         * @description What the figures of a column are to each other.
+         * @enum {string}
+         */
+        Measured: "key" | "sum" | "level";
         /** @description What is going on. */
         Now: {
             /**
@@ -592,11 +372,11 @@ export interface components {
              */
             answered: number;
             /** @description The last hour by class of status. */
-            by_class: components["schemas"]["ClassCount"][];
+            classes: components["schemas"]["Table"];
             /** @description The last requests, newest first. */
-            latest: components["schemas"]["Request"][];
+            latest: components["schemas"]["Table"];
             /** @description The last hour by minutes; empty minutes are left out. */
-            minutes: components["schemas"]["TimeCount"][];
+            minutes: components["schemas"]["Table"];
             /**
              * Format: int64
              * @description Body bytes sent since the start, by all sites.
@@ -608,45 +388,18 @@ export interface components {
              */
             time: number;
             /** @description The last hour together. */
-            totals: components["schemas"]["Totals"];
-        };
-        /** @description Where requests for a missing page came from. */
-        Origins: {
-            /**
-             * Format: int64
-             * @description A link on somebody else's page.
-             */
-            others: number;
-            /**
-             * Format: int64
-             * @description A link on a page of one's own.
-             */
-            own: number;
-            /**
-             * Format: int64
-             * @description Nowhere, by a program or for something that only programs try that look for a way in.
-             */
-            probing: number;
-            /**
-             * Format: int64
-             * @description Nowhere: typed, bookmarked, or from a mail.
-             */
-            typed: number;
+            totals: components["schemas"]["Table"];
         };
         /** @description The other period. */
         OtherPeriod: {
-            /** @description By day, in order. */
-            by_day: components["schemas"]["DayCount"][];
-            /** @description By hour of the day, all twenty-four. */
-            by_hour: components["schemas"]["HourCount"][];
+            /** @description By day, in order: another period has other days. */
+            days: components["schemas"]["Table"];
             /** @description First request (RFC 3339), where there is one. */
             first?: string | null;
             /** @description Its first instant (RFC 3339), where it has one. */
             from?: string | null;
             /** @description Last request (RFC 3339), where there is one. */
             last?: string | null;
-            /** @description Paths that have changed most between the two, whether they came, went or stayed. */
-            movers: components["schemas"]["Mover"][];
             /** @description The first instant after it (RFC 3339), where there is one. */
             until?: string | null;
         };
@@ -672,23 +425,6 @@ export interface components {
              */
             status: number;
         };
-        /** @description Requests of one path. */
-        PathCount: components["schemas"]["Measured"] & {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /** @description Path without query, never decoded. */
-            path: string;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-        };
         /** @description What went wrong with a call (RFC 9457). */
         Problem: {
             /** @description Where, and what instead. */
@@ -701,90 +437,61 @@ export interface components {
             /** @description What went wrong. */
             title: string;
         };
-        /** @description Values by requests, the most frequent first. */
-        RankedList: {
-            /** @description The first of them. */
-            entries: components["schemas"]["ListEntry"][];
-            /**
-             * Format: int64
-             * @description How many more there are.
-             */
-            more: number;
-            /**
-             * Format: int64
-             * @description Body bytes of those.
-             */
-            more_bytes: number;
-            /**
-             * Format: int64
-             * @description Requests of those.
-             */
-            more_requests: number;
+        /** @description The tables that answer one question. */
+        QuestionTables: {
+            /** @description Names of tables that are shown only when they are asked for: others say the same more shortly. */
+            further?: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Names of tables. */
+            tables: string[];
+            /** @description Its title for people. */
+            title: string;
         };
-        /** @description Requests that came from one page. */
-        ReferrerCount: {
-            /** @description Whether it is a page of one's own. */
-            own?: boolean;
-            /** @description The page. */
-            referrer: string;
+        /** @description Everything counted over one scope. */
+        Report: {
+            against?: components["schemas"]["OtherPeriod"] | null;
+            /** @description What the lists are ranked by. */
+            by?: components["schemas"]["Measure"];
+            /** @description What is not exact, and by how much; and what cannot be known. */
+            caveats: string[];
+            /** @description First request (RFC 3339), where there is one. */
+            first?: string | null;
+            /** @description Last request (RFC 3339), where there is one. */
+            last?: string | null;
+            lines?: components["schemas"]["Lines"] | null;
+            /** @description Whether addresses are cut to their networks and names left out. */
+            masked?: boolean;
             /**
-             * Format: int64
-             * @description Requests.
+             * @description Hosts whose links and pages count as the sites' own; where nobody said so, those whose pages load style sheets and
+             *     scripts.
              */
-            requests: number;
-        };
-        /** @description One recorded request. */
-        Request: {
-            /** @description What the client calls itself. */
-            agent?: string | null;
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes?: number | null;
-            /** @description Address of the client. */
-            client?: string | null;
-            /**
-             * Format: int64
-             * @description How long the answer took, in microseconds.
-             */
-            duration_us?: number | null;
-            /** @description Method. */
-            method?: string | null;
-            /** @description Path without query, never decoded. */
-            path?: string | null;
-            /** @description The page that linked there. */
-            referrer?: string | null;
-            /** @description The site it went to. */
-            site: string;
+            own_hosts?: string[];
+            /** @description The questions with the tables that answer them, in the order in which they are shown. */
+            questions: components["schemas"]["QuestionTables"][];
+            /** @description The tables, by name. */
+            tables: {
+                [key: string]: components["schemas"]["Table"];
+            };
+            /** @description Name of the zone whose days and hours these are. */
+            time_zone: string;
             /**
              * Format: int32
-             * @description Status of the answer; 0 for none.
+             * @description Version of this form.
              */
-            status: number;
-            /**
-             * Format: int64
-             * @description When it came in, in milliseconds since 1970 UTC.
-             */
-            time: number;
+            version: number;
         };
-        /** @description What a list leaves out. */
+        /** @description What is not in the rows of a table. */
         Rest: {
+            /** @description What their figures add up to. */
+            figures: {
+                [key: string]: components["schemas"]["Cell"];
+            };
             /**
              * Format: int64
-             * @description Their body bytes.
+             * @description How many further rows there are.
              */
-            bytes: number;
-            /**
-             * Format: int64
-             * @description How many entries.
-             */
-            entries: number;
-            /**
-             * Format: int64
-             * @description Their requests.
-             */
-            requests: number;
+            rows: number;
         };
         /** @description A configuration that was in force. */
         Revision: {
@@ -882,92 +589,6 @@ export interface components {
             /** @description The sites. */
             sites: components["schemas"]["Site"][];
         };
-        /** @description Slow requests of one minute. */
-        SlowMinute: {
-            /** @description Its beginning (RFC 3339). */
-            minute: string;
-            /**
-             * Format: int64
-             * @description Slow requests.
-             */
-            slow: number;
-        };
-        /** @description How long answers for one path took. */
-        SlowPath: {
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /**
-             * Format: double
-             * @description Half of all took no longer: milliseconds.
-             */
-            p50_ms: number;
-            /**
-             * Format: double
-             * @description Nine in ten took no longer: milliseconds.
-             */
-            p90_ms: number;
-            /**
-             * Format: double
-             * @description Ninety-nine in a hundred took no longer: milliseconds.
-             */
-            p99_ms: number;
-            /** @description Path without query, never decoded. */
-            path: string;
-            /**
-             * Format: int64
-             * @description Requests whose duration is known.
-             */
-            requests: number;
-            /**
-             * Format: int64
-             * @description Those of them that were slow.
-             */
-            slow: number;
-            /**
-             * Format: double
-             * @description All of them together: milliseconds.
-             */
-            total_ms: number;
-        };
-        /** @description How long answers took. All zero where no source says so. */
-        SlowReport: {
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /**
-             * Format: int64
-             * @description Requests whose duration is known.
-             */
-            measured: number;
-            /** @description The minutes with most slow requests. */
-            minutes: components["schemas"]["SlowMinute"][];
-            /**
-             * Format: double
-             * @description Half of all took no longer: milliseconds.
-             */
-            p50_ms: number;
-            /**
-             * Format: double
-             * @description Nine in ten took no longer: milliseconds.
-             */
-            p90_ms: number;
-            /**
-             * Format: double
-             * @description Ninety-nine in a hundred took no longer: milliseconds.
-             */
-            p99_ms: number;
-            /** @description Paths with slow requests, most of those first; where there are none, those with the longest ninth tenth. */
-            paths: components["schemas"]["SlowPath"][];
-            /**
-             * Format: int64
-             * @description Those of them that were slow.
-             */
-            slow: number;
-            /**
-             * Format: double
-             * @description What takes longer is slow: milliseconds.
-             */
-            threshold_ms: number;
-        };
         /** @description How the service is. */
         Status: {
             /**
@@ -1016,26 +637,6 @@ export interface components {
             /** @description Version of the program. */
             version: string;
         };
-        /** @description Requests of one status. */
-        StatusCount: {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-            /**
-             * Format: int32
-             * @description The status; 0 where the source had none.
-             */
-            status: number;
-        };
         /** @description One step of the decision. */
         Step: {
             /** @description What was decided about. */
@@ -1049,118 +650,63 @@ export interface components {
             /** @description The step in words. */
             words: string;
         };
-        /** @description Everything counted over one scope. */
-        SurveyReport: {
-            against?: components["schemas"]["OtherPeriod"] | null;
-            /** @description People and programs apart. */
-            apart?: components["schemas"]["Apart"];
-            /** @description What the lists are ranked by. */
-            by?: components["schemas"]["Measure"];
-            /** @description By class of status. */
-            by_class: components["schemas"]["ClassCount"][];
-            /** @description By day, in order; days without a request are left out. */
-            by_day: components["schemas"]["DayCount"][];
-            /** @description By hour of the day, all twenty-four. */
-            by_hour: components["schemas"]["HourCount"][];
-            /** @description By month, in order; months without a request are left out. */
-            by_month?: components["schemas"]["MonthCount"][];
-            /** @description By status, in order. */
-            by_status: components["schemas"]["StatusCount"][];
-            /** @description By day of the week, from Monday on. */
-            by_weekday?: components["schemas"]["WeekdayCount"][];
-            /** @description What is not exact, and by how much; and what cannot be known. */
-            caveats: string[];
-            /** @description Clients by requests. */
-            clients: components["schemas"]["ClientCount"][];
-            /** @description Answers by content coding, most requests first. */
-            encodings?: components["schemas"]["EncodingCount"][];
-            /** @description First request (RFC 3339), where there is one. */
-            first?: string | null;
-            /** @description Last request (RFC 3339), where there is one. */
-            last?: string | null;
-            lines?: components["schemas"]["Lines"] | null;
-            /** @description What follows from agents, paths and referrers, each list by its name. */
-            lists?: {
-                [key: string]: components["schemas"]["RankedList"];
+        /** @description The form in which programs are given a [`Table`]. */
+        Table: {
+            /** @description A sentence under the title; empty where there is nothing to add. */
+            about?: string;
+            /** @description What each row was in the other period; absent where there is none to compare with. */
+            before?: {
+                [key: string]: components["schemas"]["Cell"];
+            }[];
+            /** @description What the values of rows are. */
+            columns: components["schemas"]["TableColumn"][];
+            /** @description What stands under each row; absent where no row has anything. */
+            details?: components["schemas"]["Detail"][][];
+            /** @description Its name. */
+            name: string;
+            /** @description The column that the rows are ordered by, the greatest first; absent where their order is their own. */
+            order?: string | null;
+            /** @description What is not in the rows. */
+            rest?: components["schemas"]["Rest"];
+            /** @description The rows, each value under the name of its column. */
+            rows: {
+                [key: string]: components["schemas"]["Cell"];
+            }[];
+            /** @description Its title for people. */
+            title: string;
+            /** @description Figures of all rows and the rest; absent where they do not add up to anything. */
+            total?: {
+                [key: string]: components["schemas"]["Cell"];
             };
-            /** @description Whether addresses are cut to their networks and names left out. */
-            masked?: boolean;
-            /** @description Missing pages by requests. */
-            missing: components["schemas"]["MissingPage"][];
-            /** @description Where requests for all missing pages came from. */
-            missing_origins?: components["schemas"]["Origins"];
-            /**
-             * @description Hosts whose links and pages count as the sites' own; where nobody said so, those whose pages load style sheets and
-             *     scripts.
-             */
-            own_hosts?: string[];
-            /** @description Paths by requests. */
-            paths: components["schemas"]["PathCount"][];
-            /** @description What the lists leave out. */
-            rest: {
-                [key: string]: components["schemas"]["Rest"];
+            /** @description The total of the other period; absent where there is none. */
+            total_before?: {
+                [key: string]: components["schemas"]["Cell"];
             };
-            /** @description How long answers took. */
-            slow?: components["schemas"]["SlowReport"];
-            /** @description Name of the zone whose days and hours these are. */
-            time_zone: string;
-            /** @description By bucket, in order, where a timeline was asked for; empty buckets are left out. */
-            timeline: components["schemas"]["TimeCount"][];
-            /** @description Everything together. */
-            totals: components["schemas"]["Totals"];
-            /**
-             * Format: int32
-             * @description Version of this form.
-             */
-            version: number;
-            /** @description Visits of people. */
-            visits?: components["schemas"]["VisitFigures"];
+            /** @description What the figures cannot say. */
+            unknown?: string[];
         };
-        /** @description Requests of one stretch of time. */
-        TimeCount: {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Requests by the first digit of their status, 1–5; the first place holds those without one. */
-            classes: number[];
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-            /**
-             * Format: int64
-             * @description Its first millisecond since 1970 UTC.
-             */
-            time: number;
+        /** @description What stands in one place of all rows. */
+        TableColumn: {
+            /** @description The column of logs that its values are values of, so that a filter can be made of one. */
+            filter?: string | null;
+            /** @description What kind of values it has. */
+            kind: components["schemas"]["Kind"];
+            /** @description What its figures are to each other. */
+            measure: components["schemas"]["Measured"];
+            /** @description Whether it gives way where there is little room. */
+            minor?: boolean;
+            /** @description Its name for programs: a key of rows in JSON, a heading in CSV. */
+            name: string;
+            /** @description Its title for people. */
+            title: string;
+            /** @description What they count. */
+            unit?: components["schemas"]["Unit"];
         };
-        /** @description Everything together. */
-        Totals: {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-            /**
-             * Format: double
-             * @description How long the answers took together, in milliseconds, where lists are ranked by that.
-             */
-            time_ms?: number | null;
-            /**
-             * Format: int64
-             * @description Client addresses and agents within a day, summed over days.
-             */
-            visitors: number;
-        };
+        /**
+         * @description What a number counts.
+         * @enum {string}
+         */
+        Unit: "none" | "bytes" | "microseconds" | "milliseconds" | "seconds";
         /** @description One unread line. */
         UnreadLine: {
             /**
@@ -1189,79 +735,6 @@ export interface components {
             lines: number;
             /** @description What was wrong. */
             reason: string;
-        };
-        /** @description Visits of some length. */
-        VisitCount: {
-            /**
-             * Format: int64
-             * @description Seconds or pages that they did not exceed; absent for those longer than all before.
-             */
-            up_to?: number | null;
-            /**
-             * Format: int64
-             * @description How many.
-             */
-            visits: number;
-        };
-        /** @description Visits of people: a visitor's requests with no gap over half an hour. */
-        VisitFigures: {
-            /**
-             * Format: int64
-             * @description Visits of programs, which the other figures leave out.
-             */
-            by_crawlers: number;
-            /** @description How many took how long. */
-            by_length?: components["schemas"]["VisitCount"][];
-            /** @description How many saw how many pages. */
-            by_pages?: components["schemas"]["VisitCount"][];
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /**
-             * Format: double
-             * @description Seconds of the middle one of all visits.
-             */
-            middle_seconds: number;
-            /**
-             * Format: int64
-             * @description Pages that were seen in all of them.
-             */
-            pages: number;
-            /**
-             * Format: double
-             * @description Seconds from the first to the last request, on average.
-             */
-            seconds: number;
-            /**
-             * Format: int64
-             * @description Those that saw one page or none.
-             */
-            short: number;
-            /**
-             * Format: int64
-             * @description How many began.
-             */
-            visits: number;
-        };
-        /** @description Requests of one day of the week. */
-        WeekdayCount: {
-            /**
-             * Format: int64
-             * @description Body bytes sent.
-             */
-            bytes: number;
-            /** @description Beside the other period. */
-            changes?: components["schemas"]["BTreeMap"];
-            /** @description Requests of each hour, all twenty-four. */
-            hours: number[];
-            /** @description Those of people, where agents were looked at. */
-            people?: number[];
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
-            /** @description Its name, as in `Monday`. */
-            weekday: string;
         };
     };
     responses: never;
@@ -1518,16 +991,28 @@ export interface operations {
             query?: {
                 /** @description name of a site; may be repeated */
                 site?: string;
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
                 /** @description first instant or day that counts */
                 from?: string;
                 /** @description first instant or day that no longer counts */
                 until?: string;
-                /** @description a stretch up to now, as in `7 days` */
+                /** @description a stretch up to now, as in `7 days` or `1h` */
                 last?: string;
-                /** @description column=value; may be repeated */
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
                 only?: string;
-                /** @description column=value; may be repeated */
+                /** @description a filter of what is left out; may be repeated */
                 without?: string;
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description a section, or all of a question; may be repeated; everything unless said */
+                show?: string;
                 /** @description minute, hour or day */
                 step?: string;
                 /** @description length of the lists */
@@ -1544,7 +1029,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SurveyReport"];
+                    "application/json": components["schemas"]["Report"];
                 };
             };
             400: {

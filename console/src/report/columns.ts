@@ -1,9 +1,9 @@
 /** The columns and wedges of a report's pictures. */
-import type { Survey } from "../api/client";
 import type { TimeColumn } from "../charts/columns";
 import { dayName, shifted } from "../figures";
+import { figure, textOf, type Table } from "../tables/table";
 
-type Measure = "requests" | "visitors" | "bytes";
+export type Measure = "requests" | "visitors" | "bytes";
 
 /** The days from one date to another, both included. */
 function length(first: string, last: string): number {
@@ -13,17 +13,25 @@ function length(first: string, last: string): number {
 /** More days than this are drawn in groups. */
 const MOST = 120;
 
+/** The first and the last day of a table by day. */
+export function span(days: Table | undefined): [string, string] | undefined {
+  const [first, last] = [days?.rows[0], days?.rows.at(-1)];
+  return first && last ? [textOf(first, "day"), textOf(last, "day")] : undefined;
+}
+
+const byKey = (table: Table, key: string, measure: string): Map<string, number> =>
+  new Map(table.rows.map((row) => [textOf(row, key), figure(row, measure)]));
+
 /** By day, days without a request among them; the other period, day by day from its first on, behind. */
-export function byDay(report: Survey, measure: Measure): TimeColumn[] {
-  const first = report.by_day[0]?.day;
-  const last = report.by_day.at(-1)?.day;
-  if (!first || !last) return [];
+export function byDay(table: Table, measure: Measure, against?: Table): TimeColumn[] {
+  const whole = span(table);
+  if (!whole) return [];
+  const [first, last] = whole;
   const days = length(first, last);
   const each = Math.ceil(days / MOST);
-  const known = new Map(report.by_day.map((day) => [day.day, day[measure]]));
-  const other = report.against?.by_day ?? [];
-  const before = new Map(other.map((day) => [day.day, day[measure]]));
-  const from = other[0]?.day;
+  const known = byKey(table, "day", measure);
+  const before = against ? byKey(against, "day", measure) : new Map<string, number>();
+  const from = span(against)?.[0];
   return Array.from({ length: Math.ceil(days / each) }, (_, place) => {
     const inside = Array.from({ length: each }, (_, more) => place * each + more).filter((day) => day < days);
     const sum = (start: string, of: Map<string, number>) => inside.reduce((all, day) => all + (of.get(shifted(start, day)) ?? 0), 0);
@@ -35,17 +43,19 @@ export function byDay(report: Survey, measure: Measure): TimeColumn[] {
 }
 
 /** By hour of the day. */
-export function byHour(report: Survey, measure: "requests" | "bytes"): TimeColumn[] {
-  return report.by_hour.map((hour, place) => {
-    const label = `${String(hour.hour).padStart(2, "0")}:00`;
-    const behind = report.against?.by_hour[place]?.[measure];
-    const column: TimeColumn = { key: label, label, name: label, parts: [hour[measure]] };
-    return behind === undefined ? column : { ...column, behind };
+export function byHour(table: Table, measure: "requests" | "bytes"): TimeColumn[] {
+  return table.rows.map((row, place) => {
+    const label = `${textOf(row, "hour").padStart(2, "0")}:00`;
+    const column: TimeColumn = { key: label, label, name: label, parts: [figure(row, measure)] };
+    const before = table.before?.[place];
+    return before ? { ...column, behind: figure(before, measure) } : column;
   });
 }
 
+const WEEKDAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+
 /** Requests of people by day of the week and hour: the mean of all such days between two, both included. */
-export function week(report: Survey, first = report.by_day[0]?.day, last = report.by_day.at(-1)?.day): (number | undefined)[][] {
+export function week(table: Table, first?: string, last?: string): (number | undefined)[][] {
   const times = Array.from({ length: 7 }, () => 0);
   if (first && last) {
     for (let day = 0; day < length(first, last); day += 1) {
@@ -53,5 +63,7 @@ export function week(report: Survey, first = report.by_day[0]?.day, last = repor
       times[weekday] = (times[weekday] ?? 0) + 1;
     }
   }
-  return (report.by_weekday ?? []).map((day, place) => (day.people ?? []).map((requests) => (times[place] ? requests / (times[place] ?? 1) : undefined)));
+  return WEEKDAYS.map((name, place) =>
+    table.rows.filter((row) => row.weekday === name).map((row) => (times[place] ? figure(row, "people") / (times[place] ?? 1) : undefined)),
+  );
 }

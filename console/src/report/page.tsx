@@ -1,39 +1,46 @@
-/** One survey as a page to read: the question of each part, its picture, and the lists it summarises. */
+/** One survey as a page to read: the question of each part, its picture, and the tables that answer it. */
 import { ToggleGroup } from "radix-ui";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import type { Survey } from "../api/client";
 import { Columns } from "../charts/columns";
 import { WeekFan } from "../charts/week-fan";
-import { bytes, count, dayName, percent, seconds } from "../figures";
+import { bytes, count, dayName, percent } from "../figures";
+import { ChangeNote, ShareNote } from "../tables/change";
+import { TableList } from "../tables/list";
+import { changeOf, figure, textOf, type Table } from "../tables/table";
 import { words } from "../words";
-import { byDay, byHour, week } from "./columns";
-import { ChangeNote, ShareNote } from "./change";
-import { Clients, Encodings, Missing, Movers, Named, Paths, Slow, Statuses, Unread } from "./lists";
+import { byDay, byHour, span, week, type Measure } from "./columns";
 
 export type Report = Survey & { sources?: { name: string; layout: string; site?: string | null }[] };
-type Measure = "requests" | "visitors" | "bytes";
+
+/** Tables that are pictures here, or stand at the head. */
+const DRAWN = new Set(["days", "hours", "week", "timeline", "totals", "weekdays", "months", "people_and_crawlers"]);
 
 export function ReportPage({ report }: { report: Report }) {
   const said = words.report;
-  const parts = Object.entries(said.parts);
+  const totals = report.tables.totals;
+  const isEmpty = !totals || figure(totals.rows[0], "requests") === 0;
+  // An address with a part in it leads there: the part was not there yet when the page was opened.
+  useEffect(() => document.getElementById(window.location.hash.slice(1))?.scrollIntoView(), []);
   return (
     <div className="mx-auto max-w-[1240px] px-5 pb-20">
       <Head report={report} />
-      {report.totals.requests > 0 && <nav aria-label={said.contents} className="sticky top-0 z-10 mt-6 flex flex-wrap gap-x-6 border-b border-line bg-paper py-2">
-        {parts.map(([part, name]) => (
-          <a key={part} href={`#${part}`} className="text-sea hover:underline">
-            {name}
-          </a>
-        ))}
-      </nav>}
-      {report.totals.requests === 0 ? (
+      {!isEmpty && (
+        <nav aria-label={said.contents} className="sticky top-0 z-10 mt-6 flex flex-wrap gap-x-6 border-b border-line bg-paper py-2">
+          {report.questions.map(({ name, title }) => (
+            <a key={name} href={`#${name}`} className="text-sea hover:underline">
+              {title}
+            </a>
+          ))}
+        </nav>
+      )}
+      {isEmpty ? (
         <p className="mt-10 text-quiet">{said.nothing}</p>
       ) : (
         <main>
-          <Traffic report={report} />
-          <People report={report} />
-          <Trouble report={report} />
-          <Transfer report={report} />
+          {report.questions.map((question) => (
+            <Question key={question.name} report={report} question={question} totals={totals} />
+          ))}
         </main>
       )}
       <Notes report={report} />
@@ -78,19 +85,52 @@ function Arc() {
   );
 }
 
-function Part({ part, children }: { part: keyof typeof words.report.parts; children: React.ReactNode }) {
+interface QuestionProps {
+  report: Report;
+  question: Report["questions"][number];
+  totals: Table;
+}
+
+/** One question: the figure or picture that answers it at a glance, and its tables. */
+function Question({ report, question, totals }: QuestionProps) {
+  const tables = (names: string[]) =>
+    names
+      .filter((name) => !DRAWN.has(name))
+      .map((name) => report.tables[name])
+      .filter((table) => table !== undefined);
+  const further = tables(question.further ?? []);
   return (
-    <section id={part} aria-label={words.report.parts[part]} className="scroll-mt-14 pt-12">
-      <h2 className="text-xl font-semibold text-sea">{words.report.parts[part]}</h2>
-      {children}
+    <section id={question.name} aria-label={question.title} className="scroll-mt-14 pt-12">
+      <h2 className="text-xl font-semibold text-sea">{question.title}</h2>
+      {question.name === "traffic" && <Traffic report={report} totals={totals} />}
+      {question.name === "people" && report.tables.people_and_crawlers && <Who table={report.tables.people_and_crawlers} totals={totals} />}
+      {question.name === "trouble" && <Share totals={totals} name="errors" title={words.report.errors} />}
+      {question.name === "transfer" && <Sent totals={totals} />}
+      <div className={LISTS}>
+        {tables(question.tables).map((table) => (
+          <TableList key={table.name} table={table} zone={report.time_zone} />
+        ))}
+      </div>
+      {further.length > 0 && (
+        <details className="mt-8">
+          <summary className="cursor-pointer text-sea">{words.report.further(further.map((table) => table.title))}</summary>
+          <div className={LISTS}>
+            {further.map((table) => (
+              <TableList key={table.name} table={table} zone={report.time_zone} />
+            ))}
+          </div>
+        </details>
+      )}
     </section>
   );
 }
 
+const LISTS = "gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10";
+
 /** A figure with what it is, and how it changed. */
 function Figure({ value, name, change, title }: { value: string; name: string; change?: React.ReactNode; title?: string }) {
   return (
-    <div className="border-b-2 border-transparent pb-1">
+    <div className="mt-3 border-b-2 border-transparent pb-1">
       <span className="block text-3xl leading-tight font-semibold" title={title}>
         {value}
       </span>
@@ -101,15 +141,43 @@ function Figure({ value, name, change, title }: { value: string; name: string; c
   );
 }
 
-function Traffic({ report }: { report: Report }) {
+/** A figure of everything as its part of all requests. */
+function Share({ totals, name, title }: { totals: Table; name: string; title: string }) {
+  const [part, all] = [figure(totals.rows[0], name), figure(totals.rows[0], "requests")];
+  const before = totals.before?.[0];
+  const change = <ShareNote part={part} all={all} partBefore={before?.[name]} allBefore={before?.requests} />;
+  return <Figure value={percent(part, all)} name={title} change={change} title={count(part)} />;
+}
+
+/** Who asked, as parts of all requests. */
+function Who({ table, totals }: { table: Table; totals: Table }) {
+  const all = figure(totals.rows[0], "requests");
+  return (
+    <div className="flex flex-wrap gap-x-10">
+      {table.rows.map((row, place) => {
+        const part = figure(row, "requests");
+        const change = <ShareNote part={part} all={all} partBefore={table.before?.[place]?.requests} allBefore={totals.before?.[0]?.requests} />;
+        return <Figure key={textOf(row, "who")} value={percent(part, all)} name={words.report.by(textOf(row, "who"))} change={change} title={count(part)} />;
+      })}
+    </div>
+  );
+}
+
+function Sent({ totals }: { totals: Table }) {
+  const sent = figure(totals.rows[0], "bytes");
+  return <Figure value={bytes(sent)} name={words.report.sent} change={<ChangeNote change={changeOf(totals, 0, "bytes")} />} title={count(sent)} />;
+}
+
+function Traffic({ report, totals }: { report: Report; totals: Table }) {
   const said = words.report;
   const [measure, setMeasure] = useState<Measure>("requests");
   const show = measure === "bytes" ? bytes : count;
-  const { totals, visits } = report;
-  const oneDay = report.by_day.length === 1;
-  const columns = oneDay && measure !== "visitors" ? byHour(report, measure) : byDay(report, measure);
+  const { days, hours, week: ofWeek } = report.tables;
+  const whole = span(days);
+  const oneDay = days?.rows.length === 1;
+  const columns = oneDay && hours && measure !== "visitors" ? byHour(hours, measure) : days ? byDay(days, measure, report.against?.days) : [];
   return (
-    <Part part="traffic">
+    <>
       <ToggleGroup.Root
         type="single"
         value={measure}
@@ -117,23 +185,23 @@ function Traffic({ report }: { report: Report }) {
         aria-label={said.measure}
         className="mt-3 flex flex-wrap items-end gap-x-10 gap-y-3"
       >
-        {(["requests", "visitors", "bytes"] as const).map((name) => (
-          <ToggleGroup.Item key={name} value={name} className="group border-b-2 border-transparent pb-1 text-left data-[state=on]:border-sea">
-            <span
-              className="block text-3xl leading-tight font-semibold group-data-[state=on]:text-6xl group-data-[state=on]:leading-none group-data-[state=on]:text-sea"
-              data-testid={`total-${name}`}
-              title={count(totals[name])}
-            >
-              {name === "bytes" ? bytes(totals[name]) : count(totals[name])}
-            </span>
-            <span className="text-quiet">
-              {words.measures[name]} <ChangeNote change={totals.changes?.[name]} />
-            </span>
-          </ToggleGroup.Item>
-        ))}
-        {visits && visits.visits > 0 && (
-          <Figure value={count(visits.visits)} name={said.visitsTitle} change={<ChangeNote change={visits.changes?.visits} />} />
-        )}
+        {(["requests", "visitors", "bytes"] as const).map((name) => {
+          const total = figure(totals.rows[0], name);
+          return (
+            <ToggleGroup.Item key={name} value={name} className="group border-b-2 border-transparent pb-1 text-left data-[state=on]:border-sea">
+              <span
+                className="block text-3xl leading-tight font-semibold group-data-[state=on]:text-6xl group-data-[state=on]:leading-none group-data-[state=on]:text-sea"
+                data-testid={`total-${name}`}
+                title={count(total)}
+              >
+                {name === "bytes" ? bytes(total) : count(total)}
+              </span>
+              <span className="text-quiet">
+                {words.measures[name]} <ChangeNote change={changeOf(totals, 0, name)} />
+              </span>
+            </ToggleGroup.Item>
+          );
+        })}
       </ToggleGroup.Root>
       <div className="mt-3 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,1fr)_24rem] print:grid-cols-[minmax(0,1fr)_22rem]">
         <section aria-label={words.measures[measure]}>
@@ -145,113 +213,32 @@ function Traffic({ report }: { report: Report }) {
             columns={columns}
           />
         </section>
-        <WeekFan title={words.traffic.fan} values={week(report)} show={(value) => said.aDay(count(Math.round(value)))} />
+        {ofWeek && <WeekFan title={words.traffic.fan} values={week(ofWeek, whole?.[0], whole?.[1])} show={(value) => said.aDay(count(Math.round(value)))} />}
       </div>
-      {visits && visits.visits > 0 && (
-        <p className="mt-4 max-w-[70ch]">
-          {said.visitsAre(
-            (visits.pages / visits.visits).toFixed(1),
-            percent(visits.short, visits.visits),
-            seconds(visits.seconds),
-            seconds(visits.middle_seconds),
-          )}
-        </p>
-      )}
-      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
-        <Paths report={report} />
-        {(["sites", "servers"] as const)
-          .filter((list) => (report.lists?.[list]?.entries.length ?? 0) > 1)
-          .map((list) => (
-            <Named key={list} report={report} list={list} />
-          ))}
-        <Named report={report} list="kinds" />
-        <Named report={report} list="first_pages" visits />
-        <Named report={report} list="last_pages" visits />
-        <Movers report={report} />
-      </div>
-    </Part>
-  );
-}
-
-function People({ report }: { report: Report }) {
-  const said = words.report;
-  const apart = report.apart;
-  const all = report.totals.requests;
-  return (
-    <Part part="people">
-      {apart && (
-        <div className="mt-3 flex flex-wrap gap-x-10 gap-y-3">
-          <Figure value={percent(apart.people, all)} name={said.byPeople} change={<ShareNote now={apart.people} all={all} change={apart.changes?.people} before={report.totals.changes?.requests} />} title={count(apart.people)} />
-          <Figure value={percent(apart.crawlers, all)} name={said.byCrawlers} change={<ShareNote now={apart.crawlers} all={all} change={apart.changes?.crawlers} before={report.totals.changes?.requests} />} title={count(apart.crawlers)} />
-          {apart.unnamed > 0 && <Figure value={percent(apart.unnamed, all)} name={said.unnamed} title={count(apart.unnamed)} />}
-        </div>
-      )}
-      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
-        <Clients report={report} />
-        {(["countries", "users", "crawlers", "browsers", "systems", "devices", "linking_sites", "linking_pages", "search_phrases"] as const).map((list) => (
-          <Named key={list} report={report} list={list} />
-        ))}
-      </div>
-    </Part>
-  );
-}
-
-function Trouble({ report }: { report: Report }) {
-  const said = words.report;
-  const errors = report.by_status.filter((entry) => entry.status >= 400).reduce((sum, entry) => sum + entry.requests, 0);
-  const origins = report.missing_origins;
-  const slow = report.slow;
-  return (
-    <Part part="trouble">
-      <div className="mt-3 flex flex-wrap gap-x-10 gap-y-3">
-        <Figure value={percent(errors, report.totals.requests)} name={said.errors} title={count(errors)} />
-        {slow && slow.measured > 0 && (
-          <Figure value={count(slow.slow)} name={said.slow(seconds(slow.threshold_ms / 1000))} change={<ChangeNote change={slow.changes?.slow} />} />
-        )}
-      </div>
-      {origins && report.missing.length > 0 && (
-        <p className="mt-4 max-w-[70ch]">{said.origins(count(origins.own), count(origins.others), count(origins.typed), count(origins.probing))}</p>
-      )}
-      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
-        <Missing report={report} />
-        <Statuses report={report} />
-        <Slow report={report} />
-      </div>
-    </Part>
-  );
-}
-
-function Transfer({ report }: { report: Report }) {
-  const said = words.report;
-  const saved = (report.encodings ?? []).reduce((sum, coding) => sum + coding.saved, 0);
-  return (
-    <Part part="transfer">
-      <div className="mt-3 flex flex-wrap gap-x-10 gap-y-3">
-        <Figure value={bytes(report.totals.bytes)} name={said.sent} change={<ChangeNote change={report.totals.changes?.bytes} />} title={count(report.totals.bytes)} />
-        {saved > 0 && <Figure value={bytes(saved)} name={said.saved} title={count(saved)} />}
-      </div>
-      <div className="gap-x-12 lg:columns-2 print:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-10">
-        <Named report={report} list="extensions" heavy />
-        <Encodings report={report} />
-        <Named report={report} list="embedding_sites" heavy />
-      </div>
-    </Part>
+    </>
   );
 }
 
 function Notes({ report }: { report: Report }) {
   const said = words.report;
   const read = report.lines;
+  const whole = span(report.tables.days);
   return (
     <footer className="mt-14 border-t border-line pt-4 text-sm text-quiet">
       {read && <p>{said.lines(count(read.read), count(read.unread))}</p>}
-      {read && read.unread > 0 && <Unread lines={read} />}
+      {read && read.unread > 0 && (
+        <ul className="mt-1">
+          {read.reasons.map((reason) => (
+            <li key={reason.reason}>
+              {count(reason.lines)}: {reason.reason}
+            </li>
+          ))}
+        </ul>
+      )}
       {report.caveats.map((caveat) => (
         <p key={caveat}>{caveat}.</p>
       ))}
-      {report.by_day.length > 0 && (
-        <p>{said.days(count(report.by_day.length), dayName(report.by_day[0]?.day ?? "", true), dayName(report.by_day.at(-1)?.day ?? "", true))}</p>
-      )}
+      {whole && <p>{said.days(count(report.tables.days?.rows.length ?? 0), dayName(whole[0], true), dayName(whole[1], true))}</p>}
     </footer>
   );
 }

@@ -1,10 +1,11 @@
 //! The wire types of the console's API, shared by the service that answers and the clients that ask.
 //!
-//! Surveys travel in the form of [`exedra_core::survey::SurveyReport`], which the client also prints.
+//! Surveys travel in the form of [`exedra_reading::survey::Report`], which the client also prints.
 
 pub mod explaining;
 pub mod sites;
 
+use exedra_common::tables::{Table, TableWire};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -83,38 +84,17 @@ pub struct Now {
     /// Body bytes sent since the start, by all sites.
     pub sent: u64,
     /// The last hour by minutes; empty minutes are left out.
-    pub minutes: Vec<exedra_core::survey::report::TimeCount>,
+    #[schema(value_type = TableWire)]
+    pub minutes: Table,
     /// The last hour together.
-    pub totals: exedra_core::survey::report::Totals,
+    #[schema(value_type = TableWire)]
+    pub totals: Table,
     /// The last hour by class of status.
-    pub by_class: Vec<exedra_core::survey::report::ClassCount>,
+    #[schema(value_type = TableWire)]
+    pub classes: Table,
     /// The last requests, newest first.
-    pub latest: Vec<Request>,
-}
-
-/// One recorded request.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Request {
-    /// When it came in, in milliseconds since 1970 UTC.
-    pub time: i64,
-    /// The site it went to.
-    pub site: String,
-    /// Address of the client.
-    pub client: Option<String>,
-    /// Method.
-    pub method: Option<String>,
-    /// Path without query, never decoded.
-    pub path: Option<String>,
-    /// Status of the answer; 0 for none.
-    pub status: u16,
-    /// Body bytes sent.
-    pub bytes: Option<u64>,
-    /// How long the answer took, in microseconds.
-    pub duration_us: Option<u64>,
-    /// The page that linked there.
-    pub referrer: Option<String>,
-    /// What the client calls itself.
-    pub agent: Option<String>,
+    #[schema(value_type = TableWire)]
+    pub latest: Table,
 }
 
 /// What went wrong with a call (RFC 9457).

@@ -22,7 +22,7 @@ const TAKEN: [(&str, &str, &[&str]); 2] = [
     (
         "uap-core 0.18.0 (patterns of agents, converted to JSON)",
         "Apache-2.0",
-        &["crates/core/src/classify/data/LICENSE-APACHE-agents"],
+        &["core/reading/src/classify/data/LICENSE-APACHE-agents"],
     ),
     (
         "the face of charts (Source Sans 3, Latin letters, converted)",

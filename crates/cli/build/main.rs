@@ -4,10 +4,11 @@
 
 mod licences;
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 fn main() -> std::io::Result<()> {
-    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    // Asked when it runs: what was built in another checkout must not be believed here.
+    let root = PathBuf::from(std::env::var("CARGO_MANIFEST_DIR").unwrap_or_default()).join("../..");
     let out = PathBuf::from(std::env::var("OUT_DIR").unwrap_or_default());
     // Without a built console (a plain `cargo check`) there is no page, and the command says so.
     let page = root.join("console/dist-report/report.html");

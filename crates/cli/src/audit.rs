@@ -1,15 +1,20 @@
 //! `exedra audit`: walks a site as a stranger would, and names what should not be reachable.
 
-use crate::figures::several;
+use crate::configuration;
+use crate::failure::Failure;
+use crate::form::Form;
 use crate::out::{QUIET, STRONG};
-use crate::{Failure, Form, configuration};
 use clap::Args;
-use exedra_core::audit;
-use exedra_core::config::{SiteId, nearest};
-use exedra_service::connections::Clock;
-use exedra_service::disk::Disk;
-use exedra_service::exposure::{Exposure, Walked, walk};
+use exedra_answering::audit;
+use exedra_answering::config::SiteId;
+use exedra_common::figures::several;
+use exedra_common::text::nearest;
+use exedra_service::content::disk::Disk;
+use exedra_service::control::exposure::{Exposure, Walked, walk};
+use exedra_service::control::on_disk::OnDisk;
+use exedra_service::system::Clock;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// What `exedra audit` takes.
 #[derive(Args)]
@@ -40,7 +45,8 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         let all: Vec<&str> = kinds().collect();
         return Err(Failure(format!("there is no kind `{unknown}`: there is {}", all.join(", "))));
     }
-    let mut walk = walk(&config, id, &Disk::open(&config, Clock::new())?);
+    let disk = Arc::new(Disk::open(&config, Clock::new())?);
+    let mut walk = walk(&OnDisk::of_strangers(&config, disk), id);
     walk.found.retain(|exposure| !options.without.iter().any(|name| name == exposure.kind));
     match options.form {
         Form::Json => crate::out::json(&walk.found)?,

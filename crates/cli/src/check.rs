@@ -1,14 +1,15 @@
 //! `exedra check`: everything that can be found wrong with a configuration before it comes into force.
 
-use crate::figures::several;
+use crate::failure::Failure;
+use crate::form::Form;
 use crate::out::{ATTENTION, TROUBLE, WELL, ours};
-use crate::{Failure, Form};
 use clap::Args;
-use exedra_core::config::diagnostic::draw;
-use exedra_core::config::{Diagnostic, Sources};
-use exedra_service::checking::{self, Checked, Depth};
-use exedra_service::configuration::Refused;
+use exedra_answering::config::diagnostic::draw;
+use exedra_answering::config::{Diagnostic, Sources};
+use exedra_common::figures::several;
 use exedra_service::console::sites::findings;
+use exedra_service::control::checking::{self, Checked, Depth};
+use exedra_service::control::configuration::Refused;
 use std::path::PathBuf;
 
 /// What `exedra check` takes.

@@ -1,11 +1,11 @@
 //! Reading `exedra.toml`, and showing what is wrong with it where it is wrong.
 
-use crate::Failure;
+use crate::failure::Failure;
 use crate::out::ours;
-use exedra_core::config::Config;
-use exedra_core::config::diagnostic::draw;
-use exedra_service::checking::{self, Checked, Depth};
-use exedra_service::configuration::{self, Refused};
+use exedra_answering::config::Config;
+use exedra_answering::config::diagnostic::draw;
+use exedra_service::control::checking::{self, Checked, Depth};
+use exedra_service::control::configuration::{self, Refused};
 use std::path::Path;
 
 /// Reads and understands a configuration.

@@ -1,10 +1,11 @@
 //! `exedra demo`: Port Lindry, made anew with a past that ends now, and served.
 
+use crate::configuration;
+use crate::failure::Failure;
 use crate::serve::{announce, keep_error_log, runtime, until_told_to_stop};
-use crate::{Failure, configuration};
 use clap::Args;
 use exedra_demo::Addresses;
-use exedra_service::guards::hash;
+use exedra_service::access::guards::hash;
 use std::path::PathBuf;
 use std::time::Instant;
 

@@ -1,12 +1,14 @@
 //! `exedra errors`: the log of errors, readable. Errors that differ only in who met them are one.
 
-use crate::figures::several;
+use crate::configuration;
+use crate::failure::Failure;
+use crate::form::Form;
 use crate::out::{QUIET, STRONG, TROUBLE};
-use crate::{Failure, Form, configuration};
 use clap::Args;
-use exedra_core::clean::clean_value;
-use exedra_service::error_log::{ERRORS, ErrorLine};
-use exedra_service::journal::generations::{Generation, generations};
+use exedra_common::figures::several;
+use exedra_common::text::clean_value;
+use exedra_service::logs::error_log::{ERRORS, ErrorLine};
+use exedra_service::logs::journal::generations::{Generation, generations};
 use flate2::read::MultiGzDecoder;
 use jiff::tz::TimeZone;
 use std::collections::{BTreeSet, HashMap, VecDeque};

@@ -1,7 +1,7 @@
 //! `exedra facts`: the one list of facts.
 
-use crate::Failure;
-use exedra_core::facts::FACTS;
+use crate::failure::Failure;
+use exedra_answering::facts::FACTS;
 
 /// Prints the list.
 pub fn run() -> Result<(), Failure> {

@@ -1,6 +1,6 @@
 //! `exedra licences`: who wrote what is inside the program, and under which licence; put together when it was built.
 
-use crate::Failure;
+use crate::failure::Failure;
 
 const NOTICES: &str = include_str!(concat!(env!("OUT_DIR"), "/licences.txt"));
 

@@ -15,20 +15,26 @@
 //! - [`sign_in`]: prints a fresh link to the console
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`schema`]: what a report as JSON looks like
-//! - [`facts`], [`settings`]: the lists that rules and configurations are written by
-//! - [`service`]: asking the running one; [`configuration`]: reading `exedra.toml`; [`figures`]: numbers as people read them
+//! - [`facts`], [`settings`], [`columns`]: the lists that rules, configurations and filters are written by
+//! - [`service`]: asking the running one; [`configuration`]: reading `exedra.toml`; [`sources`]: logs; [`show`]: tables drawn
+//! - [`failure`], [`form`]: what every command has; [`guess`]: the command that was meant
 
 // See `out`: what strangers wrote is cleaned on the one way out.
 #![deny(clippy::print_stdout, clippy::print_stderr)]
 
 mod audit;
 mod check;
+mod columns;
 mod configuration;
 mod demo;
 mod errors;
 mod explain;
 mod facts;
-mod figures;
+mod failure;
+mod form;
+mod guess;
+#[cfg(test)]
+mod guide;
 mod layout;
 mod licences;
 mod out;
@@ -40,13 +46,16 @@ mod scope;
 mod serve;
 mod service;
 mod settings;
+mod show;
 mod sign_in;
 mod sources;
 mod status;
 mod trail;
 mod weigh;
 
-use clap::{Parser, Subcommand, ValueEnum};
+use clap::{CommandFactory, Parser, Subcommand};
+use failure::Failure;
+use std::ffi::OsString;
 use std::process::ExitCode;
 
 /// Answering allocates little and often, on several threads: what this one is made for.
@@ -55,10 +64,10 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// Serves static websites and reads their logs, so that what the logs show becomes a change.
 #[derive(Parser)]
-#[command(version, disable_help_subcommand = true)]
+#[command(version, allow_external_subcommands = true, subcommand_required = false)]
 struct Arguments {
     #[command(subcommand)]
-    command: Command,
+    command: Option<Command>,
 }
 
 #[derive(Subcommand)]
@@ -99,37 +108,23 @@ enum Command {
     Facts,
     /// List the settings of a configuration
     Settings,
+    /// List the columns of logged requests: what reports count and filters look at
+    Columns,
     /// Print the JSON Schema of `exedra report --as json`
     Schema,
     /// Print the licences and notices of everything inside this program
     Licences,
-}
-
-/// The form of what a command says.
-#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Form {
-    /// For people
-    Text,
-    /// For programs
-    Json,
-}
-
-/// A command that failed: the words for whoever called it. Without words, there is nobody to tell.
-pub struct Failure(pub String);
-
-impl<E: std::error::Error + 'static> From<E> for Failure {
-    fn from(error: E) -> Self {
-        let error: &(dyn std::error::Error + 'static) = &error;
-        match error.downcast_ref::<std::io::Error>() {
-            // Whoever read our output has seen enough.
-            Some(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Failure(String::new()),
-            _ => Failure(error.to_string()),
-        }
-    }
+    /// Something else: a guess
+    #[command(external_subcommand)]
+    Other(Vec<OsString>),
 }
 
 fn main() -> ExitCode {
-    let result = match Arguments::parse().command {
+    let Some(command) = Arguments::parse().command else {
+        guess::first_steps();
+        return ExitCode::SUCCESS;
+    };
+    let result = match command {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
         Command::Trail(options) => trail::run(&options),
@@ -148,8 +143,10 @@ fn main() -> ExitCode {
         Command::Demo(options) => demo::run(&options),
         Command::Facts => facts::run(),
         Command::Settings => settings::run(),
+        Command::Columns => columns::run(),
         Command::Schema => schema::run(),
         Command::Licences => licences::run(),
+        Command::Other(words) => guess::lead(&words, &Arguments::command()),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

@@ -1,9 +1,9 @@
 //! `exedra password`: the line that lets a user in, for the file of a realm.
 
-use crate::Failure;
+use crate::failure::Failure;
 use clap::Args;
-use exedra_service::guards::{hash, users};
-use exedra_service::whole::{make_private_folder, write_private};
+use exedra_service::access::guards::{hash, users};
+use exedra_service::system::whole::{make_private_folder, write_private};
 use std::io::{BufRead, IsTerminal};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};

@@ -1,8 +1,9 @@
 //! `exedra reload`, `exedra revisions`, `exedra restore`: configurations that come into force, and those that were.
 
+use crate::failure::Failure;
+use crate::form::Form;
 use crate::out::{QUIET, WELL};
 use crate::service::Service;
-use crate::{Failure, Form};
 use clap::Args;
 use exedra_api::sites::{Changed, Revision};
 

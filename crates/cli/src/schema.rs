@@ -1,9 +1,9 @@
 //! `exedra schema`: what a report as JSON looks like, for programs that read one (JSON Schema, draft 2020-12).
 
-use crate::Failure;
+use crate::failure::Failure;
 use crate::sources::Source;
-use exedra_core::survey::SurveyReport;
-use exedra_core::survey::report::VERSION;
+use exedra_reading::survey::Report;
+use exedra_reading::survey::report::VERSION;
 use serde_json::{Map, Value, json};
 use utoipa::openapi::RefOr;
 use utoipa::openapi::schema::Schema;
@@ -17,13 +17,13 @@ pub fn run() -> Result<(), Failure> {
 /// The schema as text.
 fn text() -> Result<String, Failure> {
     let mut parts: Vec<(String, RefOr<Schema>)> = Vec::new();
-    SurveyReport::schemas(&mut parts);
+    Report::schemas(&mut parts);
     parts.push((Source::name().into_owned(), Source::schema()));
     let mut definitions = Map::new();
     for (name, part) in parts {
         definitions.insert(name, local(serde_json::to_value(part)?));
     }
-    let mut whole = local(serde_json::to_value(SurveyReport::schema())?);
+    let mut whole = local(serde_json::to_value(Report::schema())?);
     if let Some(report) = whole.as_object_mut() {
         report.insert("$schema".to_owned(), json!("https://json-schema.org/draft/2020-12/schema"));
         report.insert("title".to_owned(), json!(format!("A report of Exedra, version {VERSION}")));

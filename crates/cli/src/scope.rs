@@ -1,10 +1,10 @@
 //! Which requests a command is about: period and filters, as the console's address has them too.
 
-use crate::Failure;
+use crate::failure::Failure;
 use clap::Args;
-use exedra_core::classify::Countries;
-use exedra_core::config::Config;
-use exedra_core::scope::{Scope, filters, people_or_crawlers, period};
+use exedra_answering::config::Config;
+use exedra_common::scope::{Scope, ScopeWords};
+use exedra_reading::classify::Countries;
 use jiff::tz::TimeZone;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -21,10 +21,10 @@ pub struct ScopeOptions {
     /// First instant or day that no longer counts
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
-    /// A stretch up to now, as in "7 days"
+    /// A stretch up to now, as in "7 days" or 1h
     #[arg(long, value_name = "LENGTH", conflicts_with = "from")]
     pub last: Option<String>,
-    /// One day, as in 2026-09-14
+    /// One day, as in 2026-09-14, today or yesterday
     #[arg(long, value_name = "DAY", conflicts_with_all = ["from", "until", "last"])]
     pub day: Option<String>,
     /// The week (Monday to Sunday) of a day, or as in 2026-W38
@@ -39,11 +39,11 @@ pub struct ScopeOptions {
     /// Only what this machine wrote; may be repeated
     #[arg(long, value_name = "NAME")]
     pub server: Vec<String>,
-    /// Count only these requests, as in status=404 or 'path=/notices/*'
-    #[arg(long, value_name = "COLUMN=VALUE")]
+    /// Count only these requests, as in status=404,410, 'status>=500', 'duration>5 s' or 'path=/notices/*'
+    #[arg(long, value_name = "FILTER")]
     pub only: Vec<String>,
     /// Leave these requests out
-    #[arg(long, value_name = "COLUMN=VALUE")]
+    #[arg(long, value_name = "FILTER")]
     pub without: Vec<String>,
     /// Count people only
     #[arg(long, conflicts_with = "crawlers")]
@@ -80,37 +80,28 @@ impl ScopeOptions {
                 None => Ok(None),
             };
         };
-        let opened = exedra_service::countries::open(path);
+        let opened = exedra_service::access::countries::open(path);
         let words = |error| Failure(format!("the countries in {} cannot be read: {error}", path.display()));
         opened.map(Arc::new).map(Some).map_err(words)
     }
 
     /// The scope.
     pub fn scope(&self, zone: &TimeZone) -> Result<Scope, Failure> {
-        let now = jiff::Timestamp::now().as_millisecond();
-        let named = |column: &str, values: &[String]| {
+        let named = |column: &'static str, values: &[String]| {
             values.iter().map(|value| format!("{column}={value}")).collect::<Vec<_>>()
         };
-        let only = [self.only.clone(), named("site", &self.site), named("server", &self.server)].concat();
-        let mut filters = filters(&only, &self.without)?;
-        if self.people || self.crawlers {
-            filters.push(people_or_crawlers(self.crawlers));
-        }
-        let (from, until) = if let Some(day) = &self.day {
-            period::day(day, zone)?
-        } else if let Some(week) = &self.week {
-            period::week(week, zone)?
-        } else if let Some(month) = &self.month {
-            period::month(month, zone)?
-        } else {
-            let instant =
-                |text: &Option<String>| text.as_deref().map(|text| period::instant(text, zone)).transpose();
-            let from = match &self.last {
-                Some(length) => Some(period::last(length, now, zone)?),
-                None => instant(&self.from)?,
-            };
-            return Ok(Scope { sites: Vec::new(), from, until: instant(&self.until)?, filters });
+        let words = ScopeWords {
+            day: self.day.clone(),
+            week: self.week.clone(),
+            month: self.month.clone(),
+            last: self.last.clone(),
+            from: self.from.clone(),
+            until: self.until.clone(),
+            only: [self.only.clone(), named("site", &self.site), named("server", &self.server)].concat(),
+            without: self.without.clone(),
+            people: self.people,
+            crawlers: self.crawlers,
         };
-        Ok(Scope { sites: Vec::new(), from: Some(from), until: Some(until), filters })
+        Ok(words.understand(jiff::Timestamp::now().as_millisecond(), zone)?)
     }
 }

@@ -1,8 +1,9 @@
 //! `exedra serve`: the service, until it is told to stop.
 
-use crate::{Failure, configuration};
+use crate::configuration;
+use crate::failure::Failure;
 use clap::Args;
-use exedra_core::config::Config;
+use exedra_answering::config::Config;
 use exedra_service::Running;
 use exedra_store::Revisions;
 use std::path::PathBuf;

@@ -1,10 +1,11 @@
 //! Asking the running service, by its API and with the token that it keeps for clients on this machine.
 
-use crate::{Failure, configuration};
+use crate::configuration;
+use crate::failure::Failure;
 use clap::Args;
+use exedra_answering::config::Config;
 use exedra_api::Problem;
-use exedra_core::config::Config;
-use exedra_service::running::TOKEN_FILE;
+use exedra_service::run::TOKEN_FILE;
 use reqwest::blocking::{Client, RequestBuilder};
 use serde::de::DeserializeOwned;
 use std::path::PathBuf;
@@ -78,7 +79,7 @@ impl Service {
             Err(failure) => {
                 let text = std::fs::read_to_string(&self.config).map_err(|_| failure)?;
                 let base = self.config.parent().unwrap_or(std::path::Path::new(""));
-                let (state, console) = exedra_core::config::understand::whereabouts(&text, base);
+                let (state, console) = exedra_answering::config::understand::whereabouts(&text, base);
                 Ok((state, console.to_string()))
             }
         }

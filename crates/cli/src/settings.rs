@@ -1,8 +1,8 @@
 //! `exedra settings`: the one list of settings, section by section.
 
-use crate::Failure;
+use crate::failure::Failure;
 use crate::out::{QUIET, STRONG};
-use exedra_core::config::settings::{SETTINGS, of_section};
+use exedra_answering::config::settings::{SETTINGS, of_section};
 
 /// Prints the list.
 pub fn run() -> Result<(), Failure> {

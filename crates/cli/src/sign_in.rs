@@ -1,6 +1,7 @@
 //! `exedra sign-in`: a fresh link to the console, for whoever may read the state folder.
 
-use crate::{Failure, configuration};
+use crate::configuration;
+use crate::failure::Failure;
 use clap::Args;
 use exedra_store::{Purpose, Secrets};
 use std::path::PathBuf;
@@ -30,12 +31,12 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     if options.revoke {
         let sessions = secrets.revoke(Purpose::Session)?;
         let links = secrets.revoke(Purpose::Link)?;
-        exedra_service::running::renew_token(&secrets, state)?;
+        exedra_service::run::renew_token(&secrets, state)?;
         crate::out::note!(
             "{sessions} sessions and {links} links no longer open anything; clients have a new token"
         );
     }
-    let link = exedra_service::running::sign_in_link(&secrets, config.service.console.value, now)?;
+    let link = exedra_service::run::sign_in_link(&secrets, config.service.console.value, now)?;
     crate::out::line!("{link}");
     Ok(())
 }

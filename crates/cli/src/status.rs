@@ -1,11 +1,12 @@
 //! `exedra status`: asks the running service how it is.
 
-use crate::figures::{bytes, grouped, several};
+use crate::failure::Failure;
+use crate::form::Form;
 use crate::out::ATTENTION;
 use crate::service::Service;
-use crate::{Failure, Form};
 use clap::Args;
 use exedra_api::{LogStatus, Status};
+use exedra_common::figures::{bytes, grouped, several};
 
 /// What `exedra status` takes.
 #[derive(Args)]

@@ -10,13 +10,13 @@
 
 use crate::people;
 use crate::town::{NOTICES, REGISTERS, YEARS};
-use exedra_core::answer::types::media_type;
-use exedra_core::config::Compress;
-use exedra_core::encode::{Codec, Effort};
-use exedra_core::logs::{Layout, LogTemplate, LoggedRequest};
+use exedra_answering::answer::types::media_type;
+use exedra_answering::config::Compress;
+use exedra_answering::encode::{Codec, Effort};
+use exedra_common::{NumberColumn, TextColumn};
+use exedra_reading::logs::{Layout, LogTemplate, LoggedRequest};
 use rand::rngs::StdRng;
 use rand::{RngExt, SeedableRng};
-use std::borrow::Cow;
 use std::collections::HashMap;
 use std::io;
 use std::path::Path;
@@ -126,24 +126,19 @@ fn lines(site: &str, requests: &[Request], files: &HashMap<String, Size>, random
         let given_up = bytes > 1_000_000 && random.random_bool(0.12);
         let bytes = if given_up { random.random_range(10_000..bytes) } else { bytes };
         let slow = 1.0 / random.random_range(0.01f64..1.0);
-        let logged = LoggedRequest {
-            time: request.time,
-            status: request.status,
-            bytes,
-            full_bytes: if encoded.is_some() { size.plain } else { bytes },
-            duration: 90 + (slow * 40.0) as u64 + bytes / 12,
-            client: &request.client,
-            user: "",
-            method: request.method,
-            target: Cow::Borrowed(request.path.as_bytes()),
-            protocol: "HTTP/1.1",
-            referrer: request.referrer.as_bytes(),
-            agent: request.agent.as_bytes(),
-            scheme: "http",
-            host: &host,
-            encoding: if encoded.is_some() { "br" } else { "" },
-            rule: "",
-        };
+        let logged = LoggedRequest::new(request.time, request.path.as_bytes())
+            .number(NumberColumn::Status, request.status.into())
+            .number(NumberColumn::Bytes, bytes)
+            .number(NumberColumn::FullBytes, if encoded.is_some() { size.plain } else { bytes })
+            .number(NumberColumn::Duration, 90 + (slow * 40.0) as u64 + bytes / 12)
+            .text(TextColumn::Client, &request.client)
+            .text(TextColumn::Method, request.method)
+            .text(TextColumn::Protocol, "HTTP/1.1")
+            .text(TextColumn::Referrer, &request.referrer)
+            .text(TextColumn::Agent, request.agent)
+            .text(TextColumn::Scheme, "http")
+            .text(TextColumn::Host, &host)
+            .text(TextColumn::Encoding, if encoded.is_some() { "br" } else { "" });
         if let Ok(template) = &template {
             template.write(&logged, &mut out);
         }

@@ -269,7 +269,9 @@ impl Program {
 
     /// Requests of a site that are in the records.
     pub fn recorded(&self, site: &str) -> u64 {
-        self.api(&format!("survey?site={site}"))["totals"]["requests"].as_u64().expect("a number")
+        self.api(&format!("survey?site={site}"))["tables"]["totals"]["rows"][0]["requests"]
+            .as_u64()
+            .expect("a number")
     }
 
     /// Ends it as a power cut would.
@@ -330,4 +332,36 @@ pub fn text(path: &Path) -> String {
 /// Everything that a command has printed.
 pub fn drawn(output: &Output) -> String {
     format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
+}
+
+/// The rows of a table of a report.
+pub fn rows<'r>(report: &'r serde_json::Value, table: &str) -> &'r Vec<serde_json::Value> {
+    report["tables"][table]["rows"].as_array().unwrap_or_else(|| panic!("{table} is a table of {report}"))
+}
+
+/// The row of a table of a report in which a column has a value.
+pub fn row<'r>(
+    report: &'r serde_json::Value,
+    table: &str,
+    column: &str,
+    value: &str,
+) -> &'r serde_json::Value {
+    let found = rows(report, table).iter().find(|row| row[column] == value);
+    found.unwrap_or_else(|| panic!("{table} has a row with {column} {value}: {report}"))
+}
+
+/// What a row of a table of a report was in the other period.
+pub fn row_before<'r>(
+    report: &'r serde_json::Value,
+    table: &str,
+    column: &str,
+    value: &str,
+) -> &'r serde_json::Value {
+    let place = rows(report, table).iter().position(|row| row[column] == value);
+    &report["tables"][table]["before"][place.unwrap_or_else(|| panic!("{table} has {value}"))]
+}
+
+/// A figure of everything together.
+pub fn total<'r>(report: &'r serde_json::Value, figure: &str) -> &'r serde_json::Value {
+    &report["tables"]["totals"]["rows"][0][figure]
 }

@@ -171,7 +171,7 @@ fn the_licences_of_everything_inside_are_told() {
     }
     assert!(texts.contains("SIL OPEN FONT LICENSE") && texts.contains("Permission is hereby granted"));
     assert!(
-        !list.contains("exedra-core") && !list.contains("thirtyfour"),
+        !list.contains("exedra-common") && !list.contains("thirtyfour"),
         "neither our own nor what only tests need"
     );
 }

@@ -1,7 +1,7 @@
 //! The console and its API, as people and programs use them.
 
 use exedra_e2e::browser::Browser;
-use exedra_e2e::{Place, Program, client, exedra, field, text, until};
+use exedra_e2e::{Place, Program, client, exedra, field, row, rows, text, total, until};
 use thirtyfour::prelude::*;
 
 fn sign_in(link: &str) -> Option<String> {
@@ -103,13 +103,12 @@ fn log_report_api_and_page_agree_on_the_demo() {
     let report = exedra(&["report", "--as", "json", "--time-zone", "Atlantic/Faroe", &text(&log)]);
     let report: serde_json::Value = serde_json::from_slice(&report.stdout).unwrap();
     let survey = program.api("survey?site=harbour&top=1000");
-    for name in ["totals", "by_status", "by_day", "by_hour", "paths", "clients"] {
-        assert_eq!(report[name], survey[name], "{name}");
+    for name in ["totals", "statuses", "days", "hours", "paths", "clients"] {
+        assert_eq!(report["tables"][name], survey["tables"][name], "{name}");
     }
-    assert_eq!(report["totals"]["requests"], all);
+    assert_eq!(*total(&report, "requests"), all);
     let today = lines.lines().filter(|line| line.split(' ').nth(6) == Some("/tides/")).count() as u64;
-    let row = survey["paths"].as_array().unwrap().iter().find(|row| row["path"] == "/tides/").unwrap();
-    assert_eq!(row["requests"], today);
+    assert_eq!(row(&survey, "paths", "path", "/tides/")["requests"], today);
 
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
     let logs = ["harbour", "lamp", "records"].map(|site| {
@@ -128,7 +127,8 @@ async fn look(program: &Program, lines: u64) {
     window.goto(format!("http://{}/", program.console)).await.unwrap();
     browser.text_when("h1", |title| title == "Sign in").await;
     window.goto(program.link.clone().unwrap()).await.unwrap();
-    let hour = tokio::task::block_in_place(|| program.api("now"))["totals"]["requests"].as_u64().unwrap();
+    let now = tokio::task::block_in_place(|| program.api("now"));
+    let hour = now["totals"]["rows"][0]["requests"].as_u64().unwrap();
     // The hour moves on while we look; the page moves with it.
     let shown = browser.text_when("[data-testid=requests]", |text| number(text) > 0).await;
     assert!(number(&shown).abs_diff(hour) <= hour / 10, "{shown} beside {hour}");
@@ -141,7 +141,7 @@ async fn look(program: &Program, lines: u64) {
             std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis() as i64;
         let date = |time: i64| jiff::Timestamp::from_millisecond(time).unwrap().in_tz(zone).unwrap().date();
         let call = format!("survey?{site}from={}&until={}{more}", date(now - 29 * days), date(now + days));
-        tokio::task::block_in_place(|| program.api(&call))["totals"].clone()
+        tokio::task::block_in_place(|| program.api(&call))["tables"]["totals"]["rows"][0].clone()
     };
     browser.click(By::XPath("//button[text()='30 days']")).await;
     let totals = month("", "");
@@ -209,7 +209,8 @@ async fn look(program: &Program, lines: u64) {
         );
         tokio::task::block_in_place(|| program.api(&call))
     };
-    let people = survey["by_weekday"][0]["people"][12].as_f64().unwrap();
+    let noon = |row: &&serde_json::Value| row["weekday"] == "Monday" && row["hour"] == 12;
+    let people = rows(&survey, "week").iter().find(noon).unwrap()["people"].as_f64().unwrap();
     let mondays = people / fan[0][12].unwrap();
     assert!((mondays - mondays.round()).abs() < 1e-6 && (4.0..=5.0).contains(&mondays), "{people} {fan:?}");
     browser.close().await;

@@ -52,6 +52,12 @@ fn a_report_beside_another_period_in_a_narrow_window() {
         let ask = async |script: &str| browser.window.execute(script, Vec::new()).await.unwrap().json().clone();
         let width = ask("return document.querySelector('section[aria-label=\"What was asked for\"] td').clientWidth").await;
         assert!(width.as_f64().unwrap() >= 140.0, "the path has room: {width}");
+        // An address with a question in it leads there.
+        browser.window.goto("about:blank").await.unwrap();
+        browser.window.goto(format!("file://{}#trouble", text(&page))).await.unwrap();
+        browser.text_when("#trouble", |text| !text.is_empty()).await;
+        let top = ask("return document.getElementById('trouble').getBoundingClientRect().top").await;
+        assert!(top.as_f64().unwrap() < 200.0, "{top}");
         let beyond = ask("return document.documentElement.scrollWidth - innerWidth").await;
         assert!(beyond.as_f64().unwrap() <= 0.0, "nothing is wider than the window: {beyond}");
         let csv = ask(

@@ -1,6 +1,6 @@
 //! The records follow the logs, exactly, whatever happens.
 
-use exedra_e2e::{Place, Program, until};
+use exedra_e2e::{Place, Program, rows, until};
 use rand::RngExt;
 use std::collections::BTreeMap;
 use std::io::{Read, Write};
@@ -40,10 +40,10 @@ fn is_whole(line: &str) -> bool {
 
 fn paths_of_records(program: &Program) -> BTreeMap<String, u64> {
     let survey = program.api("survey?site=lamp&top=10000");
-    let rest = survey["rest"]["paths"]["entries"].as_u64().unwrap_or(0);
+    let rest = survey["tables"]["paths"]["rest"]["rows"].as_u64().unwrap_or(0);
     assert_eq!(rest, 0, "all paths are listed");
-    let rows = survey["paths"].as_array().unwrap();
-    rows.iter()
+    rows(&survey, "paths")
+        .iter()
         .map(|row| (row["path"].as_str().unwrap().to_owned(), row["requests"].as_u64().unwrap()))
         .collect()
 }

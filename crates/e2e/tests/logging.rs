@@ -1,6 +1,6 @@
 //! Logs: every request once, whatever became of it, and files that follow each other without losing a line.
 
-use exedra_e2e::{Place, Program, exedra, text, until};
+use exedra_e2e::{Place, Program, exedra, text, total, until};
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::io::{Read, Write};
@@ -135,7 +135,7 @@ fn generations_hold_exactly_the_requests_that_were_made_and_records_are_made_aga
         .chain(files().iter().map(|path| text(path)))
         .collect();
     let report: Value = serde_json::from_slice(&exedra(&all).stdout).unwrap();
-    assert_eq!(report["totals"]["requests"], asked.len());
+    assert_eq!(*total(&report, "requests"), asked.len());
 
     program.tell("TERM");
     assert!(program.ended());
@@ -265,7 +265,7 @@ fn a_log_may_be_lines_of_json_which_are_read_like_any() {
     until("recorded", || (program.recorded("lamp") == 2).then_some(()));
     let report = exedra(&["report", "--as", "json", &text(&place.generations("lamp")[0])]);
     let report: Value = serde_json::from_slice(&report.stdout).unwrap();
-    assert_eq!((&report["totals"]["requests"], &report["lines"]["unread"]), (&2.into(), &0.into()));
+    assert_eq!((total(&report, "requests"), &report["lines"]["unread"]), (&2.into(), &0.into()));
     assert_eq!(report["sources"][0]["layout"], "json");
 }
 
@@ -292,5 +292,5 @@ fn a_log_in_the_extended_format_says_its_fields_in_every_generation() {
     );
     until("recorded", || (program.recorded("lamp") == 12).then_some(()));
     assert_eq!(program.api("status")["sites"][1]["log"]["unread"], 0);
-    assert_eq!(program.api("now?site=lamp")["latest"][0]["agent"], "Boat \"quoted\" 1");
+    assert_eq!(program.api("now?site=lamp")["latest"]["rows"][0]["agent"], "Boat \"quoted\" 1");
 }

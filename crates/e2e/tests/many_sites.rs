@@ -1,6 +1,6 @@
 //! Many sites cost what they need: a log file each, and no threads.
 
-use exedra_e2e::{Place, until};
+use exedra_e2e::{Place, total, until};
 
 /// Open files and threads of a service with so many sites, of which each has been asked for something.
 fn cost(sites: usize) -> (usize, usize) {
@@ -23,7 +23,7 @@ fn cost(sites: usize) -> (usize, usize) {
         place.write(&format!("s{number}/index.html"), "after it");
         until("a change shows", || (ask(number) == "after it").then_some(()));
     }
-    let all = || service.api("survey")["totals"]["requests"].as_u64().unwrap();
+    let all = || total(&service.api("survey"), "requests").as_u64().unwrap();
     until("all is recorded", || (all() >= sites as u64 + 3).then_some(()));
     let count =
         |what: &str| std::fs::read_dir(format!("/proc/{}/{what}", service.process())).unwrap().count();

@@ -1,6 +1,6 @@
 //! `exedra report`, as it is used on the logs of any server.
 
-use exedra_e2e::{drawn, exedra, text};
+use exedra_e2e::{drawn, exedra, row, rows, text, total};
 use rand::rngs::StdRng;
 use rand::{RngExt, SeedableRng};
 use rstest::rstest;
@@ -59,37 +59,35 @@ fn figures_equal_a_naive_count() {
         let report = report(&["--threads", threads, "--time-zone", "UTC", &text(&path)]);
         let number = |value: &Value| value.as_u64().unwrap();
         assert_eq!((number(&report["lines"]["read"]), number(&report["lines"]["unread"])), (20_000, 0));
-        assert_eq!(number(&report["totals"]["requests"]), 20_000);
-        assert_eq!(number(&report["totals"]["visitors"]), visitors.len() as u64);
-        assert_eq!(number(&report["totals"]["bytes"]), bytes);
+        assert_eq!(number(total(&report, "requests")), 20_000);
+        assert_eq!(number(total(&report, "visitors")), visitors.len() as u64);
+        assert_eq!(number(total(&report, "bytes")), bytes);
         let list = |name: &str, key: &str| -> BTreeMap<String, u64> {
-            let rows = report[name].as_array().unwrap().iter();
-            rows.map(|row| (row[key].to_string().trim_matches('"').to_owned(), number(&row["requests"])))
+            rows(&report, name)
+                .iter()
+                .map(|row| (row[key].to_string().trim_matches('"').to_owned(), number(&row["requests"])))
                 .collect()
         };
         let texts = |counts: &BTreeMap<&str, u64>| {
             counts.iter().map(|(key, count)| ((*key).to_owned(), *count)).collect::<BTreeMap<_, _>>()
         };
-        assert_eq!(list("by_day", "day"), by_day);
+        assert_eq!(list("days", "day"), by_day);
         assert_eq!(
-            list("by_status", "status"),
+            list("statuses", "status"),
             by_status.iter().map(|(status, count)| (status.to_string(), *count)).collect()
         );
         assert_eq!(list("paths", "path"), texts(&paths));
         assert_eq!(list("missing", "path"), texts(&missing));
-        let hours: Vec<u64> =
-            report["by_hour"].as_array().unwrap().iter().map(|row| number(&row["requests"])).collect();
+        let hours: Vec<u64> = rows(&report, "hours").iter().map(|row| number(&row["requests"])).collect();
         assert_eq!(hours, by_hour);
         let of_day = |row: &Value| {
             visitors.iter().filter(|visitor| visitor.0 == row["day"].as_str().unwrap()).count() as u64
         };
-        assert!(
-            report["by_day"].as_array().unwrap().iter().all(|row| number(&row["visitors"]) == of_day(row))
-        );
-        let first = &report["missing"][0];
-        let from: u64 =
-            first["referrers"].as_array().unwrap().iter().map(|row| number(&row["requests"])).sum();
-        assert_eq!(from + number(&first["without_referrer"]), number(&first["requests"]));
+        assert!(rows(&report, "days").iter().all(|row| number(&row["visitors"]) == of_day(row)));
+        let first = &rows(&report, "missing")[0];
+        let details = report["tables"]["missing"]["details"][0].as_array().unwrap();
+        let from: u64 = details.iter().map(|detail| number(&detail["count"])).sum();
+        assert_eq!(from, number(&first["requests"]));
         assert_eq!(report["sources"][0]["layout"], "combined");
     }
 }
@@ -174,7 +172,7 @@ fn a_scope_counts_only_what_it_names() {
     let count = |arguments: &[&str]| {
         let name = text(&path);
         let all = [arguments, &[name.as_str()]].concat();
-        report(&all)["totals"]["requests"].as_u64().unwrap()
+        total(&report(&all), "requests").as_u64().unwrap()
     };
     let lines = |holds: &dyn Fn(&str) -> bool| log.lines().filter(|line| holds(line)).count() as u64;
     assert_eq!(count(&["--only", "status=404"]), lines(&|line| line.contains("\" 404 ")));
@@ -306,21 +304,19 @@ fn by_hand(all: &[Told], keeps: impl Fn(&Told) -> bool) -> Value {
 /// The same figures of a report.
 fn reported(report: &Value) -> Value {
     let of = |list: &str, value: &str| {
-        let entries = report["lists"][list]["entries"].as_array().unwrap();
-        entries
-            .iter()
-            .find(|entry| entry["value"] == value)
-            .map_or(Value::from(0), |entry| entry["requests"].clone())
+        let key = report["tables"][list]["columns"][0]["name"].as_str().unwrap();
+        let found = rows(report, list).iter().find(|row| row[key] == value);
+        found.map_or(Value::from(0), |row| row["requests"].clone())
     };
-    let missing = report["missing"].as_array().unwrap().iter();
+    let missing = rows(report, "missing").iter();
     serde_json::json!({
-        "requests": report["totals"]["requests"],
-        "bytes": report["totals"]["bytes"],
-        "visitors": report["totals"]["visitors"],
-        "visits": report["visits"]["visits"],
+        "requests": *total(report, "requests"),
+        "bytes": *total(report, "bytes"),
+        "visitors": *total(report, "visitors"),
+        "visits": rows(report, "visits").first().map_or(&Value::Null, |visits| &visits["visits"]),
         "missing": missing.map(|page| page["requests"].as_u64().unwrap()).sum::<u64>(),
         "assets": of("kinds", "asset"),
-        "programs": report["apart"]["crawlers"],
+        "programs": of("people_and_crawlers", "bots and crawlers"),
         "tablets": of("devices", "tablet"),
         "forum": of("linking_sites", "forum.example"),
         "embedded": of("embedding_sites", "forum.example"),
@@ -398,35 +394,29 @@ fn lists_by_visitors_and_time_agree_with_a_naive_count() {
         ("search_phrases", "tide table", &|request| from(request, "find.example")),
     ];
     let (visitors, time) = (ranked("visitors"), ranked("time"));
-    let rows = |report: &Value, list: &str| match list {
-        "paths" | "clients" | "missing" => report[list].clone(),
-        list => report["lists"][list]["entries"].clone(),
-    };
     for (list, value, keeps) in entries {
         let kept: Vec<&Told> = all.iter().filter(|request| keeps(request)).collect();
         let distinct: BTreeSet<(i64, u8, &str)> =
             kept.iter().map(|request| (request.second / 86_400, request.client, request.agent)).collect();
         let of = |report: &Value, measure: &str| {
-            let rows = rows(report, list);
-            let named = |row: &&Value| ["path", "client", "value"].iter().any(|name| row[*name] == value);
-            rows.as_array().unwrap().iter().find(named).map_or(Value::Null, |row| row[measure].clone())
+            let key = report["tables"][list]["columns"][0]["name"].as_str().unwrap();
+            row(report, list, key, value)[measure].clone()
         };
         assert_eq!(of(&visitors, "visitors"), distinct.len(), "{list} {value}");
         let took: u64 = kept.iter().map(|request| took(request)).sum();
         assert!((of(&time, "time_ms").as_f64().unwrap() - took as f64 / 1e3).abs() < 1e-3, "{list} {value}");
         for (report, measure) in [(&visitors, "visitors"), (&time, "time_ms")] {
-            let rows = rows(report, list);
-            let figures = rows.as_array().unwrap().iter().map(|row| row[measure].as_f64().unwrap());
+            let figures = rows(report, list).iter().map(|row| row[measure].as_f64().unwrap());
             assert!(figures.is_sorted_by(|a, b| a >= b), "{list} by {measure}");
         }
     }
     // Cut to their networks, all clients are one, and nobody is counted twice.
     let masked = ranked_with(&["--by", "visitors", "--mask-clients"]);
-    let networks = masked["clients"].as_array().unwrap();
+    let networks = rows(&masked, "clients");
     assert_eq!((networks.len(), &networks[0]["client"]), (1, &Value::from("192.0.2.0/24")));
-    assert_eq!(networks[0]["visitors"], masked["totals"]["visitors"]);
+    assert_eq!(networks[0]["visitors"], *total(&masked, "visitors"));
     let whole: u64 = all.iter().map(took).sum();
-    assert!((time["totals"]["time_ms"].as_f64().unwrap() - whole as f64 / 1e3).abs() < 1e-3);
+    assert!((total(&time, "time_ms").as_f64().unwrap() - whole as f64 / 1e3).abs() < 1e-3);
 }
 
 #[test]
@@ -440,11 +430,11 @@ fn visits_that_cross_from_one_file_into_the_next_are_one_whatever_the_order() {
     std::fs::write(&b, &lines[middle..]).unwrap();
     let expected = by_hand(&all, |_| true)["visits"].clone();
     for files in [[&a, &b], [&b, &a]] {
-        assert_eq!(report(&[files[0], files[1]])["visits"]["visits"], expected);
+        assert_eq!(rows(&report(&[files[0], files[1]]), "visits")[0]["visits"], expected);
     }
     // A pattern and a folder name the same files.
     for source in [text(&folder.path().join("*.log")), text(folder.path())] {
-        assert_eq!(report(&[&source])["totals"]["requests"], 3_000);
+        assert_eq!(*total(&report(&[&source]), "requests"), 3_000);
     }
 }
 
@@ -461,7 +451,7 @@ fn a_bookmark_goes_on_where_reading_stopped_although_the_log_was_rotated() {
             .output()
             .unwrap();
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-        serde_json::from_slice::<Value>(&output.stdout).unwrap()["totals"]["requests"].as_u64().unwrap()
+        total(&serde_json::from_slice(&output.stdout).unwrap(), "requests").as_u64().unwrap()
     };
     // The last line is still being written.
     std::fs::write(&log, lines[..300].concat() + &lines[300][..40]).unwrap();
@@ -518,7 +508,7 @@ fn a_section_may_be_a_table() {
     let output = exedra(&["report", "--as", "csv", "--show", "kinds", &text(&path)]);
     let table = String::from_utf8(output.stdout).unwrap();
     let mut rows = table.split("\r\n");
-    assert_eq!(rows.next(), Some("value,requests,bytes"));
+    assert_eq!(rows.next(), Some("kind,requests,bytes"));
     let requests: u64 = rows.filter_map(|row| row.split(',').nth(1)?.parse::<u64>().ok()).sum();
     assert_eq!(requests, 500);
     let several = drawn(&exedra(&["report", "--as", "csv", "--show", "people", &text(&path)]));

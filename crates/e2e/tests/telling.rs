@@ -1,7 +1,7 @@
 //! What logs tell: two periods side by side, masked and mailed reports, bursts, and the trail of one client.
 
 use exedra_e2e::browser::Browser;
-use exedra_e2e::{drawn, exedra, text};
+use exedra_e2e::{drawn, exedra, row, row_before, rows, text, total};
 use rstest::rstest;
 use serde_json::Value;
 use std::path::{Path, PathBuf};
@@ -104,25 +104,20 @@ fn another_period_stands_beside_every_figure() {
     lines.push(Line { minute: 700, path: "/gone.html", status: 404, ..Line::USUAL }.written());
     let log = Log::of(&lines);
     let report = log.told(&["report", "--as", "json", "--day", "2026-11-03", "--against", "previous"]);
-    let totals = &report["totals"];
-    assert_eq!(totals["requests"], 26);
-    assert_eq!(number(&totals["changes"]["requests"]["before"]), 11.0);
-    assert_eq!(number(&totals["changes"]["requests"]["difference"]), 15.0);
-    assert!((number(&totals["changes"]["requests"]["ratio"]) - 15.0 / 11.0).abs() < 1e-9);
-    assert_eq!(number(&totals["changes"]["bytes"]["before"]), 2100.0);
-    assert_eq!(number(&totals["changes"]["visitors"]["before"]), 10.0);
-    let tides = &entry(&report["paths"], "path", "/tides.html")["changes"]["requests"];
-    assert_eq!((number(&tides["before"]), number(&tides["difference"])), (2.0, 3.0));
-    let new = &entry(&report["paths"], "path", "/new.html")["changes"]["requests"];
-    assert!(new["ratio"].is_null() && number(&new["before"]) == 0.0, "{new}");
-    assert_eq!(number(&report["visits"]["changes"]["visits"]["before"]), 11.0);
-    let kind = entry(&report["lists"]["kinds"]["entries"], "value", "page");
-    assert_eq!(number(&kind["changes"]["requests"]["before"]), 11.0);
+    assert_eq!(*total(&report, "requests"), 26);
+    let before = &report["tables"]["totals"]["before"][0];
+    assert_eq!((&before["requests"], &before["bytes"]), (&Value::from(11), &Value::from(2100)));
+    assert_eq!(before["visitors"], 10);
+    assert_eq!(row(&report, "paths", "path", "/tides.html")["requests"], 5);
+    assert_eq!(row_before(&report, "paths", "path", "/tides.html")["requests"], 2);
+    assert_eq!(row_before(&report, "paths", "path", "/new.html")["requests"], 0);
+    assert_eq!(report["tables"]["visits"]["before"][0]["visits"], 11);
+    assert_eq!(row_before(&report, "kinds", "kind", "page")["requests"], 11);
     // What is gone is seen among what changed, and the other period can be named outright.
     let named = log.told(&["report", "--as", "json", "--day", "2026-11-03", "--against", "2026-11-02"]);
     assert_eq!(named["against"], report["against"]);
-    let gone = entry(&report["against"]["movers"], "path", "/gone.html");
-    assert_eq!((&gone["before"], &gone["now"]), (&Value::from(1), &Value::from(0)));
+    let gone = row(&report, "movers", "path", "/gone.html");
+    assert_eq!((&gone["then"], &gone["now"]), (&Value::from(1), &Value::from(0)));
     let page = drawn(&exedra(&["report", "--day", "2026-11-03", "--against", "previous", &text(&log.path)]));
     assert!(page.contains("requests +136 %") && page.contains("What changed most"), "{page}");
     let output = exedra(&["report", "--against", "previous", &text(&log.path)]);
@@ -166,30 +161,33 @@ fn durations_codings_users_and_ways_to_missing_pages() {
     lines.push(Line { minute: 21, path: "/style.css", referrer: own, ..Line::USUAL }.written());
     let log = Log::of(&lines);
     let report = log.told(&["report", "--as", "json", "--slow", "1 s"]);
-    let big = entry(&report["slow"]["paths"], "path", "/big.html");
+    let big = row(&report, "slow", "path", "/big.html");
     taken.sort_unstable();
     let rank = |percent: usize| taken[(taken.len() * percent).div_ceil(100) - 1] as f64 / 1000.0;
     for (name, percent) in [("p50_ms", 50), ("p90_ms", 90), ("p99_ms", 99)] {
         assert_eq!(number(&big[name]), rank(percent), "{name}");
     }
     let slow = taken.iter().filter(|taken| **taken > 1_000_000).count() as u64;
-    assert_eq!((&big["slow"], &report["slow"]["slow"]), (&Value::from(slow), &Value::from(slow)));
-    let minutes = report["slow"]["minutes"].as_array().unwrap();
+    assert_eq!(
+        (&big["slow"], &report["tables"]["slow"]["total"]["slow"]),
+        (&Value::from(slow), &Value::from(slow))
+    );
+    let minutes = rows(&report, "slow_minutes");
     assert_eq!(minutes.iter().map(|minute| number(&minute["slow"])).sum::<f64>(), slow as f64);
-    assert_eq!(minutes[0]["minute"], "2026-11-02T00:05:00Z");
-    let coding = entry(&report["encodings"], "encoding", "br");
+    assert_eq!(minutes[0]["minute"], 1_793_577_900_000u64, "2026-11-02T00:05:00Z");
+    let coding = row(&report, "encodings", "encoding", "br");
     assert_eq!((&coding["requests"], &coding["saved"]), (&Value::from(250), &Value::from(250 * 300)));
-    assert_eq!(entry(&report["lists"]["users"]["entries"], "value", "ann")["requests"], 50);
-    let lost = &entry(&report["missing"], "path", "/lost.html")["origins"];
-    let origins = ["own", "others", "typed", "probing"].map(|name| number(&lost[name]));
+    assert_eq!(row(&report, "users", "user", "ann")["requests"], 50);
+    let lost = row(&report, "missing", "path", "/lost.html");
+    let origins = ["own_links", "other_links", "typed", "probing"].map(|name| number(&lost[name]));
     assert_eq!(origins, [3.0, 2.0, 4.0, 5.0]);
-    assert_eq!(number(&report["missing_origins"]["probing"]), 11.0);
-    let late = &entry(&report["missing"], "path", "/late.html")["origins"];
+    assert_eq!(number(&report["tables"]["missing"]["total"]["probing"]), 11.0);
+    let late = row(&report, "missing", "path", "/late.html");
     assert_eq!((number(&late["typed"]), number(&late["probing"])), (2.0, 0.0));
     // When people come adds up to how often they came.
-    let week = report["by_weekday"].as_array().unwrap().iter();
-    let people: f64 = week.flat_map(|day| day["people"].as_array().unwrap()).map(number).sum();
-    assert_eq!((people, people > 500.0), (number(&report["apart"]["people"]), true));
+    let people: f64 = rows(&report, "week").iter().map(|hour| number(&hour["people"])).sum();
+    let by_people = number(&row(&report, "people_and_crawlers", "who", "people")["requests"]);
+    assert_eq!((people, people > 500.0), (by_people, true));
 }
 
 #[rstest]
@@ -237,10 +235,10 @@ fn a_report_is_what_its_schema_says() {
     let errors: Vec<String> = validator.iter_errors(&report).map(|error| error.to_string()).collect();
     assert!(errors.is_empty(), "{errors:?}");
     let mut wrong = report.clone();
-    wrong["totals"]["requests"] = Value::from("many");
+    wrong["tables"]["totals"]["rows"][0]["requests"] = serde_json::json!(["many"]);
     assert!(!validator.is_valid(&wrong));
     wrong = report;
-    wrong.as_object_mut().unwrap().remove("by_day");
+    wrong.as_object_mut().unwrap().remove("tables");
     assert!(!validator.is_valid(&wrong));
 }
 
@@ -399,12 +397,12 @@ fn countries_come_from_a_file_and_may_be_a_scope() {
     let log = Log::of(&lines);
     let file = text(Path::new(&file));
     let report = log.told(&["report", "--as", "json", "--countries", &file]);
-    let countries = report["lists"]["countries"]["entries"].as_array().unwrap();
+    let countries = rows(&report, "countries");
     assert_eq!(countries.iter().map(|entry| number(&entry["requests"])).sum::<f64>(), 4.0);
-    let first = countries[0]["value"].as_str().unwrap();
+    let first = countries[0]["country"].as_str().unwrap();
     let only = format!("country={first}");
     let narrowed = log.told(&["report", "--as", "json", "--countries", &file, "--only", &only]);
-    assert_eq!(narrowed["totals"]["requests"], countries[0]["requests"]);
+    assert_eq!(*total(&narrowed, "requests"), countries[0]["requests"]);
     let without = exedra(&["report", "--only", &only, &text(&log.path)]);
     assert!(String::from_utf8_lossy(&without.stderr).contains("--countries"), "{without:?}");
 }
@@ -426,21 +424,20 @@ fn logs_of_several_machines_are_one_and_can_be_told_apart() {
         serde_json::from_slice(&output.stdout).unwrap()
     };
     let by_folder = told(&[&quay, &pier]);
-    let servers = &by_folder["lists"]["servers"]["entries"];
-    assert_eq!(entry(servers, "value", "quay")["requests"], 3);
-    assert_eq!(entry(servers, "value", "pier")["requests"], 5);
+    assert_eq!(row(&by_folder, "servers", "server", "quay")["requests"], 3);
+    assert_eq!(row(&by_folder, "servers", "server", "pier")["requests"], 5);
     // One client on two machines is one visitor and one visit.
     assert_eq!(
-        (&by_folder["totals"]["visitors"], &by_folder["visits"]["visits"]),
+        (total(&by_folder, "visitors"), &rows(&by_folder, "visits")[0]["visits"]),
         (&Value::from(1), &Value::from(1))
     );
-    assert_eq!(told(&["--server", "pier", &quay, &pier])["totals"]["requests"], 5);
-    assert_eq!(told(&["--without", "server=pier", &quay, &pier])["totals"]["requests"], 3);
+    assert_eq!(*total(&told(&["--server", "pier", &quay, &pier]), "requests"), 5);
+    assert_eq!(*total(&told(&["--without", "server=pier", &quay, &pier]), "requests"), 3);
     let only_quay = format!("source={quay}");
-    assert_eq!(told(&["--only", &only_quay, &quay, &pier])["totals"]["requests"], 3);
+    assert_eq!(*total(&told(&["--only", &only_quay, &quay, &pier]), "requests"), 3);
     let named =
         told(&[&format!("east={quay}"), &format!("west={pier}"), "--server", "east", "--server", "west"]);
-    assert_eq!(entry(&named["lists"]["servers"]["entries"], "value", "west")["requests"], 5);
+    assert_eq!(row(&named, "servers", "server", "west")["requests"], 5);
     let wrong = exedra(&["report", "--server", "jetty", &quay, &pier]);
     let words = String::from_utf8_lossy(&wrong.stderr).into_owned();
     assert!(!wrong.status.success() && words.contains("server is one of pier, quay"), "{words}");

@@ -3,7 +3,8 @@
 
 use diesel::connection::SimpleConnection;
 use diesel::{Connection, SqliteConnection};
-use exedra_core::logs::{Dictionaries, Layout, LineReader, Projection, RequestBatch, TextColumn};
+use exedra_common::{Dictionaries, Projection, RequestBatch, TextColumn};
+use exedra_reading::logs::{Layout, LineReader};
 use exedra_store::{Checkpoint, LogState, Records};
 use std::collections::BTreeSet;
 use std::os::unix::fs::FileExt;

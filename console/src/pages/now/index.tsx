@@ -6,6 +6,7 @@ import { Columns } from "../../charts/columns";
 import { bytes, clock, count, rate } from "../../figures";
 import { Failing, Loading, Stale, Waiting } from "../../parts/states";
 import { useScope } from "../../scope";
+import { figure, type Row } from "../../tables/table";
 import { words } from "../../words";
 import { Latest } from "./latest";
 import { Troubles } from "./troubles";
@@ -27,7 +28,8 @@ export function NowPage({ zone }: { zone: string }) {
     );
   if (!now.data) return <Loading />;
   const minutes = lastHour(now.data);
-  const ofClass = (digit: string) => now.data.by_class.find((entry) => entry.class.startsWith(digit))?.requests ?? 0;
+  const ofClass = (digit: string) => figure(now.data.classes.rows.find((row) => row.class === `${digit}xx`), "requests");
+  const total = (name: string) => figure(now.data.totals.rows[0], name);
   return (
     <>
       {now.isError && <Stale />}
@@ -42,11 +44,11 @@ export function NowPage({ zone }: { zone: string }) {
           <span className="text-quiet">{words.now.rate}</span>
         </p>
         <dl className="flex flex-wrap gap-x-8 gap-y-2">
-          <Part name={words.measures.requests} value={count(now.data.totals.requests)} mark="var(--line)" id="requests" />
+          <Part name={words.measures.requests} value={count(total("requests"))} mark="var(--line)" id="requests" />
           {CLASSES.map((digit, place) => (
             <Part key={digit} name={words.classes[digit] ?? ""} value={count(ofClass(digit))} mark={COLOURS[place] ?? ""} id={`class-${digit}`} />
           ))}
-          <Part name={words.measures.bytes} value={bytes(now.data.totals.bytes)} mark="var(--clay)" id="transfer" />
+          <Part name={words.measures.bytes} value={bytes(total("bytes"))} mark="var(--clay)" id="transfer" />
         </dl>
       </div>
       <section className="mt-4" aria-label={words.now.hour}>
@@ -59,10 +61,10 @@ export function NowPage({ zone }: { zone: string }) {
             key: String(minute.time),
             label: clock(minute.time, zone),
             name: clock(minute.time, zone),
-            parts: CLASSES.map((digit) => minute.classes[Number(digit)] ?? 0),
+            parts: CLASSES.map((digit) => figure(minute.row, `${digit}xx`)),
           }))}
         />
-        {now.data.totals.requests === 0 && <p className="text-quiet">{words.now.quiet}</p>}
+        {total("requests") === 0 && <p className="text-quiet">{words.now.quiet}</p>}
       </section>
       <section className="mt-2" aria-label={words.now.transfer}>
         <h2 className="text-lg font-semibold">{words.now.transfer}</h2>
@@ -75,7 +77,7 @@ export function NowPage({ zone }: { zone: string }) {
             key: String(minute.time),
             label: "",
             name: clock(minute.time, zone),
-            parts: [minute.bytes],
+            parts: [figure(minute.row, "bytes")],
           }))}
         />
       </section>
@@ -99,15 +101,18 @@ function Part({ name, value, mark, id }: { name: string; value: string; mark: st
   );
 }
 
-type Minute = Now["minutes"][number];
+interface Minute {
+  time: number;
+  row?: Row;
+}
 
 /** All sixty minutes, those without a request too. */
 function lastHour(now: Now): Minute[] {
-  const known = new Map(now.minutes.map((minute) => [minute.time, minute]));
+  const known = new Map(now.minutes.rows.map((row) => [figure(row, "time"), row]));
   const last = now.time - (now.time % 60_000);
   return Array.from({ length: 60 }, (_, place) => {
     const time = last - (59 - place) * 60_000;
-    return known.get(time) ?? { time, requests: 0, bytes: 0, classes: [] };
+    return { time, row: known.get(time) };
   });
 }
 
@@ -119,9 +124,9 @@ function usePace(now: Now | undefined, all: boolean): number | null {
     if (!now) return;
     // For one site, the running minute and the one before it tell.
     if (!all) {
-      const recent = now.minutes.filter((minute) => minute.time > now.time - 120_000);
+      const recent = now.minutes.rows.filter((row) => figure(row, "time") > now.time - 120_000);
       const from = now.time - (now.time % 60_000) - 60_000;
-      setPace(recent.reduce((sum, minute) => sum + minute.requests, 0) / ((now.time - from) / 1000));
+      setPace(recent.reduce((sum, row) => sum + figure(row, "requests"), 0) / ((now.time - from) / 1000));
       return;
     }
     seen.current = [...seen.current.filter((one) => one.time > now.time - 12_000), { time: now.time, answered: now.answered }];

@@ -1,12 +1,19 @@
 /** The last requests, newest first. */
 import type { Now } from "../../api/client";
-import { bytes, clock, cut, duration } from "../../figures";
+import { clock, cut } from "../../figures";
 import { Wide } from "../../parts/wide";
+import { show } from "../../tables/show";
+import { figure, textOf, type Row } from "../../tables/table";
 import { words } from "../../words";
 
 const TONE: Record<string, string> = { "4": "text-attention-text", "5": "text-trouble" };
 
 export function Latest({ requests, zone }: { requests: Now["latest"]; zone: string }) {
+  const columns = new Map(requests.columns.map((column) => [column.name, column]));
+  const cell = (name: string, row: Row) => {
+    const column = columns.get(name);
+    return column && row[name] !== null ? show(column, row[name], zone) : "–";
+  };
   return (
     <section className="mt-8" aria-label={words.now.latest}>
       <h2 className="border-b border-line pb-1 text-lg font-semibold">{words.now.latest}</h2>
@@ -22,19 +29,17 @@ export function Latest({ requests, zone }: { requests: Now["latest"]; zone: stri
             </tr>
           </thead>
           <tbody>
-            {requests.map((request, place) => (
+            {requests.rows.map((request, place) => (
               <tr key={`${request.time}-${request.client}-${place}`} className="border-b border-line">
-                <td className="py-1 pr-4 text-quiet">{clock(request.time, zone, true)}</td>
-                <td className={`py-1 pr-4 font-semibold ${TONE[String(request.status)[0] ?? ""] ?? ""}`}>{request.status || "–"}</td>
-                <td className="py-1 pr-4 font-mono text-sm" title={request.path ?? ""}>
-                  {request.method} {cut(request.path ?? "–", 56)}
+                <td className="py-1 pr-4 text-quiet">{clock(figure(request, "time"), zone, true)}</td>
+                <td className={`py-1 pr-4 font-semibold ${TONE[String(request.status)[0] ?? ""] ?? ""}`}>{cell("status", request)}</td>
+                <td className="py-1 pr-4 font-mono text-sm" title={textOf(request, "path")}>
+                  {textOf(request, "method")} {cut(textOf(request, "path") || "–", 56)}
                 </td>
-                <td className="py-1 pr-4 text-right">{request.bytes === null || request.bytes === undefined ? "–" : bytes(request.bytes)}</td>
-                <td className="py-1 pr-4 text-right">
-                  {request.duration_us === null || request.duration_us === undefined ? "–" : duration(request.duration_us)}
-                </td>
-                <td className="py-1 pr-4 font-mono text-sm">{request.client ?? "–"}</td>
-                <td className="py-1 text-quiet">{request.site}</td>
+                <td className="py-1 pr-4 text-right">{cell("bytes", request)}</td>
+                <td className="py-1 pr-4 text-right">{cell("duration", request)}</td>
+                <td className="py-1 pr-4 font-mono text-sm">{textOf(request, "client") || "–"}</td>
+                <td className="py-1 text-quiet">{textOf(request, "site")}</td>
               </tr>
             ))}
           </tbody>

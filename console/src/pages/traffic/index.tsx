@@ -1,16 +1,16 @@
 /** How much, when, what? */
 import { ToggleGroup } from "radix-ui";
 import { useMemo, useState } from "react";
-import type { Survey } from "../../api/client";
 import { useSurvey } from "../../api/queries";
 import { Columns, type TimeColumn } from "../../charts/columns";
 import { WeekFan } from "../../charts/week-fan";
 import { bytes, count, dateOf, dayName, shifted, weekHour } from "../../figures";
 import { Failing, Loading, Stale, Waiting } from "../../parts/states";
-import { daysOf, useScope } from "../../scope";
+import { daysOf, narrowed, useScope } from "../../scope";
 import { words } from "../../words";
 import { week } from "../../report/columns";
-import { Missing, Paths } from "./lists";
+import { TableList } from "../../tables/list";
+import { figure, textOf, type Table } from "../../tables/table";
 
 type Measure = keyof typeof words.measures;
 const MEASURES = Object.keys(words.measures) as Measure[];
@@ -20,14 +20,17 @@ export function TrafficPage({ zone }: { zone: string }) {
   const survey = useSurvey(scope, zone);
   const [measure, setMeasure] = useState<Measure>("requests");
   const days = daysOf(scope, zone);
-  const fan = useMemo(() => survey.data && week(survey.data, days.first, days.last < days.today ? days.last : days.today), [survey.data, days.first, days.last, days.today]);
+  const fan = useMemo(() => survey.data?.tables.week && week(survey.data.tables.week, days.first, days.last < days.today ? days.last : days.today), [survey.data, days.first, days.last, days.today]);
   if (survey.isError && !survey.data) return <Failing error={survey.error} again={() => void survey.refetch()} />;
-  if (!survey.data || !fan) return <Loading />;
-  const { totals } = survey.data;
+  const { totals, days: byDay, timeline, paths, missing } = survey.data?.tables ?? {};
+  if (!survey.data || !fan || !totals || !byDay || !timeline) return <Loading />;
+  const total = (name: Measure) => figure(totals.rows[0], name);
+  const narrow = (filter: string, without: boolean) =>
+    change(without ? { without: [...scope.without, filter] } : narrowed(scope, filter));
   const show = measure === "bytes" ? bytes : count;
   // A visitor is one of a day: there are none by the hour.
   const byHour = scope.days === 1 && measure !== "visitors";
-  const columns = byHour ? hours(survey.data, days.first, zone, measure) : dayColumns(survey.data, days.first, scope.days, measure);
+  const columns = byHour ? hours(timeline, days.first, zone, measure) : dayColumns(byDay, days.first, scope.days, measure);
   return (
     <>
       {survey.isError && <Stale />}
@@ -49,9 +52,9 @@ export function TrafficPage({ zone }: { zone: string }) {
             <span
               className="block text-3xl leading-tight font-semibold group-data-[state=on]:text-6xl group-data-[state=on]:leading-none group-data-[state=on]:text-sea"
               data-testid={`total-${name}`}
-              title={count(totals[name])}
+              title={count(total(name))}
             >
-              {name === "bytes" ? bytes(totals[name]) : count(totals[name])}
+              {name === "bytes" ? bytes(total(name)) : count(total(name))}
             </span>
             <span className="text-quiet">{words.measures[name]}</span>
           </ToggleGroup.Item>
@@ -67,33 +70,33 @@ export function TrafficPage({ zone }: { zone: string }) {
             columns={columns}
             choose={byHour ? undefined : (column) => change({ days: 1, ending: column.key === days.today ? "" : column.key })}
           />
-          {totals.requests === 0 && <p className="text-quiet">{words.traffic.nothing}</p>}
+          {total("requests") === 0 && <p className="text-quiet">{words.traffic.nothing}</p>}
         </section>
         <WeekFan title={words.traffic.fan} values={fan} show={(value) => words.report.aDay(count(Math.round(value)))} />
       </div>
       <div className="grid gap-x-12 lg:grid-cols-2">
-        <Paths survey={survey.data} />
-        <Missing survey={survey.data} />
+        {paths && <TableList table={paths} zone={zone} narrow={narrow} />}
+        {missing && <TableList table={missing} zone={zone} narrow={narrow} />}
       </div>
       </div>
     </>
   );
 }
 
-function dayColumns(survey: Survey, first: string, length: number, measure: Measure): TimeColumn[] {
-  const known = new Map(survey.by_day.map((day) => [day.day, day]));
+function dayColumns(table: Table, first: string, length: number, measure: Measure): TimeColumn[] {
+  const known = new Map(table.rows.map((row) => [textOf(row, "day"), figure(row, measure)]));
   return Array.from({ length }, (_, place) => {
     const key = shifted(first, place);
-    return { key, label: dayName(key).replace(/^\w+ /, ""), name: dayName(key), parts: [known.get(key)?.[measure] ?? 0] };
+    return { key, label: dayName(key).replace(/^\w+ /, ""), name: dayName(key), parts: [known.get(key) ?? 0] };
   });
 }
 
-function hours(survey: Survey, day: string, zone: string, measure: "requests" | "bytes"): TimeColumn[] {
+function hours(table: Table, day: string, zone: string, measure: "requests" | "bytes"): TimeColumn[] {
   const sums = new Map<number, number>();
   const at = weekHour(zone);
-  for (const bucket of survey.timeline.filter((bucket) => dateOf(bucket.time, zone) === day)) {
-    const [, hour] = at(bucket.time);
-    sums.set(hour, (sums.get(hour) ?? 0) + bucket[measure]);
+  for (const bucket of table.rows.filter((bucket) => dateOf(figure(bucket, "time"), zone) === day)) {
+    const [, hour] = at(figure(bucket, "time"));
+    sums.set(hour, (sums.get(hour) ?? 0) + figure(bucket, measure));
   }
   return Array.from({ length: 24 }, (_, hour) => {
     const label = `${String(hour).padStart(2, "0")}:00`;

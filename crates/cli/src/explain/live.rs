@@ -1,10 +1,10 @@
 //! The same request made to the running service, and the two answers compared.
 
-use crate::Failure;
+use crate::failure::Failure;
+use exedra_answering::config::Config;
+use exedra_answering::facts::Scheme;
 use exedra_api::explaining::Outcome;
-use exedra_core::config::Config;
-use exedra_core::facts::Scheme;
-use exedra_service::explaining::asked::{Described, fields};
+use exedra_service::control::explaining::asked::{Described, fields};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -123,7 +123,7 @@ fn ask(
     }
     octets.extend_from_slice(b"\r\n");
     let answer = match is_secured {
-        true => exedra_service::certificates::asking::exchange(socket, asked.host(), &octets)?,
+        true => exedra_service::access::certificates::asking::exchange(socket, asked.host(), &octets)?,
         false => {
             let mut answer = Vec::new();
             socket.write_all(&octets)?;

@@ -6,13 +6,15 @@
 mod live;
 mod show;
 
-use crate::{Failure, Form, configuration};
+use crate::configuration;
+use crate::failure::Failure;
+use crate::form::Form;
 use clap::Args;
+use exedra_answering::config::Config;
 use exedra_api::explaining::{Ask, Explanation};
-use exedra_core::config::Config;
-use exedra_service::explaining::asked::Described;
-use exedra_service::explaining::explain;
-use exedra_service::explaining::looking::Looking;
+use exedra_service::control::explaining::asked::Described;
+use exedra_service::control::explaining::explain;
+use exedra_service::control::on_disk::OnDisk;
 use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
@@ -102,11 +104,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 
 /// The request, and those that its redirects lead to.
 fn follow(options: &Options, config: &Config, mut ask: Ask) -> Result<Vec<Explained>, Failure> {
-    let looking = Looking::alone(config)?;
+    let disk = OnDisk::alone(config)?;
     let mut all: Vec<Explained> = Vec::new();
     loop {
         let described = Described::understand(&ask).map_err(Failure)?;
-        let explanation = explain(&looking, &described);
+        let explanation = explain(&disk, &described);
         let live = match options.live {
             true => Some(live::compare(config, &described, &explanation.answer, options.at)?),
             false => None,
@@ -127,7 +129,7 @@ fn follow(options: &Options, config: &Config, mut ask: Ask) -> Result<Vec<Explai
 /// Whether a redirect leads to one of our own sites.
 fn leads_here(config: &Config, explained: &Explained) -> bool {
     next(&explained.explanation)
-        .is_some_and(|url| exedra_core::answer::absolute::leads_to(config, &url).is_some())
+        .is_some_and(|url| exedra_answering::answer::absolute::leads_to(config, &url).is_some())
 }
 
 /// The address that an answer leads to.

@@ -1,9 +1,9 @@
 //! An explanation for people: the request, the steps, the codecs, and what would go out.
 
 use super::{Explained, Options};
-use crate::figures::grouped;
 use crate::out::{ATTENTION, QUIET, STRONG, TROUBLE, Tone, WELL};
 use exedra_api::explaining::{FactValue, Setting, Step};
+use exedra_common::figures::grouped;
 use std::io::{self, Write};
 
 /// Prints it.

@@ -9,13 +9,14 @@
 mod show;
 mod trial;
 
+use crate::failure::Failure;
+use crate::form::Form;
 use crate::sources::SourceOptions;
 use crate::sources::bookmark::{Begun, open_from};
 use crate::sources::packed::unpacked;
-use crate::{Failure, Form};
 use clap::Args;
-use exedra_core::logs::reader::LONGEST_LINE;
-use exedra_core::scope::Scope;
+use exedra_common::scope::Scope;
+use exedra_reading::logs::reader::LONGEST_LINE;
 use serde::Serialize;
 use std::io::{BufRead, BufReader, Read};
 use trial::Trial;

@@ -1,8 +1,8 @@
 //! What came of trying layouts, as a page for the terminal.
 
 use super::trial::{Sample, Trial};
-use crate::figures::{grouped, several};
 use crate::out::{QUIET, STRONG, TROUBLE};
+use exedra_common::figures::{grouped, several};
 
 /// How much of a line stands before the place where reading stopped, and how much of it is shown in all.
 const BEFORE: usize = 60;

@@ -1,7 +1,8 @@
 //! Trying layouts on the first lines of a log.
 
-use exedra_core::logs::detect::detect;
-use exedra_core::logs::{Column, Cutter, Dictionaries, Layout, LineReader, Projection, RequestBatch, escape};
+use exedra_common::{Column, Dictionaries, Projection, RequestBatch};
+use exedra_reading::logs::detect::detect;
+use exedra_reading::logs::{Cutter, Layout, LineReader, escape};
 use serde::Serialize;
 
 /// What came of it.
@@ -142,9 +143,11 @@ fn fields(batch: &RequestBatch, texts: &Dictionaries) -> Vec<(&'static str, Opti
             Some(stamp.to_string())
         }
         Column::Text(text) => batch.code(text, 0).map(|code| texts.of(text).text(code).to_owned()),
-        number => batch.number(number, 0).map(|number| number.to_string()),
+        Column::Number(column) => batch.number(column, 0).map(|number| number.to_string()),
+        Column::Derived(_) => None,
     };
-    Column::ALL.into_iter().map(|column| (column.name(), value(column))).collect()
+    let in_lines = Column::kept().filter(|column| !column.declaration().of_source);
+    in_lines.map(|column| (column.name(), value(column))).collect()
 }
 
 /// A line that can do nothing to whoever looks at it.

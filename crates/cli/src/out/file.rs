@@ -1,7 +1,7 @@
 //! Files that a command writes: made aside and put in place as a whole, and never over what is being read.
 
-use crate::Failure;
-use exedra_service::whole::{self, Mode};
+use crate::failure::Failure;
+use exedra_service::system::whole::{self, Mode};
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;

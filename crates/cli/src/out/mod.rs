@@ -2,7 +2,7 @@
 //! holds what strangers wrote, and a terminal obeys what is written to it. Elsewhere in the client, writing to standard
 //! output or error is a lint.
 //!
-//! Texts are cleaned as a whole ([`exedra_core::clean`]). What is ours, the styles, is told from what strangers wrote by a
+//! Texts are cleaned as a whole ([`exedra_common::text`]). What is ours, the styles, is told from what strangers wrote by a
 //! key of this very process.
 //!
 //! - [`file`]: files that are written
@@ -13,7 +13,7 @@ pub mod file;
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
-use exedra_core::clean::{clean, clean_json};
+use exedra_common::text::{clean, clean_json};
 use std::fmt;
 use std::io::{self, IsTerminal, Write};
 use std::sync::OnceLock;

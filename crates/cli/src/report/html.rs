@@ -2,7 +2,7 @@
 //!
 //! It asks for nothing from a network, so that it opens from a mail.
 
-use crate::Failure;
+use crate::failure::Failure;
 
 /// The page without data, where the program was built with its console.
 const PAGE: Option<&str> = include!(concat!(env!("OUT_DIR"), "/report_page.rs"));

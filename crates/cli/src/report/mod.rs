@@ -1,31 +1,24 @@
 //! `exedra report`: what is in some logs.
 //!
-//! - [`sections`]: what it can be made of; [`table`]: one of them as comma-separated values
 //! - [`prelude`]: what was different before a burst
 //! - [`html`]: one file to be handed on
-//! - [`text`]: a survey as a page for the terminal
-//! - [`columns`]: the charts on it
+//! - [`page`]: it as a page for the terminal; [`when`]: the picture at its head
 
-mod columns;
 mod html;
+mod page;
 mod prelude;
-mod sections;
-mod table;
-mod text;
+mod when;
 
-use crate::Failure;
-use crate::figures::width;
+use crate::failure::Failure;
 use crate::scope::ScopeOptions;
+use crate::show::fit::width;
 use crate::sources::bookmark::ALL;
 use crate::sources::{Asked, Bookmark, Progress, Source, SourceOptions, reading};
 use clap::{Args, ValueEnum};
-use exedra_core::clean::clean_json;
-use exedra_core::scope::{Scope, period};
-use exedra_core::survey::report::comparison::compare;
-use exedra_core::survey::{
-    Measure, ReportOptions, Survey, SurveyPlan, SurveyReport, SurveyWorker, Surveys, VisitorKey,
-};
-use sections::Shown;
+use exedra_common::scope::{Scope, period};
+use exedra_common::text::clean_json;
+use exedra_reading::survey::report::{Against, Shown};
+use exedra_reading::survey::{Measure, Report, ReportOptions, SurveyPlan, SurveyWorker, Surveys, VisitorKey};
 use serde::Serialize;
 use std::io::Write;
 use std::path::PathBuf;
@@ -107,19 +100,18 @@ enum ReportForm {
     Html,
 }
 
-/// A report as a program is given it.
+/// A report as a program is given it: with what was read for it.
 #[derive(Serialize)]
-struct Report<'r> {
+struct WithSources<'r> {
     sources: &'r [Source],
     #[serde(flatten)]
-    report: &'r SurveyReport,
+    report: &'r Report,
 }
 
 /// Reads and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let mut shown = Shown::understand(&options.show)?;
-    shown.shortens &= options.top.is_none();
-    if options.form == ReportForm::Csv && (options.show.is_empty() || shown.names().len() != 1) {
+    let shown = Shown::understand(&options.show)?;
+    if options.form == ReportForm::Csv && shown.names().len() != 1 {
         return Err(Failure("a table holds one section: name it, as in --as csv --show paths".to_owned()));
     }
     let config = options.sources.config()?;
@@ -164,7 +156,16 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     for (source, counts) in read.sources.iter_mut().zip(&survey.sources) {
         (source.requests, source.bytes) = (counts.requests, counts.bytes);
     }
+    let shortens = !shown.is_chosen() && options.top.is_none();
+    let names = shown.names().join(", ");
+    let section = shown.names().first().copied().unwrap_or_default();
     let lengths = ReportOptions {
+        // Programs are given whatever was counted, unless they ask for something in particular.
+        shown: if shown.is_chosen() || options.form == ReportForm::Text {
+            shown
+        } else {
+            Shown::everything()
+        },
         top: options.top.unwrap_or(match options.form {
             ReportForm::Text => 10,
             ReportForm::Html => 100,
@@ -174,29 +175,27 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         own_hosts,
         origins: read.sources.iter().map(Source::origin).collect(),
     };
-    let mut report = SurveyReport::new(&survey, &plan, &lengths);
-    if let Some(other) = &other {
-        put_beside(&mut report, &survey, other, &next(), &lengths);
-    }
+    let before = other.as_ref().map(|_| next());
+    let against = other.as_ref().zip(before.as_ref());
+    let against = against.map(|(plan, survey)| Against { scope: &plan.scope, survey });
+    let mut report = Report::new(&survey, &plan, &lengths, against);
     report.masked = options.mask_clients;
     if !options.show.is_empty() && options.form != ReportForm::Text {
-        report
-            .caveats
-            .push(format!("only what these sections need was counted: {}", shown.names().join(", ")));
+        report.caveats.push(format!("only what these sections need was counted: {names}"));
     }
     let lines = std::mem::take(&mut read.lines);
     report.lines = Some(if options.mask_clients { lines.without_examples() } else { lines });
     let words = match options.form {
         ReportForm::Json => {
-            serde_json::to_string_pretty(&Report { sources: &read.sources, report: &report })? + "\n"
+            serde_json::to_string_pretty(&WithSources { sources: &read.sources, report: &report })? + "\n"
         }
         ReportForm::Html => {
-            let json = serde_json::to_string(&Report { sources: &read.sources, report: &report })?;
+            let json = serde_json::to_string(&WithSources { sources: &read.sources, report: &report })?;
             let title = read.sources.first().map_or("Report", Source::short_name);
             html::page(&json, title)?
         }
-        ReportForm::Text => text::page(&report, &read.sources, &shown, width()),
-        ReportForm::Csv => table::table(&report, shown.names()[0])?,
+        ReportForm::Text => page::page(&report, &read.sources, shortens, width()),
+        ReportForm::Csv => crate::show::csv::table(report.table(section))?,
     };
     put(options, words)?;
     // The program is about to end: to give back every text of it one by one would take longer than to make the report.
@@ -245,18 +244,6 @@ fn put(options: &Options, words: String) -> Result<(), Failure> {
     }
 }
 
-/// Puts the other period beside a report. Its hosts are those of this one: they are the same sites.
-fn put_beside(
-    report: &mut SurveyReport,
-    survey: &Survey,
-    other: &SurveyPlan,
-    before: &Survey,
-    lengths: &ReportOptions,
-) {
-    let whole = ReportOptions { top: usize::MAX, own_hosts: report.own_hosts.clone(), ..lengths.clone() };
-    compare(report, survey, SurveyReport::new(before, other, &whole), before, &other.scope);
-}
-
 /// The same requests in another period.
 fn other_scope(plan: &SurveyPlan, period: &str) -> Result<Scope, Failure> {
     let now = jiff::Timestamp::now().as_millisecond();
@@ -266,10 +253,10 @@ fn other_scope(plan: &SurveyPlan, period: &str) -> Result<Scope, Failure> {
 
 /// A length of time in microseconds.
 fn slow_threshold(text: &str) -> Result<u64, Failure> {
-    let length: jiff::SignedDuration = text.parse().map_err(|_| {
+    let length = exedra_common::units::duration(text).ok_or_else(|| {
         Failure(format!("`{text}` is not a length of time: write one as in \"500 ms\" or 2s"))
     })?;
-    u64::try_from(length.as_micros()).map_err(|_| Failure(format!("`{text}` is less than nothing")))
+    Ok(u64::try_from(length.as_micros()).unwrap_or(u64::MAX - 1))
 }
 
 fn random_key() -> VisitorKey {

@@ -1,16 +1,18 @@
 //! `exedra report --prelude 5xx`: what was different before, and in, a burst of errors or slowness.
 
-use crate::Failure;
-use crate::figures::{grouped, several, shorten};
+use crate::failure::Failure;
 use crate::out::{QUIET, STRONG, TROUBLE};
+use crate::show::fit::shorten;
 use crate::sources::reading::{self, ReadAll, Sink};
 use crate::sources::{Asked, Progress};
-use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
-use exedra_core::prelude::minutes::Burst;
-use exedra_core::prelude::{MINUTE, Minutes, Prelude, Tallies, Trouble, preludes};
-use exedra_core::scope::{RowFilter, period};
-use exedra_core::survey::SurveyPlan;
-use exedra_core::trail::Place;
+use exedra_common::figures::{grouped, several};
+use exedra_common::filters::RowFilter;
+use exedra_common::scope::period;
+use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_reading::prelude::minutes::Burst;
+use exedra_reading::prelude::{MINUTE, Minutes, Prelude, Tallies, Trouble, preludes};
+use exedra_reading::survey::SurveyPlan;
+use exedra_reading::trail::Place;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -52,9 +54,15 @@ pub fn told(
     }
     let (trouble, stretch) = understand(of, plan)?;
     let texts = [TextColumn::Client, TextColumn::Path, TextColumn::Referrer, TextColumn::Agent];
-    let columns = [Column::Status, Column::Duration].into_iter().chain(texts.map(Column::Text));
-    let first: Projection =
-        [Column::Status, Column::Duration].into_iter().chain(plan.scope.columns()).collect();
+    let columns = [NumberColumn::Status, NumberColumn::Duration]
+        .map(Column::Number)
+        .into_iter()
+        .chain(texts.map(Column::Text));
+    let first: Projection = [NumberColumn::Status, NumberColumn::Duration]
+        .map(Column::Number)
+        .into_iter()
+        .chain(plan.scope.columns())
+        .collect();
     let second: Projection = columns.chain(plan.scope.columns()).collect();
     let progress = Progress::of(&asked.files);
     let count =
@@ -85,7 +93,7 @@ pub fn told(
         true => {
             serde_json::to_string_pretty(&Told { trouble: &words, time_zone: zone, bursts: &found })? + "\n"
         }
-        false => page(&found, &words, trouble, &plan.zone, crate::figures::width()),
+        false => page(&found, &words, trouble, &plan.zone, crate::show::fit::width()),
     };
     Ok((told, first_read))
 }
@@ -121,7 +129,7 @@ struct Follower<M, F> {
 
 impl<M, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries)> Follower<M, F> {
     fn new(plan: &SurveyPlan, made: M, count: F) -> Self {
-        let row_filter = RowFilter::new(plan.scope.clone(), plan.countries.clone());
+        let row_filter = RowFilter::new(plan.scope.clone(), std::sync::Arc::new(plan.classifier()));
         Follower { row_filter, batch: RequestBatch::default(), texts: Dictionaries::default(), made, count }
     }
 }

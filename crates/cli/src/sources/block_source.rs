@@ -3,13 +3,13 @@
 //! Opening, finding the layout, unpacking and reading happen when a thread asks for its next block, one thread at a time. So a
 //! compressed log is unpacked by one thread while the others read lines, and no thread does nothing but wait.
 
+use super::asked::{Asked, Source};
 use super::blocks::Blocks;
 use super::bookmark::{ALL, Begun, open_from};
 use super::packed::unpacked;
 use super::progress::Progress;
-use super::reading::{Asked, Source};
-use exedra_core::logs::detect::detect;
-use exedra_core::logs::{Layout, escape};
+use exedra_reading::logs::detect::detect;
+use exedra_reading::logs::{Layout, escape};
 use std::io::{self, Read};
 use std::path::PathBuf;
 use std::slice::Iter;

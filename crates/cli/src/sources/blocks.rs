@@ -3,8 +3,8 @@
 //! Lines that say something about the lines after them (`#Fields:`, `#Date:` of the extended format) travel with each
 //! block that they hold for, so that blocks can be read by whichever thread is free.
 
-use exedra_core::logs::reader::LONGEST_LINE;
-use exedra_core::logs::w3c::{DATE, FIELDS};
+use exedra_reading::logs::reader::LONGEST_LINE;
+use exedra_reading::logs::w3c::{DATE, FIELDS};
 use memchr::memmem::Finder;
 use std::io::{self, ErrorKind, Read};
 use std::sync::Arc;

@@ -6,7 +6,7 @@
 
 use super::found::{Found, siblings};
 use super::packed::{self, unpacked};
-use crate::Failure;
+use crate::failure::Failure;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::fs::File;

@@ -1,10 +1,10 @@
 //! What was named, as files: paths, wildcards, folders, names of sites, and rotated siblings.
 
-use crate::Failure;
-use exedra_core::config::Config;
-use exedra_core::logs::Origin;
-use exedra_service::error_log::ERRORS;
-use exedra_service::journal::generations::generations;
+use crate::failure::Failure;
+use exedra_answering::config::Config;
+use exedra_common::Origin;
+use exedra_service::logs::error_log::ERRORS;
+use exedra_service::logs::journal::generations::generations;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 

@@ -1,6 +1,6 @@
 //! Where requests are read from: whatever was named, as files in an order, opened, cut into blocks of whole lines, read over threads.
 //!
-//! - [`options`]: what a command is told of them
+//! - [`options`]: what a command is told of them; [`asked`]: what is to be read
 //! - [`found`]: names, wildcards, folders and sites into files; rotated siblings
 //! - [`packed`]: a file as it was before it was compressed
 //! - [`blocks`]: blocks of whole lines; [`block_source`]: those of all sources, one after another
@@ -8,6 +8,7 @@
 //! - [`load`]: standing back where a machine has enough to do
 //! - [`bookmark`]: where the last reading stopped, also when logs were rotated since
 
+mod asked;
 pub mod block_source;
 pub mod blocks;
 pub mod bookmark;
@@ -18,7 +19,7 @@ pub mod packed;
 pub mod progress;
 pub mod reading;
 
+pub use asked::{Asked, Source};
 pub use bookmark::Bookmark;
 pub use options::SourceOptions;
 pub use progress::Progress;
-pub use reading::{Asked, Source};

@@ -2,12 +2,14 @@
 
 use super::bookmark::{Begun, Bookmark};
 use super::found::{Found, find};
-use crate::{Failure, configuration};
+use crate::configuration;
+use crate::failure::Failure;
 use clap::Args;
-use exedra_core::config::Config;
-use exedra_core::logs::layout::is_named;
-use exedra_core::logs::{Layout, Origin, OriginColumn};
-use exedra_core::scope::Scope;
+use exedra_answering::config::Config;
+use exedra_common::scope::Scope;
+use exedra_common::{Column, Origin, TextColumn};
+use exedra_reading::logs::Layout;
+use exedra_reading::logs::layout::is_named;
 use std::path::{Path, PathBuf};
 
 /// The configuration that is read where none is named and one is there.
@@ -38,9 +40,17 @@ impl SourceOptions {
     pub fn config(&self) -> Result<Option<Config>, Failure> {
         match &self.config {
             Some(path) => configuration::read(path).map(Some),
-            None => {
-                Ok(Path::new(USUAL).exists().then(|| configuration::read(Path::new(USUAL)).ok()).flatten())
-            }
+            None if !Path::new(USUAL).exists() => Ok(None),
+            None => match configuration::read(Path::new(USUAL)) {
+                Ok(config) => Ok(Some(config)),
+                Err(_) => {
+                    crate::out::note!(
+                        "{USUAL} in this folder has mistakes and is not used (`exedra check --config {USUAL}` names them): sites, \
+                         layouts and the time zone in it are not known."
+                    );
+                    Ok(None)
+                }
+            },
         }
     }
 
@@ -76,8 +86,8 @@ impl SourceOptions {
             let names = own.iter().map(|layout| layout.name.clone());
             let names: Vec<String> =
                 names.chain(Layout::all_named().into_iter().map(|layout| layout.name)).collect();
-            let near = exedra_core::config::nearest(asked, names.iter().map(String::as_str));
-            let near = near.map_or(String::new(), |near| format!(": did you mean `{near}`?"));
+            let near = exedra_common::text::nearest(asked, names.iter().map(String::as_str));
+            let near = near.map_or(".".to_owned(), |near| format!(": did you mean `{near}`?"));
             return Err(Failure(format!(
                 "there is no layout `{asked}`{near} There is {}, or write a template with {{field}}s",
                 names.join(", ")
@@ -94,15 +104,16 @@ impl SourceOptions {
 
 /// Why no source is left.
 fn none_of(origins: &[Origin]) -> String {
-    let list = |column: OriginColumn| {
-        let mut values: Vec<&str> = origins.iter().filter_map(|origin| column.of(origin)).collect();
+    let list = |column: TextColumn| {
+        let mut values: Vec<&str> = origins.iter().filter_map(|origin| origin.value(column)).collect();
         values.sort_unstable();
         values.dedup();
+        let name = Column::from(column).name();
         match values.is_empty() {
-            true => format!("no {} is known of them", column.name()),
-            false => format!("{} is one of {}", column.name(), values.join(", ")),
+            true => format!("no {name} is known of them"),
+            false => format!("{name} is one of {}", values.join(", ")),
         }
     };
-    let known = OriginColumn::ALL.map(list);
+    let known: Vec<String> = Origin::columns().map(list).collect();
     format!("none of these sources is within the scope: {}", known.join("; "))
 }

@@ -3,65 +3,20 @@
 //! Each thread takes blocks from one [`BlockSource`], cuts them by a [`LineReader`] of its own and hands the requests to a
 //! [`Sink`] of its own, so that memory stays the same however long the logs are.
 
+use super::asked::{Asked, Source};
 use super::block_source::{Block, BlockSource};
-use super::bookmark::Begun;
 use super::load::stand_back_when_high;
 use super::progress::Progress;
-use crate::Failure;
-use exedra_core::logs::{Dictionaries, Layout, LineReader, Origin, Projection, RequestBatch, Unread};
-use exedra_core::survey::SurveyWorker;
-use exedra_core::survey::report::{Lines, UnreadLine, UnreadReason};
-use exedra_core::trail::Place;
-use serde::Serialize;
+use crate::failure::Failure;
+use exedra_common::{Dictionaries, Projection, RequestBatch};
+use exedra_reading::logs::{LineReader, Unread};
+use exedra_reading::survey::SurveyWorker;
+use exedra_reading::survey::report::{Lines, UnreadLine, UnreadReason};
+use exedra_reading::trail::Place;
 use std::collections::BTreeMap;
 use std::panic::resume_unwind;
 use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
-use utoipa::ToSchema;
-
-/// A source, as it was understood.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct Source {
-    /// Its name as it was given.
-    pub name: String,
-    /// The layout that was found.
-    pub layout: String,
-    /// The site whose log it is, where that is known.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub site: Option<String>,
-    /// The machine that wrote it, where that is known.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub server: Option<String>,
-    /// Requests of it that are within the scope.
-    pub requests: u64,
-    /// Their body bytes.
-    pub bytes: u64,
-}
-
-impl Source {
-    /// What people know it by: the site whose log it is, or else the file without its folders.
-    pub fn short_name(&self) -> &str {
-        let file = || self.name.rsplit('/').next().unwrap_or(&self.name);
-        self.site.as_deref().unwrap_or_else(file)
-    }
-
-    /// What all its lines share.
-    pub fn origin(&self) -> Origin {
-        Origin { site: self.site.clone(), server: self.server.clone(), source: Some(self.name.clone()) }
-    }
-}
-
-/// What is to be read, and how.
-pub struct Asked {
-    /// The files, each from an octet on (before compression).
-    pub files: Vec<Begun>,
-    /// Layouts of which one is to be found; with just one, no other is tried.
-    pub layouts: Vec<Layout>,
-    /// Whether a last line without its end is left for later.
-    pub leaves_open_line: bool,
-    /// How many threads read.
-    pub threads: usize,
-}
 
 /// Whoever wants the requests of one thread.
 pub trait Sink: Send {
@@ -171,9 +126,16 @@ fn work<T: Sink>(feed: &Mutex<BlockSource>, projection: Projection, mut taker: T
     let mut readers: BTreeMap<usize, LineReader> = BTreeMap::new();
     let mut spare = Vec::new();
     loop {
-        let next = feed.lock().unwrap_or_else(PoisonError::into_inner).next(spare);
+        let (next, origin) = {
+            let mut feed = feed.lock().unwrap_or_else(PoisonError::into_inner);
+            let next = feed.next(spare);
+            let new = next.as_ref().filter(|block| !readers.contains_key(&block.source));
+            let origin = new.map(|block| feed.sources[block.source].origin()).unwrap_or_default();
+            (next, origin)
+        };
         let Some(Block { source, number, directives, layouts, octets }) = next else { break };
-        let reader = readers.entry(source).or_insert_with(|| LineReader::new(&layouts, projection));
+        let reader = readers.entry(source);
+        let reader = reader.or_insert_with(|| LineReader::new(&layouts, projection).of(&origin));
         directives.iter().for_each(|line| reader.directive(line));
         let (mut at, mut lines) = (0, 0);
         while at < octets.len() {

@@ -4,18 +4,21 @@
 
 mod show;
 
+use crate::failure::Failure;
+use crate::form::Form;
 use crate::scope::ScopeOptions;
 use crate::sources::reading::{self, Sink};
 use crate::sources::{Asked, Progress, SourceOptions};
-use crate::{Failure, Form};
 use clap::Args;
-use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
-use exedra_core::scope::RowFilter;
-use exedra_core::trail::{Keeper, Place, Trail};
+use exedra_common::filters::RowFilter;
+use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_reading::classify::Classifier;
+use exedra_reading::trail::{Keeper, Place, Trail};
 use ipnet::IpNet;
 use serde::Serialize;
 use std::io::Write;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 /// What `exedra trail` takes.
 #[derive(Args)]
@@ -68,13 +71,14 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         TextColumn::Referrer,
         TextColumn::Agent,
     ];
-    let columns = [Column::Status, Column::Bytes, Column::Duration].into_iter();
+    let columns =
+        [NumberColumn::Status, NumberColumn::Bytes, NumberColumn::Duration].map(Column::Number).into_iter();
     let projection: Projection = columns.chain(texts.map(Column::Text)).chain(scope.columns()).collect();
     let progress = Progress::of(&asked.files);
     let taker = || Follower {
         wanted: wanted.clone(),
         verdicts: Vec::new(),
-        row_filter: RowFilter::new(scope.clone(), countries.clone()),
+        row_filter: RowFilter::new(scope.clone(), Arc::new(Classifier { countries: countries.clone() })),
         batch: RequestBatch::default(),
         texts: Dictionaries::default(),
         keeper: Keeper::default(),
@@ -92,7 +96,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         }
         Form::Text => {
             let lengths = show::Lengths { visits: options.visits, steps: options.steps };
-            show::page(&options.client, country, &trail, lengths, &zone, crate::figures::width())
+            show::page(&options.client, country, &trail, lengths, &zone, crate::show::fit::width())
         }
     };
     crate::out::stdout().write_all(words.as_bytes())?;

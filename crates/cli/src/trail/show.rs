@@ -1,8 +1,9 @@
 //! A trail as a page for the terminal.
 
-use crate::figures::{bytes, duration, grouped, several, share, shorten};
 use crate::out::{ATTENTION, QUIET, STRONG, TROUBLE};
-use exedra_core::trail::{Step, Trail, TrailVisit};
+use crate::show::fit::shorten;
+use exedra_common::figures::{bytes, duration, grouped, several, share};
+use exedra_reading::trail::{Step, Trail, TrailVisit};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 

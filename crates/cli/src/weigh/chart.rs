@@ -1,9 +1,9 @@
 //! The curves as a picture: how much remains, against the time it takes.
 
 use super::Weighed;
-use crate::Failure;
-use crate::figures::{bytes, several};
-use exedra_core::encode::weighing::{Curve, Point};
+use crate::failure::Failure;
+use exedra_answering::encode::weighing::{Curve, Point};
+use exedra_common::figures::{bytes, several};
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use std::path::Path;

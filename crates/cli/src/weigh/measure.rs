@@ -1,9 +1,9 @@
 //! Encoding the sample by every codec at every effort, on several threads.
 
 use super::sample::Sample;
-use crate::Failure;
-use exedra_core::encode::weighing::{Measured, Weighing};
-use exedra_core::encode::{Codec, Effort};
+use crate::failure::Failure;
+use exedra_answering::encode::weighing::{Measured, Weighing};
+use exedra_answering::encode::{Codec, Effort};
 use indicatif::{ProgressBar, ProgressStyle};
 use rustix::time::{ClockId, clock_gettime};
 use std::collections::BTreeSet;

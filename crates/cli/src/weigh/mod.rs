@@ -9,10 +9,12 @@ mod measure;
 mod sample;
 mod show;
 
-use crate::{Failure, Form, configuration};
+use crate::configuration;
+use crate::failure::Failure;
+use crate::form::Form;
 use clap::Args;
-use exedra_core::config::nearest;
-use exedra_core::encode::weighing::{Curve, OfType, Recommendation, Weighing};
+use exedra_answering::encode::weighing::{Curve, OfType, Recommendation, Weighing};
+use exedra_common::text::nearest;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -41,7 +43,7 @@ pub struct Options {
 }
 
 fn size(text: &str) -> Result<u64, String> {
-    exedra_core::config::units::size(text).ok_or_else(|| "write it like \"8 MB\"".to_owned())
+    exedra_common::units::size(text).ok_or_else(|| "write it like \"8 MB\"".to_owned())
 }
 
 /// What was weighed, and what came of it.
@@ -143,7 +145,7 @@ impl Weighed {
             sampled_bytes: sum(|of| of.sampled_bytes),
             threads,
             seconds,
-            paying: exedra_core::encode::weighing::PAYING,
+            paying: exedra_answering::encode::weighing::PAYING,
             curves: weighing.curves(None),
             types: types.collect(),
             recommended: weighing.recommend(),

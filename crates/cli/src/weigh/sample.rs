@@ -1,9 +1,9 @@
 //! Which files are weighed: all of them, or where there are many a fair sample of each type.
 
-use crate::Failure;
-use exedra_core::answer::types::media_type;
-use exedra_core::encode::weighing::Weighing;
-use exedra_service::encodings::MOST_TO_SETTLE;
+use crate::failure::Failure;
+use exedra_answering::answer::types::media_type;
+use exedra_answering::encode::weighing::Weighing;
+use exedra_service::content::encodings::MOST_TO_SETTLE;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::hash::{DefaultHasher, Hash, Hasher};

@@ -1,9 +1,9 @@
 //! The figures for people: efforts as rows, codecs as columns; then by type; then settings to paste.
 
 use super::Weighed;
-use crate::figures::{bytes, grouped, several};
 use crate::out::{QUIET, STRONG, WELL};
-use exedra_core::encode::weighing::{Curve, Point, Recommendation};
+use exedra_answering::encode::weighing::{Curve, Point, Recommendation};
+use exedra_common::figures::{bytes, grouped, several};
 use std::collections::BTreeSet;
 use std::io::{self, Write};
 

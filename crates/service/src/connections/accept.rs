@@ -1,6 +1,7 @@
 //! The listening socket, and how many may come in.
 
 use super::activity::TICK;
+use super::listener::ListenerOptions;
 use super::worker::{Accepted, Workers};
 use std::io;
 use std::pin::pin;
@@ -9,17 +10,8 @@ use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::sync::{AcquireError, OwnedSemaphorePermit, watch};
 
-/// How connections on one address begin.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct ListenerOptions {
-    /// Whether they are secured.
-    pub https: bool,
-    /// Whether somebody says first whom they come from.
-    pub announced: bool,
-}
-
 /// Accepts connections until told to stop. Where there are as many as may be, one that has nothing to show for its place
-/// makes room; when all are busy, newcomers wait. `manner` may change meanwhile.
+/// makes room; when all are busy, newcomers wait. `options` may change meanwhile.
 pub async fn accept(
     listener: &TcpListener,
     workers: Arc<Workers>,

@@ -4,13 +4,15 @@
 //! happens to it, by a clock that only ticks a few times a second, and its worker looks at all of them at
 //! every tick.
 
-use exedra_core::config::Limits;
+use crate::request::connection::Connection;
+use crate::system::Clock;
+use exedra_answering::config::Limits;
 use futures_util::task::AtomicWaker;
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU16, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::task::Waker;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// How often the clock ticks and time-outs are looked for.
 pub const TICK: Duration = Duration::from_millis(100);
@@ -20,31 +22,6 @@ const TIRED: Duration = TICK;
 const HELD_BACK: Duration = Duration::from_secs(2);
 /// How much of a request's head is kept for the log, in case nothing can be made of it.
 const KEPT_HEAD: usize = 2048;
-
-/// Milliseconds since it was made, as of the last tick. Reading it costs nothing.
-#[derive(Debug)]
-pub struct Clock {
-    began: Instant,
-    ticked: AtomicU64,
-}
-
-impl Clock {
-    /// A clock that begins now.
-    pub fn new() -> Arc<Self> {
-        Arc::new(Clock { began: Instant::now(), ticked: AtomicU64::new(0) })
-    }
-
-    /// Brings it up to date.
-    pub fn tick(&self) {
-        let now = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
-        self.ticked.fetch_max(now, Ordering::Relaxed);
-    }
-
-    /// Milliseconds, at most a tick old.
-    pub fn now(&self) -> u64 {
-        self.ticked.load(Ordering::Relaxed)
-    }
-}
 
 /// What a connection is doing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -151,11 +128,6 @@ impl Activity {
         *self.head() = Vec::new();
     }
 
-    /// Whether requests come beside each other.
-    pub fn is_shared(&self) -> bool {
-        self.is_shared.load(Ordering::Relaxed)
-    }
-
     /// Octets have come in.
     pub fn came(&self, octets: &[u8]) {
         if self.is_shared() {
@@ -180,28 +152,6 @@ impl Activity {
         }
     }
 
-    /// A request's head is whole, and answering it begins. Gives how many there have been, this one included.
-    pub fn answering(&self) -> u64 {
-        self.enter(Phase::Answering);
-        self.under_way.fetch_add(1, Ordering::Relaxed);
-        self.flushed.store(false, Ordering::Relaxed);
-        if !self.fresh.swap(false, Ordering::Relaxed) || !is_one_head(&self.head()) {
-            self.alone.store(false, Ordering::Relaxed);
-        }
-        self.requests.fetch_add(1, Ordering::Relaxed) + 1
-    }
-
-    /// The head of the request that is being answered, if it is just what came in, as everything before it on
-    /// this connection was.
-    pub fn own_head(&self) -> Option<MutexGuard<'_, Vec<u8>>> {
-        self.alone.load(Ordering::Relaxed).then(|| self.head())
-    }
-
-    /// The request has, or may have, more to it than its head.
-    pub fn has_more(&self) {
-        self.alone.store(false, Ordering::Relaxed);
-    }
-
     /// Whether what comes in now can only be the beginning of a request, and nobody else is at work on this
     /// connection, which may bring so many requests.
     pub fn is_between_requests(&self, most: u64) -> bool {
@@ -223,13 +173,6 @@ impl Activity {
     /// Everything that was to go out has gone, or something is about to.
     pub fn set_flushed(&self, flushed: bool) {
         self.flushed.store(flushed, Ordering::Relaxed);
-    }
-
-    /// The answer has been handed over.
-    pub fn answered(&self) {
-        if self.under_way.fetch_sub(1, Ordering::Relaxed) <= 1 {
-            self.enter(Phase::Idle);
-        }
     }
 
     /// An answer beside others has given something, or waits for us.
@@ -405,6 +348,37 @@ fn keep(head: &mut Vec<u8>, octets: &[u8]) {
     head.extend_from_slice(&octets[..room.min(octets.len())]);
 }
 
+/// What answering needs of it.
+impl Connection for Activity {
+    fn answering(&self) -> u64 {
+        self.enter(Phase::Answering);
+        self.under_way.fetch_add(1, Ordering::Relaxed);
+        self.flushed.store(false, Ordering::Relaxed);
+        if !self.fresh.swap(false, Ordering::Relaxed) || !is_one_head(&self.head()) {
+            self.alone.store(false, Ordering::Relaxed);
+        }
+        self.requests.fetch_add(1, Ordering::Relaxed) + 1
+    }
+
+    fn is_shared(&self) -> bool {
+        self.is_shared.load(Ordering::Relaxed)
+    }
+
+    fn own_head(&self) -> Option<MutexGuard<'_, Vec<u8>>> {
+        self.alone.load(Ordering::Relaxed).then(|| self.head())
+    }
+
+    fn has_more(&self) {
+        self.alone.store(false, Ordering::Relaxed);
+    }
+
+    fn answered(&self) {
+        if self.under_way.fetch_sub(1, Ordering::Relaxed) <= 1 {
+            self.enter(Phase::Idle);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -412,7 +386,7 @@ mod tests {
     const NOBODY: IpAddr = IpAddr::V4(std::net::Ipv4Addr::LOCALHOST);
 
     fn at(clock: &Clock, milliseconds: u64) {
-        clock.ticked.store(milliseconds, Ordering::Relaxed);
+        clock.put(milliseconds);
     }
 
     #[test]

@@ -5,8 +5,8 @@
 
 use super::activity::{Activity, Phase};
 use super::refusal::Refusal;
-use crate::memory::{Remembered, recall};
-use crate::site::Current;
+use crate::active::Current;
+use crate::request::response_cache::{CachedResponse, recall};
 use bytes::Bytes;
 use std::io::{self, IoSlice};
 use std::mem::MaybeUninit;
@@ -73,7 +73,7 @@ pub struct FastPath<S> {
 
 /// A remembered answer that the socket could not take all at once.
 struct Sending {
-    answer: Arc<Remembered>,
+    answer: Arc<CachedResponse>,
     time: i64,
     began: Instant,
     octets: Vec<u8>,
@@ -180,7 +180,7 @@ impl<S: Socket> FastPath<S> {
     }
 
     /// The answer to what has come in, where that is a head whose answer is remembered.
-    fn recalled(&self, came: &[u8]) -> Option<Arc<Remembered>> {
+    fn recalled(&self, came: &[u8]) -> Option<Arc<CachedResponse>> {
         if !S::IS_BARE || !came.ends_with(b"\r\n\r\n") {
             return None;
         }
@@ -190,7 +190,7 @@ impl<S: Socket> FastPath<S> {
     }
 
     /// Sends a remembered answer, or as much of it as the socket takes.
-    fn answer(&mut self, answer: Arc<Remembered>) -> io::Result<()> {
+    fn answer(&mut self, answer: Arc<CachedResponse>) -> io::Result<()> {
         let (time, began) = (jiff::Timestamp::now().as_millisecond(), Instant::now());
         let mut octets = Vec::with_capacity(answer.length());
         answer.write(time, &mut octets);
@@ -242,7 +242,7 @@ impl<S: Socket> FastPath<S> {
 }
 
 impl<S> FastPath<S> {
-    fn record(&self, answer: &Remembered, time: i64, began: Instant, unsent: usize) {
+    fn record(&self, answer: &CachedResponse, time: i64, began: Instant, unsent: usize) {
         let site = self.current.load();
         if let Some(bytes) = answer.record(&site, self.client, time, began, unsent) {
             site.counter.count(bytes);

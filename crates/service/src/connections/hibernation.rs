@@ -5,8 +5,9 @@
 //! back when it has been idle for a moment; what stays is its socket. Answers that are remembered whole need
 //! none of it at all.
 
+use super::activity::Activity;
 use super::fast_path::{FastPath, Socket};
-use crate::respond::Responder;
+use crate::request::respond::Responder;
 use hyper::server::conn::http1;
 use hyper_util::rt::TokioIo;
 use std::io;
@@ -19,13 +20,13 @@ pub enum Ended<S> {
     /// There is no connection any longer.
     Closed,
     /// It goes on as one of HTTP/2.
-    AsStreams(Box<(Responder, FastPath<S>)>),
+    AsStreams(Box<(Responder<Activity>, FastPath<S>)>),
 }
 
 /// A connection, to its end.
 pub struct Hibernating<S> {
     http: http1::Builder,
-    responder: Responder,
+    responder: Responder<Activity>,
     state: State<S>,
     /// Whether nothing has come in yet that was a request.
     is_new: bool,
@@ -35,7 +36,7 @@ enum State<S> {
     /// Waits for the next request.
     Resting(FastPath<S>),
     /// Reads and writes HTTP.
-    Serving(Box<http1::Connection<TokioIo<FastPath<S>>, Responder>>),
+    Serving(Box<http1::Connection<TokioIo<FastPath<S>>, Responder<Activity>>>),
     /// Says goodbye.
     Leaving(FastPath<S>),
     /// Lets the client read why it was refused.
@@ -46,7 +47,7 @@ enum State<S> {
 
 impl<S: Socket + Send + 'static> Hibernating<S> {
     /// A connection on which nothing has happened yet.
-    pub fn new(http: http1::Builder, responder: Responder, stream: FastPath<S>) -> Self {
+    pub fn new(http: http1::Builder, responder: Responder<Activity>, stream: FastPath<S>) -> Self {
         Hibernating { http, responder, state: State::Resting(stream), is_new: true }
     }
 

@@ -1,6 +1,7 @@
 //! Connections: accepted, handed to a worker, watched while they are open, and on the way down let finish.
 //!
-//! - [`accept`]: the listening socket, and how many may come in
+//! - [`accept`]: the listening socket, and how many may come in; [`listener`]: how they begin
+//! - [`sockets`]: what is listened on
 //! - [`worker`]: a thread with its own event loop, which serves the connections it was given to their end
 //! - [`announced`]: whom a connection comes from, where somebody in front says so
 //! - [`refusal`]: what is said to a client whose octets could not be read as a request
@@ -17,10 +18,12 @@ pub mod activity;
 pub mod announced;
 pub mod fast_path;
 pub mod hibernation;
+pub mod listener;
 pub mod refusal;
+pub mod sockets;
 pub mod streams;
 pub mod worker;
 
-pub use accept::{ListenerOptions, accept};
-pub use activity::Clock;
+pub use accept::accept;
+pub use listener::ListenerOptions;
 pub use worker::{Worker, Workers};

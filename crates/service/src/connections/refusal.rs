@@ -3,8 +3,8 @@
 //! Whoever reads HTTP for us answers such octets with a status and nothing else. What was wrong with them is looked for
 //! again, in the beginning of the head that was kept.
 
-use exedra_core::answer::malformed::fault_of_target;
-use exedra_core::answer::{Malformed, pages};
+use exedra_answering::answer::malformed::fault_of_target;
+use exedra_answering::answer::{Malformed, pages};
 use http::StatusCode;
 
 /// A refusal.

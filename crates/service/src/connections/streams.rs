@@ -6,39 +6,14 @@
 //! reset, and with it goes all that it held.
 
 use super::activity::Activity;
+use crate::request::progress::{Progress, note, noted};
 use hyper::rt::Executor;
-use std::cell::Cell;
 use std::future::{Future, poll_fn};
 use std::pin::{Pin, pin};
 use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 use tokio::time::{Instant, Sleep};
-
-/// What became of the answer while its stream was driven.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Driven {
-    /// Nobody asked it for anything.
-    HeldBack,
-    /// It was asked, and waits for the disk, or for its pace.
-    Waits,
-    /// It gave something.
-    Moved,
-}
-
-thread_local! {
-    static DRIVEN: Cell<Driven> = const { Cell::new(Driven::HeldBack) };
-}
-
-/// The answer of the stream that is driven waits for something of ours.
-pub fn note_waiting() {
-    DRIVEN.set(Driven::Waits);
-}
-
-/// The answer of the stream that is driven has given something.
-pub fn note_moved() {
-    DRIVEN.set(Driven::Moved);
-}
 
 /// Drives the streams of one connection.
 #[derive(Clone)]
@@ -58,18 +33,18 @@ impl<F: Future<Output = ()> + Send + 'static> Executor<F> for Streams {
             // Most answers go out at once and need no timer.
             let mut timer: Option<Pin<Box<Sleep>>> = None;
             poll_fn(|context| {
-                DRIVEN.set(Driven::HeldBack);
+                note(Progress::HeldBack);
                 if stream.as_mut().poll(context).is_ready() {
                     return Poll::Ready(());
                 }
-                if DRIVEN.get() != Driven::HeldBack {
+                if noted() != Progress::HeldBack {
                     moved = Instant::now();
                     activity.moved();
                 }
                 let timer = timer.get_or_insert_with(|| Box::pin(tokio::time::sleep_until(moved + patience)));
                 while timer.as_mut().poll(context).is_ready() {
                     // What waits for us is driven again as soon as we are ready, and may take its time until then.
-                    if moved.elapsed() >= patience && DRIVEN.get() == Driven::HeldBack {
+                    if moved.elapsed() >= patience && noted() == Progress::HeldBack {
                         return Poll::Ready(());
                     }
                     timer.as_mut().reset(moved + patience);

@@ -1,19 +1,21 @@
 //! A thread with its own event loop, which serves the connections it was given to their end.
 
-use super::accept::ListenerOptions;
-use super::activity::{Activity, Clock, TICK};
+use super::activity::{Activity, TICK};
 use super::announced::announced;
 use super::fast_path::{FastPath, Socket};
 use super::hibernation::{Ended, Hibernating};
+use super::listener::ListenerOptions;
 use super::refusal::Refusal;
 use super::streams::Streams;
-use crate::Counters;
-use crate::certificates::first_name;
-use crate::limits::network;
-use crate::respond::{Peer, Responder, Secured};
-use crate::site::{Current, Site, Tls};
-use crate::threads::keep_on;
-use exedra_core::facts::Scheme;
+use crate::access::certificates::first_name;
+use crate::access::limits::network;
+use crate::active::{Active, Current, Tls};
+use crate::request::connection::{Peer, Secured};
+use crate::request::respond::Responder;
+use crate::system::Clock;
+use crate::system::Counters;
+use crate::system::threads::keep_on;
+use exedra_answering::facts::Scheme;
 use foldhash::fast::RandomState;
 use http::StatusCode;
 use hyper::server::conn::{http1, http2};
@@ -84,7 +86,7 @@ impl Workers {
     /// Starts so many workers. They end when told to stop, after what is under way.
     pub fn start(
         count: usize,
-        site: &Site,
+        site: &Active,
         counters: &Counters,
         clock: &Arc<Clock>,
         stop: &watch::Receiver<bool>,
@@ -98,7 +100,7 @@ impl Workers {
                 .build()?;
             let (newcomers, coming) = mpsc::unbounded_channel();
             let open = Arc::new(Open { count: AtomicU64::new(0), activities: Mutex::default() });
-            let own = Arc::new(Site { counter: counters.add(), ..site.clone() });
+            let own = Arc::new(Active { counter: counters.add(), ..site.clone() });
             let current = Arc::new(Current::new(own));
             let serving = Serving {
                 current: Arc::clone(&current),
@@ -119,10 +121,10 @@ impl Workers {
     }
 
     /// From now on requests are answered by this. Those under way finish by what they began with.
-    pub fn change(&self, site: &Site) {
+    pub fn change(&self, site: &Active) {
         for worker in &self.all {
             let counter = Arc::clone(&worker.current.load().counter);
-            worker.current.store(Arc::new(Site { counter, ..site.clone() }));
+            worker.current.store(Arc::new(Active { counter, ..site.clone() }));
         }
         let wanted = site.division.connections.min(Semaphore::MAX_PERMITS);
         let mut allowed = self.allowed.lock().unwrap_or_else(PoisonError::into_inner);
@@ -256,7 +258,7 @@ impl Serving {
 }
 
 /// A connection that is served to its end.
-struct Connection(Responder);
+struct Connection(Responder<Activity>);
 
 impl Connection {
     async fn serve(mut self, mut stream: TcpStream, options: ListenerOptions) -> io::Result<()> {
@@ -385,7 +387,7 @@ async fn is_plain(stream: &TcpStream) -> io::Result<bool> {
 
 /// Says why a connection is closed that did not begin as its listener wants it: in the log of errors, and to the client
 /// where it can read that.
-async fn refuse(site: &Site, peer: IpAddr, stream: &mut TcpStream, said: Option<&str>, cause: &str) {
+async fn refuse(site: &Active, peer: IpAddr, stream: &mut TcpStream, said: Option<&str>, cause: &str) {
     site.record_refused(peer, StatusCode::BAD_REQUEST, cause);
     if said.is_none() {
         return;

@@ -35,13 +35,13 @@ pub async fn asset(uri: Uri, headers: HeaderMap) -> Response {
     let Some(asset) = found else { return (StatusCode::OK, WITHOUT).into_response() };
     let accepted = headers.get(header::ACCEPT_ENCODING).and_then(|value| value.to_str().ok());
     let takes_brotli =
-        exedra_core::answer::negotiate::codings(accepted, &[exedra_core::encode::Codec::Brotli]);
+        exedra_answering::answer::negotiate::codings(accepted, &[exedra_answering::encode::Codec::Brotli]);
     let (content, encoding) = match (asset.brotli, takes_brotli.first()) {
         (Some(brotli), Some(codec)) => (brotli, Some(codec.name())),
         _ => (asset.plain, None),
     };
     let mut response = content.into_response();
-    let media_type = exedra_core::answer::types::media_type(asset.name).value;
+    let media_type = exedra_answering::answer::types::media_type(asset.name).value;
     let out = response.headers_mut();
     out.insert(header::CONTENT_TYPE, media_type);
     out.insert(header::VARY, HeaderValue::from_static("Accept-Encoding"));

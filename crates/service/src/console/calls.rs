@@ -1,20 +1,24 @@
 //! The calls of the API.
 
 use super::Console;
+use super::blocking::blocking;
 use super::failure::{Failure, problem};
 use super::query::{Asked, asked};
-use crate::journal::Journal;
-use crate::journal::generations::generations;
-use crate::site::Site;
-use crate::threads;
+use crate::active::Active;
+use crate::logs::journal::Journal;
+use crate::logs::journal::generations::generations;
+use crate::system::threads;
 use axum::Json;
 use axum::extract::{RawQuery, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use exedra_api::{LogStatus, Now, Problem, Request, SiteStatus, Status};
-use exedra_core::logs::{Column, TextColumn};
-use exedra_core::scope::Scope;
-use exedra_core::survey::{Step, SurveyPlan, SurveyReport, SurveyWorker, Surveys};
+use exedra_api::{LogStatus, Now, Problem, SiteStatus, Status};
+use exedra_common::Column;
+use exedra_common::scope::Scope;
+use exedra_common::tables::Table;
+use exedra_reading::classify::Classifier;
+use exedra_reading::survey::report::Shown;
+use exedra_reading::survey::{Report, ReportOptions, Step, SurveyPlan, SurveyWorker, Surveys};
 use exedra_store::StoreError;
 use exedra_store::records::snapshot::Recorded;
 use std::sync::Arc;
@@ -68,15 +72,15 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             folder: site.root().map(|folder| folder.display().to_string()),
             log: log.appender.as_ref().map(|appender| log_status(&console, &current, &appender.journal)),
         });
-        let (answered, sent) = console.house.counters.sum();
+        let (answered, sent) = console.runtime.counters.sum();
         Ok(Status {
             version: env!("CARGO_PKG_VERSION").to_owned(),
             started: console.started.to_string(),
             time_zone: config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
-            listeners: console.house.addresses().iter().map(ToString::to_string).collect(),
+            listeners: console.runtime.addresses().iter().map(ToString::to_string).collect(),
             answered,
             sent,
-            connections: console.house.connections(),
+            connections: console.runtime.connections(),
             most_connections: current.division.connections as u64,
             files: current.open_files.count().0 as u64,
             most_files: current.open_files.count().1 as u64,
@@ -94,7 +98,7 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
 }
 
 /// What is wrong with the databases, what has failed, and what folders say that cannot be understood.
-fn troubles(console: &Console, site: &Site) -> Vec<String> {
+fn troubles(console: &Console, site: &Active) -> Vec<String> {
     let (records, damages) = console.records.trouble();
     let all = [
         (
@@ -122,7 +126,7 @@ fn troubles(console: &Console, site: &Site) -> Vec<String> {
     words.chain(damages).chain(threads::troubles()).chain(of_folders).collect()
 }
 
-fn log_status(console: &Console, site: &Site, journal: &Journal) -> LogStatus {
+fn log_status(console: &Console, site: &Active, journal: &Journal) -> LogStatus {
     let mut status = LogStatus {
         file: journal.path().display().to_string(),
         recorded: console.records.requests_of(&journal.name),
@@ -155,18 +159,20 @@ pub async fn now(
     blocking(move || {
         let scope = Scope { sites: sites.clone(), from: Some(time - HOUR), ..Scope::default() };
         let all = Scope { sites, ..Scope::default() };
-        let asked = Asked { scope, step: Some(Step::Minute), ..Asked::default() };
+        let shown = Shown::understand(&["totals", "classes", "timeline"]).map_err(|_| Failure::Internal)?;
+        let options = ReportOptions { shown, ..ReportOptions::default() };
+        let asked = Asked { scope, step: Some(Step::Minute), options };
         let report = make_survey(&console, &asked)?;
         let latest = console.records.snapshot().within(&all).latest(&console.records, LATEST)?;
-        let (answered, sent) = console.house.counters.sum();
+        let (answered, sent) = console.runtime.counters.sum();
         Ok(Now {
             time,
             answered,
             sent,
-            minutes: report.timeline,
-            totals: report.totals,
-            by_class: report.by_class,
-            latest: latest.iter().map(request).collect(),
+            minutes: report.table("timeline").clone(),
+            totals: report.table("totals").clone(),
+            classes: report.table("classes").clone(),
+            latest: requests(&latest, &*console.site()?),
         })
     })
     .await
@@ -176,29 +182,37 @@ pub async fn now(
 #[utoipa::path(get, path = "/api/survey",
     params(
         ("site" = Option<String>, Query, description = "name of a site; may be repeated"),
+        ("day" = Option<String>, Query, description = "one day: `2026-09-14`, `today` or `yesterday`"),
+        ("week" = Option<String>, Query, description = "the week of a day, or as in `2026-W38`"),
+        ("month" = Option<String>, Query, description = "one month, as in `2026-09`"),
         ("from" = Option<String>, Query, description = "first instant or day that counts"),
         ("until" = Option<String>, Query, description = "first instant or day that no longer counts"),
-        ("last" = Option<String>, Query, description = "a stretch up to now, as in `7 days`"),
-        ("only" = Option<String>, Query, description = "column=value; may be repeated"),
-        ("without" = Option<String>, Query, description = "column=value; may be repeated"),
+        ("last" = Option<String>, Query, description = "a stretch up to now, as in `7 days` or `1h`"),
+        ("only" = Option<String>, Query, description = "a filter of what is counted, as in `status>=500`; may be repeated"),
+        ("without" = Option<String>, Query, description = "a filter of what is left out; may be repeated"),
+        ("people" = Option<bool>, Query, description = "only people"),
+        ("crawlers" = Option<bool>, Query, description = "only bots and crawlers"),
+        ("show" = Option<String>, Query, description = "a section, or all of a question; may be repeated; everything unless said"),
         ("step" = Option<String>, Query, description = "minute, hour or day"),
         ("top" = Option<usize>, Query, description = "length of the lists"),
     ),
-    responses((status = 200, body = SurveyReport), (status = 400, body = Problem), (status = 401, body = Problem)))]
+    responses((status = 200, body = Report), (status = 400, body = Problem), (status = 401, body = Problem)))]
 pub async fn survey(
     State(console): State<Arc<Console>>,
     RawQuery(query): RawQuery,
-) -> Result<Json<SurveyReport>, Failure> {
+) -> Result<Json<Report>, Failure> {
     let now = jiff::Timestamp::now().as_millisecond();
     let asked = asked(&query.unwrap_or_default(), &console.site()?.config, now)?;
     blocking(move || make_survey(&console, &asked)).await
 }
 
-fn make_survey(console: &Console, asked: &Asked) -> Result<SurveyReport, Failure> {
+fn make_survey(console: &Console, asked: &Asked) -> Result<Report, Failure> {
     let site = console.site()?;
     let zone = site.config.service.time_zone.clone();
     let plan = SurveyPlan {
         step: asked.step,
+        // Only what is shown is counted.
+        parts: asked.options.shown.parts(),
         countries: site.countries.clone(),
         ..SurveyPlan::new(asked.scope.clone(), zone, console.key)
     };
@@ -210,32 +224,22 @@ fn make_survey(console: &Console, asked: &Asked) -> Result<SurveyReport, Failure
     })?;
     worker.finish();
     let survey = surveys.finish().pop().unwrap_or_default();
-    Ok(SurveyReport::new(&survey, &plan, &asked.options))
+    Ok(Report::new(&survey, &plan, &asked.options, None))
 }
 
-fn request(recorded: &Recorded) -> Request {
-    let (batch, texts) = &*recorded.requests;
-    let row = recorded.row;
-    let text = |column| batch.code(column, row).map(|code| texts.of(column).text(code).to_owned());
-    Request {
-        time: recorded.time(),
-        site: recorded.site.to_string(),
-        client: text(TextColumn::Client),
-        method: text(TextColumn::Method),
-        path: text(TextColumn::Path),
-        status: batch.status[row],
-        bytes: batch.number(Column::Bytes, row),
-        duration_us: batch.number(Column::Duration, row),
-        referrer: text(TextColumn::Referrer),
-        agent: text(TextColumn::Agent),
+/// Single requests, with all that is known of them.
+fn requests(recorded: &[Recorded], site: &Active) -> Table {
+    let mut table = Table::of_requests("requests", "Last requests", Column::all());
+    let classifier = Classifier { countries: site.countries.clone() };
+    let place = table.place("site");
+    for one in recorded {
+        let (batch, texts) = &*one.requests;
+        table.push_request(batch, one.row, texts, &classifier);
+        if let (Some(row), Some(place)) = (table.rows.last_mut(), place) {
+            row[place] = (&*one.site).into();
+        }
     }
-}
-
-/// Reads records away from the threads that serve.
-pub(super) async fn blocking<T: Send + 'static>(
-    run: impl FnOnce() -> Result<T, Failure> + Send + 'static,
-) -> Result<Json<T>, Failure> {
-    tokio::task::spawn_blocking(run).await.map_err(|_| Failure::Internal)?.map(Json)
+    table
 }
 
 #[cfg(test)]

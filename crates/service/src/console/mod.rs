@@ -7,6 +7,7 @@
 //! - [`assets`]: the pages, from inside the program
 
 pub mod assets;
+mod blocking;
 pub mod calls;
 pub mod failure;
 mod hosts;
@@ -15,16 +16,16 @@ mod serving;
 pub mod sign_in;
 pub mod sites;
 
-use crate::changes::Changes;
-use crate::house::House;
-use crate::site::Site;
+use crate::active::Active;
+use crate::control::changes::Changes;
+use crate::control::runtime::Runtime;
 use axum::Router;
 use axum::extract::Request;
 use axum::http::{HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::{get, post};
-use exedra_core::survey::VisitorKey;
+use exedra_reading::survey::VisitorKey;
 use exedra_store::{Records, Secrets};
 use failure::Failure;
 pub use serving::serve;
@@ -32,7 +33,7 @@ use std::sync::Arc;
 
 /// What the console shows, and who is let in.
 pub struct Console {
-    house: Arc<House>,
+    runtime: Arc<Runtime>,
     changes: Arc<Changes>,
     records: Arc<Records>,
     secrets: Arc<Secrets>,
@@ -43,19 +44,19 @@ pub struct Console {
 impl Console {
     /// A console for a service that has just started.
     pub fn new(
-        house: Arc<House>,
+        runtime: Arc<Runtime>,
         changes: Arc<Changes>,
         records: Arc<Records>,
         secrets: Arc<Secrets>,
     ) -> Arc<Self> {
         let key = VisitorKey([rand::random(), rand::random()]);
         let started = jiff::Timestamp::now();
-        Arc::new(Console { house, changes, records, secrets, started, key })
+        Arc::new(Console { runtime, changes, records, secrets, started, key })
     }
 
     /// What is in force.
-    pub fn site(&self) -> Result<Arc<Site>, Failure> {
-        self.house.site().ok_or(Failure::Internal)
+    pub fn site(&self) -> Result<Arc<Active>, Failure> {
+        self.runtime.site().ok_or(Failure::Internal)
     }
 }
 

@@ -3,8 +3,8 @@
 //! The console may not be turned against the sites: it has a share of the descriptors of its own, and takes no more.
 
 use super::{Console, router};
-use crate::descriptors::CONSOLE;
-use crate::limits::network;
+use crate::access::descriptors::CONSOLE;
+use crate::access::limits::network;
 use foldhash::fast::RandomState;
 use hyper::server::conn::http1;
 use hyper_util::rt::{TokioIo, TokioTimer};

@@ -1,24 +1,24 @@
 //! The calls about what is configured: sites and rules, trying a request, checking, bringing into force.
 
 use super::Console;
-use super::calls::blocking;
+use super::blocking::blocking;
 use super::failure::Failure;
-use crate::changes::ChangeError;
-use crate::checking::{self, Depth};
-use crate::configuration::Refused;
-use crate::explaining::asked::Described;
-use crate::explaining::effective;
-use crate::explaining::looking::Looking;
-use crate::site::Site;
+use crate::active::Active;
+use crate::control::changes::ChangeError;
+use crate::control::checking::{self, Depth};
+use crate::control::configuration::Refused;
+use crate::control::explaining::asked::Described;
+use crate::control::explaining::effective;
+use crate::control::on_disk::OnDisk;
 use axum::Json;
 use axum::extract::{Path, State};
+use exedra_answering::config::diagnostic::draw;
+use exedra_answering::config::{Diagnostic, Severity, SiteId, Sources};
+use exedra_answering::facts::Scheme;
+use exedra_answering::rules::Rule;
 use exedra_api::Problem;
 use exedra_api::explaining::{Ask, Explanation};
 use exedra_api::sites::{self as wire, Changed, Finding, Revision, Sites};
-use exedra_core::config::diagnostic::draw;
-use exedra_core::config::{Diagnostic, Severity, SiteId, Sources};
-use exedra_core::facts::Scheme;
-use exedra_core::rules::Rule;
 use std::collections::HashSet;
 use std::sync::Arc;
 use x509_parser::prelude::{FromDer, X509Certificate};
@@ -36,7 +36,7 @@ pub async fn sites(State(console): State<Arc<Console>>) -> Result<Json<Sites>, F
             .config
             .listeners
             .iter()
-            .zip(console.house.addresses())
+            .zip(console.runtime.addresses())
             .map(|(listener, address)| (listener.scheme(), address.port()))
             .collect();
         Ok(Sites {
@@ -49,7 +49,7 @@ pub async fn sites(State(console): State<Arc<Console>>) -> Result<Json<Sites>, F
     .await
 }
 
-fn shown(site: &Site, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
+fn shown(site: &Active, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
     let config = &site.config;
     let settings = config.site(id);
     let hosts = settings.hosts.iter().map(|host| wire::Host {
@@ -71,7 +71,7 @@ fn shown(site: &Site, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
         folder: settings.root().map(|folder| folder.display().to_string()),
         addresses,
         is_default: config.default_site == Some(id),
-        requires_https: settings.https.value == exedra_core::config::Https::Required,
+        requires_https: settings.https.value == exedra_answering::config::Https::Required,
         settings: effective::of_site(config, id),
         rules: rules
             .iter()
@@ -83,7 +83,7 @@ fn shown(site: &Site, id: SiteId, ports: &[(Scheme, u16)]) -> wire::Site {
     }
 }
 
-fn shown_rule(site: &Site, id: SiteId, nth: usize, rule: &Rule) -> wire::Rule {
+fn shown_rule(site: &Active, id: SiteId, nth: usize, rule: &Rule) -> wire::Rule {
     let (file, line) = site.config.sources.line(&rule.place).unwrap_or_default();
     let effects = effective::in_words(&rule.effects, &site.config);
     wire::Rule {
@@ -97,7 +97,7 @@ fn shown_rule(site: &Site, id: SiteId, nth: usize, rule: &Rule) -> wire::Rule {
     }
 }
 
-fn certificate(site: &Site, host: &str) -> Option<wire::Certificate> {
+fn certificate(site: &Active, host: &str) -> Option<wire::Certificate> {
     let (key, is_made) = site.tls.as_ref()?.certificates.of(host)?;
     let (_, found) = X509Certificate::from_der(key.cert.first()?).ok()?;
     let ends = found.validity().not_after.timestamp();
@@ -121,7 +121,7 @@ pub async fn explain(
     blocking(move || {
         let described = Described::understand(&ask).map_err(Failure::Wrong)?;
         let site = console.site()?;
-        Ok(crate::explaining::explain(&Looking::of(&site), &described))
+        Ok(crate::control::explaining::explain(&OnDisk::of(&site), &described))
     })
     .await
 }
@@ -206,7 +206,7 @@ pub async fn restore(
     .await
 }
 
-fn outcome(result: Result<crate::changes::Changed, ChangeError>) -> Changed {
+fn outcome(result: Result<crate::control::changes::Changed, ChangeError>) -> Changed {
     match result {
         Ok(changed) => Changed {
             in_force: true,

@@ -10,7 +10,7 @@ use super::{Origin, Packed, Records, Segment};
 use crate::database::StoreError;
 use crate::schema::segments;
 use diesel::prelude::*;
-use exedra_core::logs::{BATCH_ROWS, Projection};
+use exedra_common::{BATCH_ROWS, Projection};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -150,7 +150,8 @@ fn group<'s>(segment: &'s Segment, log: &impl Fn(&str) -> LogState) -> Option<Gr
 mod tests {
     use super::*;
     use crate::records::Checkpoint;
-    use exedra_core::logs::{Dictionaries, Layout, LineReader, RequestBatch, TextColumn};
+    use exedra_common::{Dictionaries, NumberColumn, RequestBatch, TextColumn};
+    use exedra_reading::logs::{Layout, LineReader};
 
     fn some(from: usize, count: usize) -> (RequestBatch, Dictionaries) {
         let lines: String = (from..from + count)
@@ -173,7 +174,7 @@ mod tests {
         let mut found: Vec<_> = (0..batch.rows())
             .map(|row| {
                 let path = texts.of(TextColumn::Path).text(batch.code(TextColumn::Path, row).unwrap());
-                (path.to_owned(), batch.bytes[row], batch.time[row])
+                (path.to_owned(), batch.number(NumberColumn::Bytes, row).unwrap(), batch.time[row])
             })
             .collect();
         found.sort();

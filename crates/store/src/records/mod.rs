@@ -27,7 +27,7 @@ use crate::database::{self, Database, Kind, StoreError, Trouble};
 use crate::schema::{segments, sources};
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
-use exedra_core::logs::{Dictionaries, RequestBatch};
+use exedra_common::{Dictionaries, RequestBatch};
 use segment::Packed;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -243,7 +243,7 @@ impl Records {
             (state.tail.clone(), changed)
         };
         let mut by_log: BTreeMap<(Arc<str>, Origin), (RequestBatch, Dictionaries, usize)> = BTreeMap::new();
-        let everything = exedra_core::logs::Projection::everything();
+        let everything = exedra_common::Projection::everything();
         for part in &tail {
             let log = (Arc::clone(&part.site), part.origin.clone());
             let (batch, texts, octets) = by_log.entry(log).or_default();

@@ -2,13 +2,16 @@
 //!
 //! Numbers are written as variable-length integers (LEB128), times as differences, texts as the distinct
 //! ones followed by their places; then the whole is compressed with Zstandard, with a checksum of what went in. The first
-//! octet, before compression, is the version of this form.
+//! octet, before compression, is the version of this form: 2, in which every column of numbers is written alike. In 1 a
+//! status was written as it is, 0 where there was none. A column that a segment does not have is nothing for each request.
 
-use exedra_core::logs::batch::{NO_NUMBER, NO_TEXT};
-use exedra_core::logs::{Column, Dictionaries, RequestBatch, TextColumn};
+use exedra_common::batch::{NO_NUMBER, NO_TEXT};
+use exedra_common::{Column, Dictionaries, NumberColumn, RequestBatch, TextColumn};
 use std::io;
 
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
+/// The version before, which is still read.
+const WITH_PLAIN_STATUS: u8 = 1;
 /// How hard Zstandard tries: about where more work stops paying on such columns.
 const EFFORT: i32 = 3;
 /// No column of a segment unpacks to more than this many octets.
@@ -25,11 +28,10 @@ pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> io::R
                 last = time;
             }
         }
-        Column::Status => batch.status.iter().for_each(|&status| put(u64::from(status), &mut plain)),
-        Column::Bytes => put_numbers(&batch.bytes, &mut plain),
-        Column::FullBytes => put_numbers(&batch.full_bytes, &mut plain),
-        Column::Duration => put_numbers(&batch.duration, &mut plain),
+        Column::Number(column) => put_numbers(batch.numbers(column), &mut plain),
         Column::Text(column) => put_texts(column, batch, texts, &mut plain),
+        // It is worked out, and kept nowhere.
+        Column::Derived(_) => {}
     }
     let mut compressor = zstd::bulk::Compressor::new(EFFORT)?;
     // What a disk has altered must not pass for requests.
@@ -42,16 +44,15 @@ pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> io::R
 pub fn append_nothing(column: Column, requests: usize, batch: &mut RequestBatch) -> Option<()> {
     match column {
         Column::Time => return None,
-        Column::Status => batch.status.resize(batch.status.len() + requests, 0),
-        Column::Bytes => batch.bytes.resize(batch.bytes.len() + requests, NO_NUMBER),
-        Column::FullBytes => batch.full_bytes.resize(batch.full_bytes.len() + requests, NO_NUMBER),
-        Column::Duration => batch.duration.resize(batch.duration.len() + requests, NO_NUMBER),
-        Column::Text(column) => {
-            let codes = &mut batch.texts[column.index()];
-            codes.resize(codes.len() + requests, NO_TEXT);
-        }
+        Column::Number(column) => append(batch.numbers_mut(column), NO_NUMBER, requests),
+        Column::Text(column) => append(batch.codes_mut(column), NO_TEXT, requests),
+        Column::Derived(_) => {}
     }
     Some(())
+}
+
+fn append<T: Clone>(values: &mut Vec<T>, nothing: T, requests: usize) {
+    values.resize(values.len() + requests, nothing);
 }
 
 /// Appends a packed column to that of a batch. `None` when it is damaged.
@@ -63,7 +64,10 @@ pub fn unpack(
     texts: &mut Dictionaries,
 ) -> Option<()> {
     let plain = zstd::bulk::decompress(packed, unpacked_size(packed)?).ok()?;
-    let mut plain = plain.strip_prefix(&[VERSION])?;
+    let (version, mut plain) = plain.split_first()?;
+    if !matches!(*version, VERSION | WITH_PLAIN_STATUS) {
+        return None;
+    }
     match column {
         Column::Time => {
             let mut last = 0i64;
@@ -72,15 +76,15 @@ pub fn unpack(
                 batch.time.push(last);
             }
         }
-        Column::Status => {
+        Column::Number(NumberColumn::Status) if *version == WITH_PLAIN_STATUS => {
             for _ in 0..requests {
-                batch.status.push(u16::try_from(take(&mut plain)?).ok()?);
+                let status = take(&mut plain)?;
+                batch.numbers_mut(NumberColumn::Status).push(if status == 0 { NO_NUMBER } else { status });
             }
         }
-        Column::Bytes => take_numbers(&mut plain, requests, &mut batch.bytes)?,
-        Column::FullBytes => take_numbers(&mut plain, requests, &mut batch.full_bytes)?,
-        Column::Duration => take_numbers(&mut plain, requests, &mut batch.duration)?,
+        Column::Number(column) => take_numbers(&mut plain, requests, batch.numbers_mut(column))?,
         Column::Text(column) => take_texts(column, &mut plain, requests, batch, texts)?,
+        Column::Derived(_) => {}
     }
     plain.is_empty().then_some(())
 }
@@ -92,7 +96,7 @@ fn unpacked_size(packed: &[u8]) -> Option<usize> {
 
 fn put_texts(column: TextColumn, batch: &RequestBatch, texts: &Dictionaries, out: &mut Vec<u8>) {
     let dictionary = texts.of(column);
-    let codes = &batch.texts[column.index()];
+    let codes = batch.codes(column);
     let mut places = vec![0u64; dictionary.len()];
     let mut distinct: Vec<u32> = Vec::new();
     for &code in codes.iter().filter(|&&code| code != NO_TEXT) {
@@ -130,7 +134,7 @@ fn take_texts(
         codes.push(dictionary.code(std::str::from_utf8(text).ok()?));
     }
     for _ in 0..requests {
-        batch.texts[column.index()].push(*codes.get(usize::try_from(take(plain)?).ok()?)?);
+        batch.codes_mut(column).push(*codes.get(usize::try_from(take(plain)?).ok()?)?);
     }
     Some(())
 }

@@ -14,7 +14,7 @@ use crate::schema::{salvaged, segment_columns, segments, sources};
 use diesel::dsl::sql;
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Bool};
-use exedra_core::logs::{Column, Dictionaries, RequestBatch};
+use exedra_common::{Column, Dictionaries, RequestBatch};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 
@@ -120,8 +120,8 @@ fn read(
 ) -> Option<Vec<(String, Vec<u8>)>> {
     let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
     let mut packed = Vec::new();
-    for column in Column::ALL {
-        let Some((name, id)) = columns.iter().find(|(name, _)| name == column.name()) else {
+    for column in Column::kept() {
+        let Some((name, id)) = columns.iter().find(|(name, _)| name == column.declaration().stored) else {
             if segment.has(column) {
                 return None;
             }

@@ -4,7 +4,7 @@ use super::packing;
 use crate::database::StoreError;
 use crate::schema::{segment_columns, segments};
 use diesel::prelude::*;
-use exedra_core::logs::{Column, Dictionaries, RequestBatch};
+use exedra_common::{Column, Dictionaries, RequestBatch};
 use std::sync::Arc;
 
 /// A log that requests were read from. Another log of the same name begins otherwise.
@@ -40,7 +40,7 @@ pub struct Segment {
 impl Segment {
     /// Whether a column was written with it, so that it is damaged where that lacks.
     pub fn has(&self, column: Column) -> bool {
-        self.columns.split(',').any(|name| name == column.name())
+        self.columns.split(',').any(|name| name == column.declaration().stored)
     }
 
     /// Whether requests of a log are in it.
@@ -88,9 +88,9 @@ impl Packed {
     ) -> Result<Self, StoreError> {
         let first = batch.time.iter().copied().min().unwrap_or_default();
         let last = batch.time.iter().copied().max().unwrap_or_default();
-        let names = Column::ALL.map(Column::name).join(",");
+        let names = Column::kept().map(|column| column.declaration().stored).collect::<Vec<_>>().join(",");
         let packed = |column| Ok((column, packing::pack(column, batch, texts).map_err(StoreError::Packing)?));
-        let columns = Column::ALL.into_iter().map(packed).collect::<Result<_, StoreError>>()?;
+        let columns = Column::kept().map(packed).collect::<Result<_, StoreError>>()?;
         Ok(Packed {
             segment: Segment {
                 id: 0,
@@ -114,7 +114,7 @@ impl Packed {
             .returning(segments::id)
             .get_result(writer)?;
         for (column, octets) in &self.columns {
-            insert_column(id, column.name(), octets, writer)?;
+            insert_column(id, column.declaration().stored, octets, writer)?;
         }
         Ok(Arc::new(Segment { id, ..segment.clone() }))
     }

@@ -4,8 +4,8 @@ use super::{Records, Segment, TailPart, packing};
 use crate::database::StoreError;
 use crate::schema::segment_columns;
 use diesel::prelude::*;
-use exedra_core::logs::{Column, Dictionaries, Projection, RequestBatch};
-use exedra_core::scope::Scope;
+use exedra_common::scope::Scope;
+use exedra_common::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
 use std::sync::Arc;
 
 /// The segments and the tail of one instant. While it lives, nothing of it is removed.
@@ -143,8 +143,8 @@ pub(super) fn read_segment(
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
-    let wanted: Vec<Column> = Column::ALL.into_iter().filter(|&column| projection.has(column)).collect();
-    let names: Vec<&str> = wanted.iter().map(|column| column.name()).collect();
+    let wanted: Vec<Column> = Column::kept().filter(|&column| projection.has(column)).collect();
+    let names: Vec<&str> = wanted.iter().map(|column| column.declaration().stored).collect();
     let packed: Vec<(String, Vec<u8>)> = records.read(|connection| {
         let columns = segment_columns::table
             .filter(segment_columns::segment.eq(segment.id).and(segment_columns::name.eq_any(names)))
@@ -153,14 +153,25 @@ pub(super) fn read_segment(
     })?;
     let rows = batch.rows();
     for column in wanted {
-        let own = packed.iter().find(|(name, _)| name == column.name());
+        let own = packed.iter().find(|(name, _)| name == column.declaration().stored);
         let unpacked = match own {
             Some((_, packed)) => packing::unpack(column, packed, segment.requests, batch, texts),
             None if segment.has(column) => None,
+            // Segments of one site were not told it by their rows.
+            None if column == Column::Text(TextColumn::Site) => {
+                let code = texts.of_mut(TextColumn::Site).code(&segment.site);
+                let codes = batch.codes_mut(TextColumn::Site);
+                codes.resize(codes.len() + segment.requests, code);
+                Some(())
+            }
             None => packing::append_nothing(column, segment.requests, batch),
         };
         if unpacked.is_none() {
-            tracing::error!("segment {} of requests.db, column {}, is damaged", segment.id, column.name());
+            tracing::error!(
+                "segment {} of requests.db, column {}, is damaged",
+                segment.id,
+                column.declaration().stored
+            );
             batch.truncate(rows);
             records.leave_out(segment);
             return Ok(());

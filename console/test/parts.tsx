@@ -1,0 +1,155 @@
+/** Each part of the console in each of its states, for the tests that drive it (`e2e/parts`): no service is needed. */
+import { StrictMode, useState, type ReactNode } from "react";
+import { createRoot } from "react-dom/client";
+import { Columns } from "../src/charts/columns";
+import { WeekFan } from "../src/charts/week-fan";
+import "../src/console.css";
+import * as figures from "../src/figures";
+import { Failing, Loading, Stale, Waiting } from "../src/parts/states";
+import { addressOf, type Scope } from "../src/scope";
+import { ChangeNote, ShareNote } from "../src/tables/change";
+import { TableList } from "../src/tables/list";
+import { show } from "../src/tables/show";
+import { changed, filterOf, type Table, type TableColumn } from "../src/tables/table";
+
+const key = (name: string, kind: TableColumn["kind"] = "text"): TableColumn => ({ name, title: name, kind, measure: "key", filter: name });
+const sum = (name: string, kind: TableColumn["kind"] = "integer", minor = false): TableColumn => ({ name, title: name, kind, measure: "sum", minor });
+
+const made = (name: string, more: Partial<Table>): Table => ({
+  name,
+  title: `Table: ${name}`,
+  columns: [key("path"), sum("requests"), sum("bytes", "size")],
+  order: "requests",
+  rows: [],
+  ...more,
+});
+
+const many = Array.from({ length: 40 }, (_, place) => ({ path: `/page-${place}`, requests: 400 - place * 10, bytes: 1024 * ((place * 7) % 40) }));
+
+const TABLES: Table[] = [
+  made("ordinary", { rows: many.slice(0, 3), total: { requests: 1170, bytes: 61_440 } }),
+  made("long", { rows: many, rest: { rows: 260, figures: { requests: 12_345, bytes: 1 } } }),
+  made("empty", { about: "Nothing has happened.", unknown: ["The log has no sizes."] }),
+  made("compared", { rows: many.slice(0, 3), before: [{ path: "/page-0", requests: 200 }, { path: "/page-1", requests: 390 }, { path: "/page-2", requests: 0 }] }),
+  made("odd", { rows: [{ path: null, requests: 3, bytes: null }, { path: "/a,b*", requests: 2, bytes: 0 }, { path: `/${"x".repeat(200)}`, requests: 1, bytes: 5e9 }] }),
+  made("facts", { columns: [sum("requests"), sum("bytes", "size")], rows: [{ requests: 12_345, bytes: 10_000_000 }], before: [{ requests: 24_690, bytes: 10_000_000 }] }),
+  made("many figures", {
+    columns: [key("path"), sum("requests"), ...["b", "c", "d", "e", "f"].map((name) => sum(name))],
+    rows: [{ path: "/tides/today.html", requests: 7, b: 1, c: 1, d: 1, e: 1, f: 1 }],
+    before: [{ path: "/tides/today.html", requests: 5 }],
+  }),
+  made("details", { rows: many.slice(0, 1), details: [[{ label: "from", text: "/elsewhere", count: 7 }]] }),
+];
+
+/** What functions make of values, by what they are asked. */
+const VALUES: [string, unknown][] = [
+  ["bytes 0", figures.bytes(0)],
+  ["bytes 999", figures.bytes(999)],
+  ["bytes 10 MB", figures.bytes(10_000_000)],
+  ["count", figures.count(1_234_567)],
+  ["percent of nothing", figures.percent(1, 0)],
+  ["percent", figures.percent(1, 8)],
+  ["seconds", figures.seconds(0.25)],
+  ["shifted over a month", figures.shifted("2026-03-01", -1)],
+  ["cut", figures.cut("/a/very/long/path/to/a/page.html", 12).length],
+  ["nothing as a key", show(key("path"), null)],
+  ["nothing as a figure", show(sum("requests"), null)],
+  ["milliseconds", show({ ...sum("p90", "duration"), unit: "milliseconds" }, 2500)],
+  ["a status", show(key("status", "integer"), 1404)],
+  ["a filter", filterOf(key("path"), "/a,b*\\c")],
+  ["a filter for nothing", filterOf(key("referrer"), null)],
+  ["grown from nothing", changed(5, 0)?.ratio],
+  ["not compared", changed(5, null)],
+];
+
+const SCOPE: Scope = { page: "traffic", sites: ["harbour"], days: 30, ending: "2026-09-14", only: ["path=/a&b"], without: [] };
+
+function Part({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <section data-part={name} className="border-b border-line p-4">
+      {children}
+    </section>
+  );
+}
+
+function Parts() {
+  const [asked, setAsked] = useState("");
+  const [again, setAgain] = useState(0);
+  const days = (count: number) =>
+    Array.from({ length: count }, (_, day) => ({ key: String(day), label: `d${day}`, name: `day ${day}`, parts: [day * 10, 5], behind: day }));
+  const fan = Array.from({ length: 7 }, (_, day) => Array.from({ length: 24 }, (_, hour) => (day === 6 ? undefined : day * hour)));
+  return (
+    <main className="mx-auto max-w-[1000px]">
+      <h1 className="p-4 text-xl font-semibold">Parts</h1>
+      <output data-testid="asked">{asked}</output>
+      {TABLES.map((table) => (
+        <Part key={table.name} name={`table ${table.name}`}>
+          <TableList table={table} zone="UTC" narrow={(filter, without) => setAsked(`${without ? "without" : "only"} ${filter}`)} />
+        </Part>
+      ))}
+      <div className="w-[592px]">
+        <Part name="half a page">{TABLES.filter((table) => table.name === "many figures").map((table) => <TableList key={table.name} table={table} />)}</Part>
+      </div>
+      <Part name="loading">
+        <Loading />
+      </Part>
+      <Part name="failing">
+        <Failing error={new Error("the disk is gone")} again={() => setAgain(again + 1)} />
+        <span data-testid="again">{again}</span>
+      </Part>
+      <Part name="stale">
+        <Stale />
+      </Part>
+      <Part name="waiting">
+        <Waiting />
+      </Part>
+      <Part name="changes">
+        {[changed(150, 100), changed(50, 100), changed(100, 100), changed(2000, 100), changed(5, 0), changed(0, 0)].map((change, place) => (
+          <p key={place} data-change={place}>
+            <ChangeNote change={change} />
+          </p>
+        ))}
+        <p data-change="share">
+          <ShareNote part={20} all={100} partBefore={10} allBefore={100} />
+        </p>
+      </Part>
+      {[0, 1, 120].map((count) => (
+        <Part key={count} name={`columns ${count}`}>
+          <Columns
+            title={`${count} columns`}
+            columns={days(count)}
+            colours={["var(--sea)", "var(--clay)"]}
+            height={160}
+            show={figures.count}
+            choose={(column) => setAsked(`chosen ${column.name}`)}
+          />
+        </Part>
+      ))}
+      <Part name="week fan">
+        <WeekFan title="When" values={fan} show={(value) => figures.count(value)} />
+      </Part>
+      <Part name="values">
+        <dl>
+          {VALUES.map(([name, value]) => (
+            <div key={name}>
+              <dt>{name}</dt>
+              <dd data-value={name}>{String(value)}</dd>
+            </div>
+          ))}
+          <div>
+            <dt>an address</dt>
+            <dd data-value="an address">{addressOf(SCOPE)}</dd>
+          </div>
+        </dl>
+      </Part>
+    </main>
+  );
+}
+
+const root = document.getElementById("root");
+if (!root) throw new Error("the page has no place for its parts");
+createRoot(root).render(
+  <StrictMode>
+    <Parts />
+  </StrictMode>,
+);

@@ -1,0 +1,547 @@
+//! Running rules: those of the site, and then what the folders on the way say of themselves.
+//!
+//! Rules run in order. One that answers ends the run; one that serves another path goes on after itself with that
+//! path; guards are asked as soon as they are met, so that a later rule knows who has signed in.
+
+use super::absolute::Absolute;
+use super::added::Added;
+use super::decide::{Deciding, Next};
+use super::home::{home, site_of};
+use super::listing::Listed;
+use super::path::{Tidy, tidy};
+use super::represent;
+use super::trace::{Cause, Observer, Place, Step, Why};
+use super::{Credentials, Decision, FolderChain, FolderLevel, Password};
+use crate::config::{Realm, Site};
+use crate::facts::{Known, RecordedFacts, Scheme};
+use crate::rules::{Answering, Captures, Misfit, Rule, RuleSet, Seen, SoFar, Template, Values};
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
+use http::{HeaderValue, StatusCode, header};
+use std::borrow::Cow;
+use std::sync::Arc;
+
+/// What a rule that fits leads to.
+enum Outcome {
+    /// The next rule.
+    On,
+    /// The rule after this one, with another path.
+    Serve(Tidy<'static>),
+    /// A login first.
+    Login(usize),
+    /// An answer.
+    Answer(Sent),
+}
+
+/// What a rule that fits goes by: who has signed in, the path it saw, and what it captured of it.
+type Captured<'c> = (Option<&'c str>, &'c Seen<'c>, &'c Captures);
+
+/// An answer of a rule.
+enum Sent {
+    Elsewhere(String, StatusCode),
+    Refused(StatusCode),
+}
+
+impl<'a, W: Observer> Deciding<'a, W> {
+    /// Runs the site's rules from one of them on.
+    pub(super) fn run_site_rules(mut self, mut first: usize) -> Decision<'a, W> {
+        let Some(site) = self.settings() else { return self.after_rules() };
+        loop {
+            let path = self.seen();
+            let next = Next { rule: first, ..Next::default() };
+            match self.run(&site.rules, &path, next, None) {
+                (Outcome::On, _) => return self.after_rules(),
+                (Outcome::Serve(path), rule) => {
+                    (self.path, self.is_served) = (path, true);
+                    first = rule + 1;
+                }
+                (Outcome::Login(realm), rule) => {
+                    return self.login(realm, Next { rule, ..Next::default() });
+                }
+                (Outcome::Answer(sent), _) => return self.send(sent, site),
+            }
+        }
+    }
+
+    /// The path as rules see it, borrowed from the request where it still is the request's.
+    fn seen(&self) -> Seen<'a> {
+        match &self.path.written {
+            Cow::Borrowed(written) => Seen::new(*written),
+            Cow::Owned(written) => Seen::new(written.clone()),
+        }
+    }
+
+    /// Goes through the folders on the way that say something of themselves.
+    pub(super) fn run_folders(mut self, chain: Option<Arc<FolderChain>>, mut next: Next) -> Decision<'a, W> {
+        let (Some(id), Some(site)) = (self.site, self.settings()) else { return self.look_at_place() };
+        self.chain = chain;
+        let Some(chain) = self.chain.clone() else { return self.look_at_place() };
+        next.in_folders = true;
+        while let Some(level) = chain.levels.get(next.level) {
+            let settings = match &level.settings {
+                Ok(settings) => settings,
+                Err(broken) => {
+                    let (folder, broken) = (level.folder.clone(), broken.clone());
+                    self.see_cause(Step::FolderBroken { folder, broken }, None);
+                    return self.failed(StatusCode::INTERNAL_SERVER_ERROR);
+                }
+            };
+            if !next.inside {
+                next = Next { inside: true, rule: 0, ..next };
+                if let Some(login) = self.enter(level) {
+                    return match login {
+                        Outcome::Login(realm) => self.login(realm, next),
+                        Outcome::Answer(sent) => self.send(sent, site),
+                        Outcome::On | Outcome::Serve(_) => self.failed(StatusCode::INTERNAL_SERVER_ERROR),
+                    };
+                }
+            }
+            let whole = self.seen();
+            let path = whole.below(level.depth);
+            match self.run(&settings.rules, &path, next, Some((level, &whole))) {
+                (Outcome::On, _) => next = Next { level: next.level + 1, inside: false, ..next },
+                (Outcome::Serve(path), rule) => {
+                    // Another path may lead through other folders below this one.
+                    (self.path, self.is_served) = (path, true);
+                    return self.look_up(id, site, Next { rule: rule + 1, ..next });
+                }
+                (Outcome::Login(realm), rule) => return self.login(realm, Next { rule, ..next }),
+                (Outcome::Answer(sent), _) => return self.send(sent, site),
+            }
+        }
+        self.look_at_place()
+    }
+
+    /// Takes in what a folder says of itself besides its rules. Gives what stands in the way.
+    fn enter(&mut self, level: &FolderLevel) -> Option<Outcome> {
+        let Ok(settings) = &level.settings else { return None };
+        let folder = level.folder.clone();
+        self.observer.see(|| Step::Folder { folder });
+        let compress = self.settings().map(|site| &site.compress);
+        let added = self.added.get_or_insert_default();
+        if let Some((on, span)) = &settings.listing {
+            added.listing = Some((*on, Place { folder: Some(level.folder.clone()), span: span.clone() }));
+        }
+        if let Some((index, _)) = &settings.index {
+            added.index = Some(index.clone());
+        }
+        if let Some((cache, _)) = settings.cache {
+            added.cache = Some(cache);
+        }
+        if let (Some((change, _)), Some(site)) = (&settings.compress, compress) {
+            added.compress.get_or_insert_with(|| site.clone()).change(change);
+        }
+        let path = Seen::new(self.path.written.as_ref());
+        add_headers(added, &settings.headers, &self.facts, &path, &Captures::default());
+        if let Some((status, span)) = &settings.refuse {
+            let (status, place) = (*status, Place { folder: Some(level.folder.clone()), span: span.clone() });
+            self.see_cause(Step::Refused { status, place }, None);
+            return Some(Outcome::Answer(Sent::Refused(status)));
+        }
+        settings.login.as_ref().map(|(realm, _)| Outcome::Login(*realm))
+    }
+
+    /// Runs rules until one of them leads somewhere: what to, and which rule it was. `folder` is the one they stand in, and
+    /// the whole path.
+    fn run(
+        &mut self,
+        rules: &RuleSet,
+        path: &Seen<'_>,
+        next: Next,
+        folder: Option<(&FolderLevel, &Seen<'_>)>,
+    ) -> (Outcome, usize) {
+        let candidates = match self.observer.hears_misfits() {
+            true => rules.to_explain(path, next.rule),
+            false => rules.candidates(path, next.rule),
+        };
+        if candidates.is_empty() {
+            return (Outcome::On, rules.len());
+        }
+        let whole = folder.map_or(path, |(_, whole)| whole);
+        for number in candidates {
+            let Some(rule) = rules.get(number as usize) else { continue };
+            let rule = &*rule;
+            let user = self.added.as_ref().and_then(|added| added.user.clone());
+            let so_far = SoFar { user: user.as_deref(), path: whole.text() };
+            let captures = match rule.fits(&self.facts, so_far, path, &mut self.unsure) {
+                Ok(captures) => captures,
+                Err(misfit) => {
+                    self.see_misfit(rule, &misfit, folder);
+                    continue;
+                }
+            };
+            // One that asked for a login comes by again.
+            if folder.is_some() || self.added().fired.last() != Some(&number) {
+                self.see_fit(rule, folder);
+            }
+            if folder.is_none() && self.added().fired.last() != Some(&number) {
+                self.added().fired.push(number);
+            }
+            let outcome = self.follow(rule, (user.as_deref(), path, &captures), folder);
+            if let Outcome::Answer(Sent::Refused(_)) = outcome {
+                self.cause = Cause::of(step_of(rule, folder), None);
+            }
+            if !matches!(outcome, Outcome::On) {
+                return (outcome, number as usize);
+            }
+        }
+        (Outcome::On, rules.len())
+    }
+
+    /// Whether the rules refuse this client what stands in the folder that is about to be listed: nobody is shown a link to it.
+    pub(super) fn is_refused_below(&self, site: &Site, entry: &Listed) -> bool {
+        let user = self.added.as_ref().and_then(|added| added.user.as_deref());
+        let path = Seen::new(format!("{}{}", self.path.written, entry.link()));
+        let refuses = |rules: &RuleSet, path: &Seen<'_>, whole: &Seen<'_>| {
+            for number in rules.candidates(path, 0) {
+                let Some(rule) = rules.get(number as usize) else { continue };
+                let so_far = SoFar { user, path: whole.text() };
+                let is_answering = rule.effects.answer.is_some() || rule.effects.serve.is_some();
+                if is_answering && rule.fits(&self.facts, so_far, path, &mut false).is_ok() {
+                    return Some(matches!(rule.effects.answer, Some(Answering::Refuse(_) | Answering::Gone)));
+                }
+            }
+            None
+        };
+        let by_site = (!site.rules.is_empty()).then(|| refuses(&site.rules, &path, &path)).flatten();
+        let by_folders = || {
+            self.chain.iter().flat_map(|chain| &chain.levels).find_map(|level| {
+                let settings = level.settings.as_ref().ok().filter(|settings| !settings.rules.is_empty())?;
+                refuses(&settings.rules, &path.below(level.depth), &path)
+            })
+        };
+        by_site.or_else(by_folders).unwrap_or(false)
+    }
+
+    /// Does what a rule says.
+    fn follow(
+        &mut self,
+        rule: &Rule,
+        captured: Captured<'_>,
+        folder: Option<(&FolderLevel, &Seen<'_>)>,
+    ) -> Outcome {
+        let effects = &rule.effects;
+        let compress = self.settings().map(|site| &site.compress);
+        let (_, path, captures) = captured;
+        let added = self.added.get_or_insert_default();
+        add_headers(added, &effects.headers, &self.facts, path, captures);
+        added.cache = effects.cache.or(added.cache);
+        added.log = effects.log.or(added.log);
+        added.limits.extend(effects.limit);
+        if effects.limit.is_some() {
+            added.rule = Some((*rule.name).into());
+        }
+        if let Some(on) = effects.listing {
+            added.listing = Some((on, place_of(rule, folder)));
+        }
+        if let (Some(change), Some(site)) = (&effects.compress, compress) {
+            added.compress.get_or_insert_with(|| site.clone()).change(change);
+        }
+        if let Some(cors) = &effects.cors {
+            added.cors = Some(cors.clone());
+        }
+        if effects.answer.is_some() || effects.serve.is_some() || effects.login.is_some() {
+            added.rule = Some((*rule.name).into());
+        }
+        // What is guarded answers nothing before its guard has been passed.
+        if let Some(realm) = effects.login
+            && !self.is_preflight()
+            && !self.has_passed(realm)
+        {
+            return Outcome::Login(realm);
+        }
+        self.answer_by(rule, captured, folder)
+    }
+
+    /// What a rule answers, or serves, once nothing stands in the way.
+    fn answer_by(
+        &mut self,
+        rule: &Rule,
+        captured: Captured<'_>,
+        folder: Option<(&FolderLevel, &Seen<'_>)>,
+    ) -> Outcome {
+        let (user, path, captures) = captured;
+        let values = &Values { facts: &self.facts, user, path, captures };
+        if let Some(template) = &rule.effects.serve {
+            let path = below(template.address(values), folder.map(|(level, whole)| (level.depth, whole)));
+            return match tidy(&path) {
+                Ok(path) if stays_below(&path, folder.map(|(level, whole)| (level.depth, whole))) => {
+                    let path = path.into_owned();
+                    let shown = path.written.clone().into_owned();
+                    self.observer.see(|| Step::Served { path: shown });
+                    Outcome::Serve(path)
+                }
+                _ => Outcome::Answer(Sent::Refused(StatusCode::NOT_FOUND)),
+            };
+        }
+        match &rule.effects.answer {
+            None => Outcome::On,
+            Some(Answering::Gone) => Outcome::Answer(Sent::Refused(StatusCode::GONE)),
+            Some(Answering::Refuse(status)) => Outcome::Answer(Sent::Refused(*status)),
+            Some(Answering::Redirect { target, status, drops_query }) => {
+                let mut address = target.address(values);
+                if address.starts_with('/') {
+                    address = below(address, folder.map(|(level, whole)| (level.depth, whole)));
+                }
+                let (bare, fragment) = match address.find('#') {
+                    Some(at) => address.split_at(at),
+                    None => (address.as_str(), ""),
+                };
+                let query = if *drops_query || bare.contains('?') { String::new() } else { self.query() };
+                let address = format!("{bare}{query}{fragment}");
+                let address = self.at_home(&address).into_owned();
+                Outcome::Answer(Sent::Elsewhere(address, *status))
+            }
+        }
+    }
+
+    /// An address with the final scheme and host of the site it leads into, so that nobody is sent twice.
+    fn at_home<'t>(&self, address: &'t str) -> Cow<'t, str> {
+        if address.starts_with('/') {
+            // Two slashes, or what browsers take for such, would lead to another host.
+            let path = address.trim_start_matches(['/', '\\']);
+            let path = &address[address.len() - path.len() - 1..];
+            let path =
+                if path.starts_with('/') { Cow::Borrowed(path) } else { format!("/{}", &path[1..]).into() };
+            let home = self.settings().and_then(|site| {
+                let (host, scheme) =
+                    (self.facts.host().value()?, self.facts.scheme().value().unwrap_or(Scheme::Http));
+                home(self.config, site, scheme, host, self.facts.port().value(), &path)
+            });
+            return match home {
+                Some(home) => format!("{}{path}", home.origin()).into(),
+                None => path,
+            };
+        }
+        let Some(target) = Absolute::understand(address) else { return Cow::Borrowed(address) };
+        let site = site_of(self.config, &target.host.to_ascii_lowercase()).map(|id| self.config.site(id));
+        let home = site
+            .and_then(|site| home(self.config, site, target.scheme, target.host, target.port, target.path()));
+        match home {
+            Some(home) => format!("{}{}", home.origin(), target.rest).into(),
+            None => Cow::Borrowed(address),
+        }
+    }
+
+    fn send(mut self, sent: Sent, site: &'a Site) -> Decision<'a, W> {
+        match sent {
+            Sent::Refused(status) => self.failed(status),
+            Sent::Elsewhere(target, _) if self.is_here(&target) => {
+                self.see_cause(Step::ToItself { target }, None);
+                self.failed(StatusCode::INTERNAL_SERVER_ERROR)
+            }
+            Sent::Elsewhere(target, status) => {
+                if let Some(home) = self.home(site) {
+                    self.see_home(&home);
+                }
+                let shown = target.clone();
+                self.observer.see(|| Step::Sent { target: shown, status });
+                self.redirect(&target, status)
+            }
+        }
+    }
+
+    /// Whether an address is the very one that was asked for.
+    fn is_here(&self, target: &str) -> bool {
+        let path = self.facts.path().value().unwrap_or_default();
+        let here = format!("{path}{}", self.query());
+        let target = target.split('#').next().unwrap_or_default();
+        if target.starts_with('/') {
+            return target == here;
+        }
+        let Some(absolute) = Absolute::understand(target) else { return false };
+        let same_host = self
+            .facts
+            .host()
+            .value()
+            .is_some_and(|host| host.trim_end_matches('.').eq_ignore_ascii_case(absolute.host));
+        let scheme = self.facts.scheme().value().unwrap_or(Scheme::Http);
+        // Something in front may map the port, so that an address without one is the same.
+        let same_port = absolute.port.is_none() || absolute.port == self.facts.port().value();
+        same_host && same_port && scheme == absolute.scheme && absolute.rest == here
+    }
+
+    /// Whether other people's pages ask what they may ask; they do so without any password.
+    fn is_preflight(&self) -> bool {
+        self.facts.method().value() == Some("OPTIONS")
+            && self.facts.field(&header::ORIGIN).value().is_some()
+            && self.facts.field(&header::ACCESS_CONTROL_REQUEST_METHOD).value().is_some()
+    }
+
+    fn has_passed(&self, realm: usize) -> bool {
+        self.added.as_ref().is_some_and(|added| added.passed.contains(&realm))
+    }
+
+    /// Asks for name and password (RFC 7617), over HTTPS unless the realm says otherwise.
+    fn login(mut self, realm: usize, next: Next) -> Decision<'a, W> {
+        self.facts.record_password();
+        let (Some(settings), Some(site)) = (self.config.realms.get(realm), self.settings()) else {
+            return self.failed(StatusCode::INTERNAL_SERVER_ERROR);
+        };
+        let name = || settings.name.value.clone();
+        let place = Place::from(&settings.name.span);
+        // Nobody says a password on the way to another address.
+        if self.home(site).is_some() {
+            return self.after_rules();
+        }
+        if self.facts.scheme().value() == Some(Scheme::Http) && !settings.without_https {
+            self.see_cause(Step::LoginNeedsHttps { realm: name(), place }, None);
+            return self.send_to_https();
+        }
+        let credentials = self.facts.field(&header::AUTHORIZATION).value().and_then(basic);
+        match credentials {
+            Some((user, password)) => self.ask_login(Credentials { realm, user, password }, next),
+            None => {
+                self.see_cause(Step::Login { realm: name(), user: None, place }, None);
+                self.challenge(realm, "A name and a password are needed")
+            }
+        }
+    }
+
+    /// The same address by HTTPS, for now; where there is none, nobody gets in.
+    fn send_to_https(self) -> Decision<'a, W> {
+        let (Some(port), Some(host)) = (self.config.public_port(Scheme::Https), self.facts.host().value())
+        else {
+            return self.failed(StatusCode::FORBIDDEN);
+        };
+        let port = if port == 443 { String::new() } else { format!(":{port}") };
+        let path = self.facts.path().value().unwrap_or("/");
+        let target = format!("https://{host}{port}{path}{}", self.query());
+        self.redirect(&target, StatusCode::TEMPORARY_REDIRECT)
+    }
+
+    fn challenge(mut self, realm: usize, why: &str) -> Decision<'a, W> {
+        self.added().challenge = Some(realm);
+        let title = self.config.realms.get(realm).map_or("", |realm| &realm.title);
+        let why = format!("{why} for “{title}”. Reload the page to be asked again.");
+        self.failed_because(StatusCode::UNAUTHORIZED, why)
+    }
+
+    /// Goes on with whether the password was right.
+    pub(super) fn logged_in(
+        mut self,
+        found: Password,
+        credentials: Credentials,
+        next: Next,
+    ) -> Decision<'a, W> {
+        let Credentials { realm, user, .. } = credentials;
+        let settings: Option<&Realm> = self.config.realms.get(realm);
+        let place = settings.map_or(Place::default(), |settings| Place::from(&settings.name.span));
+        let name = settings.map_or(String::new(), |settings| settings.name.value.clone());
+        let shown = user.clone();
+        let step = Step::Login { realm: name, user: Some((shown, found)), place };
+        match found {
+            Password::Right => self.observer.see(|| step),
+            Password::Wrong => {
+                self.see_cause(step, None);
+                return self.challenge(realm, "The name or the password is not right");
+            }
+            Password::Unchecked { seconds } => {
+                self.see_cause(step, None);
+                let why = "Too many sign-in attempts from your address";
+                return self.come_again(why, seconds);
+            }
+        }
+        let added = self.added();
+        added.user.get_or_insert_with(|| user.into());
+        added.passed.push(realm);
+        // The rule that asked is run again: it may do more than ask.
+        match next.in_folders {
+            false => self.run_site_rules(next.rule),
+            true => {
+                let chain = self.chain.clone();
+                self.run_folders(chain, next)
+            }
+        }
+    }
+
+    fn see_fit(&mut self, rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) {
+        self.observer.see(|| step_of(rule, folder));
+    }
+
+    fn see_misfit(&mut self, rule: &Rule, misfit: &Misfit, folder: Option<(&FolderLevel, &Seen<'_>)>) {
+        if !self.observer.hears_misfits() {
+            return;
+        }
+        let condition = match misfit {
+            Misfit::Path => None,
+            Misfit::Condition(nth) => rule.when.get(*nth),
+        };
+        let facts = *self.facts.unrecorded();
+        let step = || {
+            let is = condition.map(|condition| (condition.text.to_string(), facts.text(&condition.fact)));
+            let path = rule.path.as_ref().map(|path| path.text().to_owned()).unwrap_or_default();
+            let why = match is {
+                None => Why::Path(path),
+                Some((asked, Known::Is(value))) => Why::Other { asked, value: value.into_owned() },
+                Some((asked, Known::Absent)) => Why::Absent { asked },
+                Some((asked, Known::Unknown)) => Why::Unknown { asked },
+            };
+            let mut place = place_of(rule, folder);
+            if let Some(condition) = condition {
+                place.span = condition.place.clone();
+            }
+            Step::RuleNot { name: rule.name.to_string(), why, place }
+        };
+        self.observer.see(step);
+    }
+}
+
+fn step_of(rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) -> Step {
+    Step::Rule { name: rule.name.to_string(), effects: rule.effects.names(), place: place_of(rule, folder) }
+}
+
+fn place_of(rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) -> Place {
+    Place { folder: folder.map(|(level, _)| level.folder.clone()), span: rule.place.clone() }
+}
+
+fn add_headers(
+    added: &mut Added,
+    headers: &[(http::HeaderName, Option<Template>)],
+    facts: &RecordedFacts<'_>,
+    path: &Seen<'_>,
+    captures: &Captures,
+) {
+    for (name, template) in headers {
+        let user = added.user.clone();
+        let values = Values { facts, user: user.as_deref(), path, captures };
+        let value: Option<HeaderValue> =
+            template.as_ref().map(|template| represent::value(&template.plain(&values)));
+        added.headers.retain(|(known, _)| known != name);
+        added.headers.push((name.clone(), value));
+    }
+}
+
+/// A path that begins at a folder so many segments deep, as one that begins at the site's.
+fn below(path: String, folder: Option<(usize, &Seen<'_>)>) -> String {
+    match folder {
+        None => path,
+        Some((depth, whole)) => {
+            let written = whole.written();
+            let end = written.match_indices('/').nth(depth).map_or(written.len(), |(at, _)| at);
+            format!("{}{path}", &written[..end])
+        }
+    }
+}
+
+/// Whether a path has not climbed out of the folder whose rule made it.
+fn stays_below(path: &Tidy<'_>, folder: Option<(usize, &Seen<'_>)>) -> bool {
+    let Some((depth, whole)) = folder else { return true };
+    let prefix = |text: &str| {
+        let end = text.match_indices('/').nth(depth).map(|(at, _)| at + 1);
+        end.map(|end| Seen::new(text[..end].to_owned()).text().to_owned())
+    };
+    prefix(&path.written).is_some_and(|begins| prefix(whole.written()) == Some(begins))
+}
+
+/// Name and password of an `Authorization` field (RFC 7617).
+fn basic(field: &str) -> Option<(String, String)> {
+    let (scheme, encoded) = field.split_once(' ')?;
+    if !scheme.eq_ignore_ascii_case("basic") {
+        return None;
+    }
+    let octets = BASE64_STANDARD.decode(encoded.trim()).ok()?;
+    let text = String::from_utf8(octets).ok()?;
+    let (user, password) = text.split_once(':')?;
+    Some((user.to_owned(), password.to_owned()))
+}

@@ -1,0 +1,152 @@
+//! A scope made ready for one set of dictionaries: each distinct text is looked at once.
+
+use super::Filter;
+use crate::batch::RequestBatch;
+use crate::columns::{Column, Derive, TextColumn};
+use crate::dictionary::Dictionaries;
+use crate::scope::Scope;
+use std::borrow::Cow;
+use std::sync::Arc;
+
+/// Says which rows of batches belong to a scope.
+#[derive(Debug)]
+pub struct RowFilter {
+    scope: Scope,
+    derive: Arc<dyn Derive>,
+    /// For each filter what is known of the texts it has been asked about.
+    verdicts: Vec<Vec<Verdict>>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Verdict {
+    Open,
+    Keep,
+    Drop,
+}
+
+impl RowFilter {
+    /// A filter for requests whose texts all come from one set of dictionaries.
+    pub fn new(scope: Scope, derive: Arc<dyn Derive>) -> Self {
+        let verdicts = vec![Vec::new(); scope.filters.iter().count()];
+        RowFilter { scope, derive, verdicts }
+    }
+
+    /// Whether there is nothing to leave out, so that rows need not be asked about.
+    pub fn lets_all_through(&self) -> bool {
+        self.scope.from.is_none() && self.scope.until.is_none() && self.scope.filters.is_empty()
+    }
+
+    /// Forgets what was learnt of texts: new dictionaries are coming.
+    pub fn forget(&mut self) {
+        self.verdicts.iter_mut().for_each(Vec::clear);
+    }
+
+    /// Whether a row belongs to the scope. Its sites are chosen before, source by source.
+    pub fn keeps(&mut self, batch: &RequestBatch, row: usize, dictionaries: &Dictionaries) -> bool {
+        let time = batch.time[row];
+        if self.scope.from.is_some_and(|from| time < from)
+            || self.scope.until.is_some_and(|until| time >= until)
+        {
+            return false;
+        }
+        self.scope.filters.iter().zip(&mut self.verdicts).all(|(filter, verdicts)| {
+            let of_text = |column: TextColumn, verdicts: &mut Vec<Verdict>| match batch.code(column, row) {
+                Some(code) => {
+                    text_holds(filter, code, || dictionaries.of(column).text(code), &*self.derive, verdicts)
+                }
+                None => filter.values.has_nothing(),
+            };
+            let holds = match filter.column {
+                Column::Number(column) => {
+                    batch.number(column, row).is_some_and(|number| filter.values.has_number(number))
+                }
+                Column::Text(column) => of_text(column, verdicts),
+                Column::Derived(column) => of_text(column.base(), verdicts),
+                // No filter is understood that looks at the time.
+                Column::Time => true,
+            };
+            holds != filter.without
+        })
+    }
+}
+
+fn text_holds<'t>(
+    filter: &Filter,
+    code: u32,
+    text: impl FnOnce() -> &'t str,
+    derive: &'t dyn Derive,
+    verdicts: &mut Vec<Verdict>,
+) -> bool {
+    let index = code as usize;
+    if verdicts.len() <= index {
+        verdicts.resize(index + 1, Verdict::Open);
+    }
+    if verdicts[index] == Verdict::Open {
+        let text = match filter.column {
+            Column::Derived(column) => derive.derive(column, text()),
+            _ => Some(Cow::Borrowed(text())),
+        };
+        let holds = match text {
+            Some(text) => filter.values.has_text(&text),
+            None => filter.values.has_nothing(),
+        };
+        verdicts[index] = if holds { Verdict::Keep } else { Verdict::Drop };
+    }
+    verdicts[index] == Verdict::Keep
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::columns::{DerivedColumn, NumberColumn};
+    use crate::filters::Filters;
+    use rstest::rstest;
+
+    /// What follows from a text is its first letter.
+    #[derive(Debug)]
+    struct FirstLetter;
+
+    impl Derive for FirstLetter {
+        fn derive<'t>(&'t self, _: DerivedColumn, text: &'t str) -> Option<Cow<'t, str>> {
+            text.get(..1).map(Cow::Borrowed)
+        }
+    }
+
+    /// Paths, statuses and lengths of time in microseconds, each perhaps missing.
+    const ROWS: [(Option<&str>, Option<u64>, Option<u64>); 4] = [
+        (Some("/a,b"), Some(200), Some(5_000_000)),
+        (Some("/c"), Some(404), Some(250)),
+        (None, Some(503), None),
+        (Some("/C"), None, Some(6_000_000)),
+    ];
+
+    #[rstest]
+    #[case("status=2xx,503", &[0, 2])]
+    #[case("status!=404", &[0, 2, 3])]
+    #[case("status>=404", &[1, 2])]
+    #[case("duration>5 s", &[3])]
+    #[case("duration<=250us", &[1])]
+    #[case(r"path=/a\,b", &[0])]
+    #[case("path=/a,b", &[])]
+    #[case("path=/c", &[1])]
+    #[case("path=", &[2])]
+    #[case("!path=", &[0, 1, 3])]
+    #[case("extension=/", &[0, 1, 3])]
+    #[case("extension=", &[2])]
+    fn rows_are_kept_by_their_values(#[case] filter: &str, #[case] kept: &[usize]) {
+        let (mut batch, mut texts) = (RequestBatch::default(), Dictionaries::default());
+        for (path, status, duration) in ROWS {
+            batch.time.push(0);
+            let code = path.map(|path| texts.of_mut(TextColumn::Path).code(path));
+            batch.codes_mut(TextColumn::Path).push(code.unwrap_or(crate::batch::NO_TEXT));
+            batch.numbers_mut(NumberColumn::Status).push(status.unwrap_or(crate::batch::NO_NUMBER));
+            batch.numbers_mut(NumberColumn::Duration).push(duration.unwrap_or(crate::batch::NO_NUMBER));
+        }
+        let scope = Scope { filters: Filters::understand(&[filter], &[]).unwrap(), ..Scope::default() };
+        let mut rows = RowFilter::new(scope, Arc::new(FirstLetter));
+        for _ in 0..2 {
+            let found: Vec<usize> = (0..ROWS.len()).filter(|row| rows.keeps(&batch, *row, &texts)).collect();
+            assert_eq!(found, kept, "also when the texts are known already");
+        }
+    }
+}

@@ -1,0 +1,128 @@
+//! Sizes and times written out: `"256 bytes"`, `"50 MB"`, `"20 seconds"`, `"90 days"`.
+//!
+//! ```
+//! use exedra_common::units::{duration, rate, size, speed};
+//! use std::time::Duration;
+//! assert_eq!((size("256 bytes"), size("10 MB"), size("1 MiB"), size("1 parsec")), (Some(256), Some(10_000_000), Some(1 << 20), None));
+//! assert_eq!((duration("250 ms"), duration("1h")), (Some(Duration::from_millis(250)), Some(Duration::from_secs(3600))));
+//! assert_eq!((rate("5 a second"), speed("1 MB a second")), (Some(5.0), Some(1_000_000)));
+//! ```
+
+use std::time::Duration;
+
+/// A size in bytes. Units are powers of 1000 (`kB`, `MB`, `GB`) or of 1024 (`KiB`, `MiB`, `GiB`).
+pub fn size(text: &str) -> Option<u64> {
+    let plain = text.trim();
+    let plain = plain.strip_suffix("bytes").or_else(|| plain.strip_suffix("byte")).unwrap_or(plain);
+    plain.trim().parse::<bytesize::ByteSize>().ok().map(|size| size.as_u64())
+}
+
+/// A length of time: a number and its unit, from microseconds to years: `"5 s"`, `"250 ms"`, `"1h"`, `"7 days"`, `"1.5 hours"`.
+pub fn duration(text: &str) -> Option<Duration> {
+    length(text).map(|(time, _)| time)
+}
+
+/// A length of whole seconds.
+pub fn seconds(text: &str) -> Option<Duration> {
+    duration(text).filter(|time| time.subsec_nanos() == 0)
+}
+
+/// A length of time, and whether it counts whole days.
+pub fn length(text: &str) -> Option<(Duration, bool)> {
+    let text = text.trim();
+    let digits = text.find(|letter: char| !letter.is_ascii_digit() && letter != '.')?;
+    let (number, unit) = text.split_at(digits);
+    let second = 1_000_000;
+    let unit = match unit.trim() {
+        "us" | "µs" | "microsecond" | "microseconds" => 1,
+        "ms" | "millisecond" | "milliseconds" => 1_000,
+        "s" | "sec" | "second" | "seconds" => second,
+        "min" | "minute" | "minutes" => 60 * second,
+        "h" | "hour" | "hours" => 3_600 * second,
+        "d" | "day" | "days" => DAY * second,
+        "w" | "week" | "weeks" => 7 * DAY * second,
+        // By the calendar's average; nothing that is bounded by years minds.
+        "year" | "years" => 365 * DAY * second,
+        _ => return None,
+    };
+    let (whole, fraction) = number.split_once('.').unwrap_or((number, "0"));
+    let digits =
+        |text: &str| (!text.is_empty() && text.len() <= 19).then(|| text.parse::<u64>().ok()).flatten();
+    let part = u128::from(digits(fraction)?) * u128::from(unit) / 10u128.pow(fraction.len() as u32);
+    let micros = digits(whole)?.checked_mul(unit)?.checked_add(u64::try_from(part).ok()?)?;
+    let counts_days = unit >= DAY * second && micros.is_multiple_of(DAY * second);
+    Some((Duration::from_micros(micros), counts_days))
+}
+
+/// A number in a length of time: `"5 a second"`, `"100 a minute"`. Gives how many that is a second.
+pub fn rate(text: &str) -> Option<f64> {
+    let (number, seconds) = per(text)?;
+    let number = number.trim().parse::<u32>().ok().filter(|number| *number > 0)?;
+    Some(f64::from(number) / seconds)
+}
+
+/// A size in a length of time: `"1 MB a second"`. Gives bytes a second, at least one.
+pub fn speed(text: &str) -> Option<u64> {
+    let (amount, seconds) = per(text)?;
+    let bytes = size(amount)? as f64 / seconds;
+    (bytes >= 1.0).then_some(bytes as u64)
+}
+
+fn per(text: &str) -> Option<(&str, f64)> {
+    let (amount, unit) = text.rsplit_once(" a ").or_else(|| text.rsplit_once(" an "))?;
+    Some((amount, duration(&format!("1 {unit}"))?.as_secs_f64()))
+}
+
+/// Seconds in a day without a change of clocks.
+pub const DAY: u64 = 86_400;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("256 bytes", Some(256))]
+    #[case("1 byte", Some(1))]
+    #[case("50 MB", Some(50_000_000))]
+    #[case("2 KiB", Some(2048))]
+    #[case("many", None)]
+    #[case("-1 MB", None)]
+    fn sizes(#[case] text: &str, #[case] expected: Option<u64>) {
+        assert_eq!(size(text), expected);
+    }
+
+    #[rstest]
+    #[case("5 a second", Some(5.0))]
+    #[case("90 a minute", Some(1.5))]
+    #[case("36 an hour", Some(0.01))]
+    #[case("0 a second", None)]
+    #[case("5", None)]
+    #[case("5 a blink", None)]
+    fn rates(#[case] text: &str, #[case] expected: Option<f64>) {
+        assert_eq!(rate(text), expected);
+        assert_eq!(speed("1 MB a second"), Some(1_000_000));
+        assert_eq!(speed("6 kB a minute"), Some(100));
+    }
+
+    #[rstest]
+    #[case("20 seconds", Some(20))]
+    #[case("1 minute", Some(60))]
+    #[case("90 days", Some(90 * DAY))]
+    #[case("1 week", Some(7 * DAY))]
+    #[case("2 fortnights", None)]
+    #[case("20", None)]
+    #[case("-1 day", None)]
+    #[case("1h", Some(3_600))]
+    #[case("1.5 hours", Some(5_400))]
+    #[case("5000 ms", Some(5))]
+    #[case("2 min", Some(120))]
+    #[case("s", None)]
+    #[case("1.2.3 s", None)]
+    #[case("1. s", None)]
+    #[case("99999999999999999999 days", None)]
+    #[case("999999999999999999 weeks", None)]
+    fn durations(#[case] text: &str, #[case] seconds: Option<u64>) {
+        assert_eq!(duration(text), seconds.map(Duration::from_secs));
+    }
+}

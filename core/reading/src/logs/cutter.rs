@@ -1,0 +1,92 @@
+//! A layout ready to cut lines, whichever kind it is.
+
+use super::layout::Layout;
+use super::objects::Objects;
+use super::plan::{Cut, Plan, Stop};
+use super::template::variants;
+use super::w3c::Listed;
+use exedra_common::columns::Projection;
+
+/// A layout ready to cut lines.
+#[derive(Debug, Clone)]
+pub struct Cutter {
+    kind: Kind,
+    fields: usize,
+}
+
+#[derive(Debug, Clone)]
+enum Kind {
+    /// A template: one plan for each way in which its optional parts may be there or not.
+    Plans(Vec<Plan>),
+    /// One object of JSON on each line.
+    Objects(Objects),
+    /// Fields that the file itself lists.
+    Listed(Listed),
+}
+
+impl Cutter {
+    /// A cutter that reads every column.
+    pub fn new(layout: &Layout) -> Self {
+        Cutter::for_columns(layout, Projection::everything())
+    }
+
+    /// A cutter that only walks past the columns nobody wants.
+    pub fn for_columns(layout: &Layout, projection: Projection) -> Self {
+        let kind = if layout.is_json() {
+            Kind::Objects(Objects::new(projection))
+        } else if layout.is_extended() {
+            Kind::Listed(Listed::new(projection))
+        } else {
+            Kind::Plans(variants(&layout.pieces).iter().map(|pieces| Plan::new(pieces, projection)).collect())
+        };
+        Cutter { kind, fields: 0 }
+    }
+
+    /// How many fields the last line that could be read had.
+    pub fn fields(&self) -> usize {
+        self.fields
+    }
+
+    /// Whether it is worth trying beside others: the extended format only where a log has listed its fields.
+    pub fn applies(&self) -> bool {
+        !matches!(&self.kind, Kind::Listed(listed) if !listed.is_told)
+    }
+
+    /// Takes note of a line that begins with `#`.
+    pub fn directive(&mut self, line: &[u8]) {
+        if let Kind::Listed(listed) = &mut self.kind {
+            listed.directive(line);
+        }
+    }
+
+    /// Cuts one line, given without its line end. What could not be read stops where the way that came furthest did.
+    pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
+        match &mut self.kind {
+            Kind::Objects(objects) => {
+                let cut = objects.run(line)?;
+                self.fields = objects.fields();
+                Ok(cut)
+            }
+            Kind::Listed(listed) => {
+                let cut = listed.run(line)?;
+                self.fields = listed.fields();
+                Ok(cut)
+            }
+            Kind::Plans(plans) => {
+                let mut furthest: Option<Stop> = None;
+                for plan in plans {
+                    match plan.run(line) {
+                        Ok(cut) => {
+                            self.fields = plan.fields();
+                            return Ok(cut);
+                        }
+                        Err(stop) if furthest.is_none_or(|far| stop.at > far.at) => furthest = Some(stop),
+                        Err(_) => {}
+                    }
+                }
+                // There is a plan for every layout, be it one without pieces.
+                furthest.map_or(Ok(Cut::default()), Err)
+            }
+        }
+    }
+}

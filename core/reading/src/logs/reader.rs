@@ -1,0 +1,295 @@
+//! Lines into batches, each by the layout that fits, counting what could not be read.
+//!
+//! A reading never fails on a bad line: it is counted by reason, and the first of each kind are kept to be
+//! shown. One file may hold several layouts in turn (a server was reconfigured): each line is read by the first that
+//! fits. They are always tried in the same order, so that it makes no difference where a log is cut into blocks.
+
+use super::cutter::Cutter;
+use super::escape;
+use super::layout::Layout;
+use super::plan::{Cut, Reason, Stop};
+use exedra_common::batch::{BATCH_ROWS, NO_TEXT, RequestBatch};
+use exedra_common::columns::{Projection, TextColumn};
+use exedra_common::{Dictionaries, Origin};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
+/// The longest line that is looked at, in octets.
+pub const LONGEST_LINE: usize = 64 << 10;
+/// How many lines of each reason are kept to be shown.
+const MOST_EXAMPLES: usize = 3;
+/// How much of an unread line is kept to be shown, in octets.
+const EXAMPLE_LENGTH: usize = 200;
+
+/// A line that could not be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Example {
+    /// Which block of the source it stands in, counted from 0.
+    pub block: u64,
+    /// Its place within that block, counted from 0.
+    pub line: u64,
+    /// Where reading stopped, in octets from its beginning.
+    pub at: usize,
+    /// The line, or its beginning, made safe to show.
+    pub text: String,
+}
+
+/// The lines that could not be read.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Unread {
+    /// How many, by reason.
+    pub counts: BTreeMap<Reason, u64>,
+    /// The first of each kind.
+    pub examples: BTreeMap<Reason, Vec<Example>>,
+}
+
+impl Unread {
+    /// How many in all.
+    pub fn lines(&self) -> u64 {
+        self.counts.values().sum()
+    }
+
+    /// Takes in what another reader of the same source could not read.
+    pub fn merge(&mut self, other: Unread) {
+        for (reason, count) in other.counts {
+            *self.counts.entry(reason).or_default() += count;
+        }
+        for (reason, examples) in other.examples {
+            let ours = self.examples.entry(reason).or_default();
+            ours.extend(examples);
+            ours.sort_by_key(|example| (example.block, example.line));
+            ours.truncate(MOST_EXAMPLES);
+        }
+    }
+
+    fn count(&mut self, stop: Stop, block: u64, line: u64, text: &[u8]) {
+        *self.counts.entry(stop.reason).or_default() += 1;
+        let examples = self.examples.entry(stop.reason).or_default();
+        if examples.len() < MOST_EXAMPLES {
+            let mut shown = Vec::new();
+            if !text.is_empty() {
+                escape::write(&text[..text.len().min(EXAMPLE_LENGTH)], false, &mut shown);
+            }
+            let text = String::from_utf8_lossy(&shown).replace("\\\"", "\"");
+            examples.push(Example { block, line, at: stop.at, text });
+        }
+    }
+}
+
+/// Reads lines into a batch.
+#[derive(Debug)]
+pub struct LineReader {
+    cutters: Vec<Cutter>,
+    projection: Projection,
+    /// What all lines of the source share, by column.
+    shared: [Option<Box<str>>; TextColumn::COUNT],
+    /// Lines that became requests.
+    pub read: u64,
+    /// Lines that did not.
+    pub unread: Unread,
+    /// Lines that say something about the log itself: those beginning with `#`.
+    pub directives: u64,
+}
+
+impl LineReader {
+    /// A reader for lines in any of these layouts; the first is tried first.
+    pub fn new(layouts: &[Layout], projection: Projection) -> Self {
+        let cutters = layouts.iter().map(|layout| Cutter::for_columns(layout, projection)).collect();
+        let shared = Default::default();
+        LineReader { cutters, projection, shared, read: 0, unread: Unread::default(), directives: 0 }
+    }
+
+    /// The same, for lines of this source.
+    pub fn of(mut self, origin: &Origin) -> Self {
+        for column in Origin::columns() {
+            self.shared[column.index()] = origin.value(column).map(Box::from);
+        }
+        self
+    }
+
+    /// Takes note of a line that begins with `#` and stands before the block that will be read next.
+    pub fn directive(&mut self, line: &[u8]) {
+        self.cutters.iter_mut().for_each(|cutter| cutter.directive(line));
+    }
+
+    /// Reads whole lines until the block ends or the batch is full, and says how many octets that took.
+    ///
+    /// `block` and `line` number the first line, for the examples of unread ones. A last line without its
+    /// end is read too: whoever follows a growing file must not hand it over.
+    pub fn read_block(
+        &mut self,
+        octets: &[u8],
+        block: u64,
+        line: &mut u64,
+        batch: &mut RequestBatch,
+        dictionaries: &mut Dictionaries,
+    ) -> usize {
+        let mut at = 0;
+        let mut lines: Vec<&[u8]> = Vec::with_capacity(TOGETHER);
+        let mut cuts: Vec<Cut> = Vec::with_capacity(TOGETHER);
+        let mut texts: Vec<Option<&[u8]>> = Vec::with_capacity(TOGETHER);
+        while at < octets.len() && !batch.is_full() {
+            let room = TOGETHER.min(BATCH_ROWS - batch.rows());
+            while at < octets.len() && lines.len() < room {
+                let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
+                let mut text = &octets[at..end];
+                if let Some(without) = text.strip_suffix(b"\r") {
+                    text = without;
+                }
+                if let Some(cut) = self.cut(text, block, *line) {
+                    lines.push(text);
+                    cuts.push(cut);
+                }
+                *line += 1;
+                at = (end + 1).min(octets.len());
+            }
+            self.read += lines.len() as u64;
+            batch.time.extend(cuts.iter().map(|cut| cut.time));
+            for column in self.projection.numbers() {
+                batch.numbers_mut(column).extend(cuts.iter().map(|cut| cut.numbers[column.index()]));
+            }
+            for column in self.projection.texts() {
+                if let Some(shared) = self.shared[column.index()].as_deref() {
+                    let code = dictionaries.of_mut(column).code(shared);
+                    batch.codes_mut(column).extend(lines.iter().map(|_| code));
+                    continue;
+                }
+                texts.extend(lines.iter().zip(&cuts).map(|(line, cut)| cut.text(line, column)));
+                let codes = batch.codes_mut(column);
+                dictionaries.of_mut(column).codes(&texts, NO_TEXT, as_text, codes);
+                texts.clear();
+            }
+            lines.clear();
+            cuts.clear();
+        }
+        at
+    }
+
+    /// Cuts one line by the plan that fits, or counts it as unread.
+    fn cut(&mut self, text: &[u8], block: u64, line: u64) -> Option<Cut> {
+        if text.len() > LONGEST_LINE {
+            let stop = Stop { at: LONGEST_LINE, reason: Reason::TooLong };
+            self.unread.count(stop, block, line, text);
+            return None;
+        }
+        if text.starts_with(b"#") {
+            self.directives += 1;
+            self.directive(text);
+            return None;
+        }
+        // What is told is where the first layout stopped whose shape the line has; otherwise where the first of all did.
+        let mut told: Option<Stop> = None;
+        let is_alone = self.cutters.len() == 1;
+        for cutter in self.cutters.iter_mut().filter(|cutter| is_alone || cutter.applies()) {
+            match cutter.run(text) {
+                Ok(cut) => return Some(cut),
+                Err(stop) => {
+                    let has_shape = stop.reason != Reason::Misfit;
+                    if told.is_none_or(|told| told.reason == Reason::Misfit && has_shape) {
+                        told = Some(stop);
+                    }
+                }
+            }
+        }
+        if let Some(stop) = told {
+            self.unread.count(stop, block, line, text);
+        }
+        None
+    }
+}
+
+/// How many lines are looked up together: enough for their waits to overlap, few enough to stay near.
+const TOGETHER: usize = 128;
+
+/// The text of a field that has not been seen before: its escapes undone, what is no UTF-8 made `\xHH`.
+fn as_text(field: &[u8]) -> Cow<'_, str> {
+    match escape::undo(field) {
+        Cow::Borrowed(octets) => escape::as_text(octets),
+        Cow::Owned(octets) => Cow::Owned(escape::as_text(&octets).into_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::logs::{LogTemplate, LoggedRequest};
+    use exedra_common::NumberColumn;
+    use proptest::prelude::*;
+
+    fn read(octets: &[u8]) -> (LineReader, RequestBatch, Dictionaries) {
+        let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());
+        let (mut batch, mut dictionaries) = (RequestBatch::default(), Dictionaries::default());
+        let mut line = 0;
+        let took = reader.read_block(octets, 0, &mut line, &mut batch, &mut dictionaries);
+        assert_eq!(took, octets.len());
+        (reader, batch, dictionaries)
+    }
+
+    proptest! {
+        #[test]
+        fn any_octets_are_read_or_counted(octets in proptest::collection::vec(
+            prop_oneof![Just(b'\n'), Just(b'"'), Just(b' '), Just(b'\\'), Just(b'#'), any::<u8>()], 0..400))
+        {
+            let lines = octets.split_inclusive(|octet| *octet == b'\n').count() as u64;
+            let (reader, batch, _) = read(&octets);
+            prop_assert_eq!(reader.read + reader.unread.lines() + reader.directives, lines);
+            prop_assert_eq!(batch.rows() as u64, reader.read);
+        }
+
+        #[test]
+        fn what_is_written_is_read_back(
+            path in "/[^?\\x00]{0,30}", query in proptest::option::of("[^ \\x00]{1,20}"),
+            agent in "\\PC{0,40}", referrer in proptest::collection::vec(any::<u8>(), 0..30),
+            status in 100u16..600, bytes in 0u64..1 << 50, time in 0i64..4_000_000_000_000,
+            layout in prop_oneof![Just("full"), Just("json"), Just("extended")],
+        ) {
+            let target = match &query { Some(query) => format!("{path}?{query}"), None => path.clone() };
+            let request = LoggedRequest::new(time, target.as_bytes())
+                .number(NumberColumn::Status, status.into())
+                .number(NumberColumn::Bytes, bytes)
+                .number(NumberColumn::Duration, 17)
+                .text(TextColumn::Client, "2001:db8::7")
+                .text(TextColumn::Method, "GET")
+                .text(TextColumn::Protocol, "HTTP/1.1")
+                .text(TextColumn::Referrer, &referrer)
+                .text(TextColumn::Agent, &agent)
+                .text(TextColumn::Scheme, "http")
+                .text(TextColumn::Host, "a.example")
+                .text(TextColumn::Encoding, "br");
+            let mut line = Vec::new();
+            let layout_written = Layout::understand(layout).unwrap();
+            LogTemplate::new(&layout_written).write(&request, &mut line);
+            if layout == "extended" {
+                prop_assert_eq!(line.iter().filter(|octet| **octet == b'"').count(), 6);
+            }
+            if layout == "json" {
+                let parsed: serde_json::Value = serde_json::from_slice(&line).unwrap();
+                prop_assert_eq!(parsed["agent"].as_str(), Some(agent.as_str()));
+            }
+            prop_assert_eq!(line.iter().filter(|octet| **octet == b'\n').count(), 1);
+            let (reader, batch, dictionaries) = read(&[layout_written.heading(), line.clone()].concat());
+            prop_assert_eq!(reader.read, 1, "{:?} {:?}", String::from_utf8_lossy(&line), reader.unread);
+            let text = |column| batch.code(column, 0).map(|code| dictionaries.of(column).text(code).to_owned());
+            prop_assert_eq!(text(TextColumn::Path), Some(path));
+            prop_assert_eq!(text(TextColumn::Query), query);
+            prop_assert_eq!(text(TextColumn::Agent), Some(agent).filter(|agent| !agent.is_empty()));
+            let referrer = escape::as_text(&referrer).into_owned();
+            prop_assert_eq!(text(TextColumn::Referrer), Some(referrer).filter(|text| !text.is_empty()));
+            let numbers = [NumberColumn::Status, NumberColumn::Bytes].map(|column| batch.number(column, 0));
+            prop_assert_eq!((batch.time[0], numbers), (time, [Some(status.into()), Some(bytes)]));
+        }
+    }
+
+    #[test]
+    fn layouts_may_change_within_a_file() {
+        let log = "192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET /a HTTP/1.1\" 200 1\r\n\
+                   192.0.2.1 - - [14/Nov/2026:05:12:41 +0000] \"GET /b HTTP/1.1\" 200 1 \"-\" \"x\"\n\
+                   \n\
+                   what is this\n";
+        let (reader, batch, _) = read(log.as_bytes());
+        assert_eq!((reader.read, batch.rows()), (2, 2));
+        assert_eq!(reader.unread.counts.get(&Reason::Empty), Some(&1));
+        let example = &reader.unread.examples[&Reason::Misfit][0];
+        assert_eq!((example.line, example.text.as_str()), (3, "what is this"));
+    }
+}

@@ -1,0 +1,73 @@
+//! What was different before: for a burst of errors or slowness, what was over-represented in it and in the minutes before,
+//! against the same hours on other days.
+//!
+//! A log is read twice. The first time, [`Minutes`] finds the bursts; the second time, [`Tallies`] counts who and what was
+//! there in each, before it, and usually; [`preludes`] turns that into a few ranked sentences.
+//!
+//! - [`minutes`]: requests by minute, and the bursts among them
+//! - [`tallies`]: what was there in the windows around bursts
+//! - [`sentences`]: what is surprising about that
+
+pub mod minutes;
+pub mod sentences;
+pub mod tallies;
+
+pub use minutes::{Burst, Minutes};
+pub use sentences::{Observer, Prelude, preludes};
+pub use tallies::Tallies;
+
+use exedra_common::{NumberColumn, RequestBatch};
+
+/// Milliseconds in a minute.
+pub const MINUTE: i64 = 60_000;
+/// How many minutes before a burst are looked at.
+pub const BEFORE: i64 = 10;
+
+/// Which requests make a burst.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trouble {
+    /// Those with a status of this class: 4 or 5.
+    Class(u16),
+    /// Those with this status.
+    Status(u16),
+    /// Those that took longer than so many microseconds.
+    Slow(u64),
+    /// All of them.
+    Any,
+}
+
+impl Trouble {
+    /// Understands `5xx`, `404` or `slow` (longer than so many microseconds).
+    pub fn understand(text: &str, slow: u64) -> Option<Trouble> {
+        match text {
+            "slow" => Some(Trouble::Slow(slow)),
+            "all" => Some(Trouble::Any),
+            "1xx" | "2xx" | "3xx" | "4xx" | "5xx" => text[..1].parse().ok().map(Trouble::Class),
+            status => status.parse().ok().filter(|status| (100..1000).contains(status)).map(Trouble::Status),
+        }
+    }
+
+    /// Whether a request is one of them.
+    pub fn is(self, batch: &RequestBatch, row: usize) -> bool {
+        match self {
+            Trouble::Class(class) => {
+                batch.number(NumberColumn::Status, row).is_some_and(|status| status / 100 == u64::from(class))
+            }
+            Trouble::Status(status) => batch.number(NumberColumn::Status, row) == Some(status.into()),
+            Trouble::Slow(limit) => {
+                batch.number(NumberColumn::Duration, row).is_some_and(|taken| taken > limit)
+            }
+            Trouble::Any => true,
+        }
+    }
+
+    /// What such requests are called.
+    pub fn words(self) -> String {
+        match self {
+            Trouble::Class(class) => format!("requests answered {class}xx"),
+            Trouble::Status(status) => format!("requests answered {status}"),
+            Trouble::Slow(limit) => format!("requests that took over {} ms", limit as f64 / 1000.0),
+            Trouble::Any => "requests".to_owned(),
+        }
+    }
+}

@@ -1,0 +1,132 @@
+//! Threads that count together: each with codes of its own, texts in common.
+//!
+//! A thread counts by the codes of its own dictionaries and never waits. Texts are in one survey for all, into which each
+//! thread's codes are turned when its dictionaries are full and at the end, so that nothing large is there twice.
+
+use super::counted::Survey;
+use super::plan::SurveyPlan;
+use super::surveyor::Surveyor;
+use exedra_common::{Dictionaries, Projection, RequestBatch};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// Surveys that threads make together, each by a plan of its own, of the same requests.
+#[derive(Debug)]
+pub struct Surveys {
+    plans: Vec<SurveyPlan>,
+    made: Vec<Made>,
+}
+
+/// One survey in two parts, so that two threads need not wait for each other.
+#[derive(Debug, Default)]
+struct Made {
+    /// What is counted by texts.
+    texts: Mutex<Survey>,
+    /// What is not: figures, visitors, visits.
+    rest: Mutex<Survey>,
+}
+
+impl Surveys {
+    /// Surveys of nothing yet.
+    pub fn new(plans: &[SurveyPlan]) -> Self {
+        Surveys { plans: plans.to_vec(), made: plans.iter().map(|_| Made::default()).collect() }
+    }
+
+    /// The columns that making all of them looks at.
+    pub fn projection(&self) -> Projection {
+        self.plans.iter().fold(Projection::time(), |all, plan| all.with(plan.projection()))
+    }
+
+    /// The surveys, in the order of their plans.
+    pub fn finish(self) -> Vec<Survey> {
+        let inner = |survey: Mutex<Survey>| survey.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let whole = |made: Made| {
+            let mut survey = inner(made.rest);
+            survey.merge(inner(made.texts));
+            survey
+        };
+        self.made.into_iter().map(whole).collect()
+    }
+}
+
+/// One thread's share in making surveys.
+///
+/// Whoever reads hands each batch over by [`SurveyWorker::fill`]; memory stays bounded whatever comes.
+#[derive(Debug)]
+pub struct SurveyWorker<'s> {
+    surveys: &'s Surveys,
+    surveyors: Vec<Surveyor>,
+    batch: RequestBatch,
+    dictionaries: Dictionaries,
+}
+
+impl<'s> SurveyWorker<'s> {
+    /// A worker that has seen nothing.
+    pub fn new(surveys: &'s Surveys) -> Self {
+        SurveyWorker {
+            surveys,
+            surveyors: surveys.plans.iter().cloned().map(Surveyor::new).collect(),
+            batch: RequestBatch::default(),
+            dictionaries: Dictionaries::default(),
+        }
+    }
+
+    /// Counts what a reader puts into the batch.
+    pub fn fill<T>(&mut self, read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T) -> T {
+        self.fill_from(0, read)
+    }
+
+    /// The same, from the source at a place in their order.
+    pub fn fill_from<T>(
+        &mut self,
+        source: usize,
+        read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T,
+    ) -> T {
+        let result = read(&mut self.batch, &mut self.dictionaries);
+        self.surveyors
+            .iter_mut()
+            .for_each(|surveyor| surveyor.add(&mut self.batch, &self.dictionaries, source));
+        self.batch.clear();
+        let is_full = self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
+        for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
+            if is_full || surveyor.has_many_visits() {
+                surveyor.settle_visits(&self.dictionaries, &mut lock(&made.rest).visits);
+            }
+            if is_full {
+                surveyor.settle_texts(&self.dictionaries, &mut lock(&made.texts));
+            }
+        }
+        if is_full {
+            self.dictionaries = Dictionaries::default();
+        }
+        result
+    }
+
+    /// Hands over everything counted: what nobody else is at work on first.
+    pub fn finish(self) {
+        let SurveyWorker { surveys, surveyors, batch, dictionaries } = self;
+        drop(batch);
+        for (mut surveyor, made) in surveyors.into_iter().zip(&surveys.made) {
+            let hand_over_the_rest = |surveyor: &mut Surveyor| {
+                let rest = &mut *lock(&made.rest);
+                surveyor.settle_visits(&dictionaries, &mut rest.visits);
+                surveyor.finish(rest);
+            };
+            // Only a hint: whoever loses the race waits, and nothing else comes of it.
+            match made.rest.try_lock() {
+                Ok(rest) => {
+                    drop(rest);
+                    hand_over_the_rest(&mut surveyor);
+                    surveyor.settle_texts(&dictionaries, &mut lock(&made.texts));
+                }
+                Err(_) => {
+                    surveyor.settle_texts(&dictionaries, &mut lock(&made.texts));
+                    hand_over_the_rest(&mut surveyor);
+                }
+            }
+        }
+    }
+}
+
+fn lock(survey: &Mutex<Survey>) -> MutexGuard<'_, Survey> {
+    survey.lock().unwrap_or_else(PoisonError::into_inner)
+}

@@ -1,0 +1,254 @@
+//! The console's parts, each in each of its states, on a page of their own (`console/test/parts.tsx`) that our own service
+//! serves.
+
+use exedra_e2e::browser::Browser;
+use exedra_e2e::{Place, Program};
+use rstest::rstest;
+use thirtyfour::prelude::*;
+
+/// The page, served, and a browser on it.
+async fn opened(arguments: &[&str]) -> (Program, Place, Browser) {
+    let place = Place::new();
+    let built = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/dist-parts");
+    place.configure(&format!(
+        "[[site]]\nname = \"parts\"\nhosts = [\"parts.localhost\"]\nfolder = \"{built}\"\n"
+    ));
+    let program = place.serve();
+    let hosts = "--host-resolver-rules=MAP *.localhost 127.0.0.1";
+    let browser = Browser::open_with(&[arguments, &[hosts]].concat()).await;
+    let port = program.sites.rsplit(':').next().expect("a port");
+    let address = format!("http://parts.localhost:{port}/test/parts.html");
+    browser.window.goto(address).await.expect("the page of parts");
+    browser.text_when("h1", |text| text == "Parts").await;
+    (program, place, browser)
+}
+
+fn run<F: std::future::Future>(test: F) -> F::Output {
+    tokio::runtime::Runtime::new().expect("a runtime").block_on(test)
+}
+
+/// The texts of everything that a selector finds.
+async fn texts(browser: &Browser, selector: &str) -> Vec<String> {
+    let mut all = Vec::new();
+    for element in browser.window.find_all(By::Css(selector)).await.expect("elements") {
+        all.push(element.text().await.expect("a text"));
+    }
+    all
+}
+
+async fn text(browser: &Browser, selector: &str) -> String {
+    browser
+        .window
+        .find(By::Css(selector))
+        .await
+        .unwrap_or_else(|_| panic!("{selector}"))
+        .text()
+        .await
+        .expect("a text")
+}
+
+fn table(name: &str, more: &str) -> String {
+    format!("[data-part='table {name}'] {more}")
+}
+
+#[test]
+fn lists_are_cut_filtered_ordered_and_lengthened() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let first = table("long", "tbody tr:first-child td:first-child");
+        assert_eq!(texts(&browser, &table("long", "tbody tr")).await.len(), 12);
+        assert!(
+            text(&browser, &table("long", "section")).await.contains("260 more not listed, 12,345 requests")
+        );
+        assert!(text(&browser, &first).await.starts_with("/page-0"));
+
+        browser.click(By::Css(table("long", "th:first-child button"))).await;
+        assert!(text(&browser, &table("long", "th:first-child")).await.contains('↑'));
+        browser.click(By::Css(table("long", "th:nth-child(2) button"))).await;
+        browser.click(By::Css(table("long", "th:nth-child(2) button"))).await;
+        browser.text_when(&first, |text| text.starts_with("/page-39")).await;
+
+        let field = browser.window.find(By::Css(table("long", "input"))).await.expect("a field");
+        field.send_keys("PAGE-1").await.expect("typed");
+        browser.text_when(&first, |text| text.starts_with("/page-19")).await;
+        assert_eq!(texts(&browser, &table("long", "tbody tr")).await.len(), 11);
+        field.send_keys("nowhere").await.expect("typed");
+        browser.text_when(&table("long", "section"), |text| text.contains("Nothing to list.")).await;
+        field.send_keys(Key::Control + "a").await.expect("marked");
+        field.send_keys(Key::Delete + "").await.expect("deleted");
+        browser.click(By::XPath("//*[@data-part='table long']//button[text()='Show more']")).await;
+        browser.text_when(&table("long", "tbody tr:nth-child(40)"), |text| !text.is_empty()).await;
+        browser.close().await;
+    });
+}
+
+#[test]
+fn a_value_narrows_the_scope_exactly_and_with_alt_is_left_out() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let asked = "[data-testid=asked]";
+        browser.click(By::Css(table("odd", "tbody tr:nth-child(2) button"))).await;
+        browser.text_when(asked, |text| text == "only path=/a\\,b\\*").await;
+        browser.click(By::Css(table("odd", "tbody tr:nth-child(1) button"))).await;
+        browser.text_when(asked, |text| text == "only path=").await;
+        let value = browser
+            .window
+            .find(By::Css(table("ordinary", "tbody tr:nth-child(1) button")))
+            .await
+            .expect("a value");
+        let chain = browser.window.action_chain().key_down(Key::Alt).click_element(&value).key_up(Key::Alt);
+        chain.perform().await.expect("a click with Alt");
+        browser.text_when(asked, |text| text == "without path=/page-0").await;
+        browser.close().await;
+    });
+}
+
+#[test]
+fn tables_say_what_they_have_what_they_lack_and_what_was_before() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let empty = text(&browser, &table("empty", "section")).await;
+        assert!(empty.contains("Nothing has happened.") && empty.contains("Nothing to list."), "{empty}");
+        assert!(empty.contains("The log has no sizes."), "{empty}");
+        assert!(text(&browser, &table("odd", "tbody tr:nth-child(1)")).await.starts_with("not known"));
+        assert!(text(&browser, &table("details", "tbody")).await.contains("from /elsewhere"));
+        let facts = text(&browser, &table("facts", "dl")).await;
+        assert!(facts.contains("12,345") && facts.contains("−50 %") && facts.contains("10.0 MB"), "{facts}");
+        let rows = texts(&browser, &table("compared", "tbody tr")).await;
+        assert!(
+            rows[0].contains("+100 %") && rows[1].contains("±0 %") && rows[2].contains("new"),
+            "{rows:?}"
+        );
+
+        // What is downloaded is the table, with every figure whole.
+        let link = browser.window.find(By::Css(table("odd", "a[download]"))).await.expect("a link");
+        let data = link.attr("href").await.expect("an address").expect("one");
+        let script = "return decodeURIComponent(arguments[0].split(',').slice(1).join(','))";
+        let csv: String =
+            browser.window.execute(script, vec![data.into()]).await.expect("text").convert().expect("text");
+        let lines: Vec<&str> = csv.lines().collect();
+        assert_eq!(lines[..3], ["path,requests,bytes", ",3,", "\"/a,b*\",2,0"]);
+        browser.close().await;
+    });
+}
+
+/// Where a list has little room, figures give way and never what they are about.
+#[test]
+fn what_a_row_is_about_always_has_room() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let shown = |part: &str| format!("[data-part='{part}'] tbody td");
+        let width = "return arguments[0].getBoundingClientRect().width";
+        for (part, figures) in [("table many figures", 6), ("half a page", 2)] {
+            let cells = browser.window.find_all(By::Css(shown(part))).await.expect("cells");
+            let first = cells[0].to_json().expect("an element");
+            let width: f64 =
+                browser.window.execute(width, vec![first]).await.expect("a width").convert().expect("one");
+            assert!(width > 150.0, "{part}: {width}");
+            let mut visible = 0;
+            for cell in &cells[1..] {
+                visible += usize::from(cell.is_displayed().await.expect("whether it is shown"));
+            }
+            assert_eq!(visible, figures, "{part}");
+        }
+        browser.close().await;
+    });
+}
+
+#[test]
+fn states_and_changes_are_said_in_words() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        assert_eq!(text(&browser, "[data-part=loading]").await, "Counting…");
+        let failing = text(&browser, "[data-part=failing] [role=alert]").await;
+        assert!(
+            failing.contains("This could not be counted.") && failing.contains("the disk is gone"),
+            "{failing}"
+        );
+        browser.click(By::Css("[data-part=failing] button")).await;
+        browser.text_when("[data-testid=again]", |text| text == "1").await;
+        assert!(text(&browser, "[data-part=stale] [role=status]").await.contains("Not up to date"));
+        assert!(!text(&browser, "[data-part=waiting] [role=status]").await.is_empty());
+        let changes = texts(&browser, "[data-change]").await;
+        assert_eq!(changes, ["+50 %", "−50 %", "±0 %", "×20", "new", "–", "+10.0 points"]);
+        browser.close().await;
+    });
+}
+
+#[test]
+fn charts_are_walked_by_keys_and_say_each_value() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let columns = |count: usize, more: &str| format!("[data-part='columns {count}'] {more}");
+        assert!(
+            browser.window.find_all(By::Css(columns(0, "svg g[opacity]"))).await.expect("none").is_empty()
+        );
+        assert_eq!(
+            browser.window.find_all(By::Css(columns(120, "svg g[opacity]"))).await.expect("all").len(),
+            120
+        );
+        let chart = browser.window.find(By::Css(columns(120, "svg"))).await.expect("a chart");
+        chart.send_keys(Key::Left + Key::Left).await.expect("keys");
+        let value = |text: &str| text.contains("day 118: 1,185") && text.contains("before 118");
+        browser.text_when(&columns(120, "p"), value).await;
+        chart.send_keys(Key::Enter).await.expect("a key");
+        browser.text_when("[data-testid=asked]", |text| text == "chosen day 118").await;
+
+        let fan = browser.window.find(By::Css("[data-part='week fan'] svg")).await.expect("a fan");
+        fan.send_keys(Key::Right + Key::Up).await.expect("keys");
+        browser.text_when("[data-part='week fan'] figcaption", |text| text.contains("Tue 00:00: 0")).await;
+        fan.send_keys(Key::Left + Key::Up).await.expect("keys");
+        browser.text_when("[data-part='week fan'] figcaption", |text| text.contains("Wed 23:00: 46")).await;
+        // Nothing was looked at on Sunday.
+        fan.send_keys(Key::Down + Key::Down + Key::Down).await.expect("keys");
+        browser.text_when("[data-part='week fan'] figcaption", |text| text.contains("Sun 23:00: –")).await;
+        browser.close().await;
+    });
+}
+
+#[test]
+fn values_are_written_as_people_read_them() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let mut found = Vec::new();
+        for element in browser.window.find_all(By::Css("[data-value]")).await.expect("values") {
+            let name = element.attr("data-value").await.expect("a name").expect("one");
+            found.push(format!("{name}: {}", element.text().await.expect("a text")));
+        }
+        let expected = [
+            "bytes 0: 0 B",
+            "bytes 999: 999 B",
+            "bytes 10 MB: 10.0 MB",
+            "count: 1,234,567",
+            "percent of nothing: –",
+            "percent: 12.5 %",
+            "seconds: 250 ms",
+            "shifted over a month: 2026-02-28",
+            "cut: 12",
+            "nothing as a key: not known",
+            "nothing as a figure: –",
+            "milliseconds: 2.5 s",
+            "a status: 1404",
+            "a filter: path=/a\\,b\\*\\\\c",
+            "a filter for nothing: referrer=",
+            "grown from nothing: null",
+            "not compared: undefined",
+            "an address: /traffic?site=harbour&days=30&ending=2026-09-14&only=path%3D%2Fa%26b",
+        ];
+        assert_eq!(found, expected);
+        browser.close().await;
+    });
+}
+
+#[rstest]
+#[case::light("1")]
+#[case::dark("0")]
+fn no_part_keeps_anybody_out_in_any_state(#[case] theme: &str) {
+    run(async {
+        let theme = format!("--blink-settings=preferredColorScheme={theme}");
+        let (_program, _place, browser) = opened(&[&theme, "--window-size=400,800"]).await;
+        let found = browser.barriers().await;
+        assert!(found.is_empty(), "{}", found.join("\n"));
+        browser.close().await;
+    });
+}

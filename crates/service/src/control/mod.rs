@@ -1,0 +1,19 @@
+//! The configuration in force and how it changes; and what is told of it.
+//!
+//! - [`configuration`]: reading it; [`checking`]: what is wrong with it; [`changes`]: bringing it into force
+//! - [`preflight`]: what must be there before it starts; [`start_error`]: why it could not
+//! - [`runtime`]: what stays while configurations come and go
+//! - [`on_disk`]: the sites' folders for whoever can wait for the disk: [`explaining`] why a request is answered as it is,
+//!   and [`exposure`], what strangers could reach and should not
+
+pub mod changes;
+pub mod checking;
+pub mod configuration;
+pub mod explaining;
+pub mod exposure;
+pub mod on_disk;
+pub mod preflight;
+pub mod runtime;
+pub mod start_error;
+
+pub use start_error::StartError;
