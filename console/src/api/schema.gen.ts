@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends a session. */
+        post: operations["sign_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites": {
         parameters: {
             query?: never;
@@ -815,7 +832,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description name of a site; may be repeated */
-                site?: string;
+                site?: string[];
             };
             header?: never;
             path?: never;
@@ -932,6 +949,31 @@ export interface operations {
             };
         };
     };
+    sign_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sites: {
         parameters: {
             query?: never;
@@ -990,7 +1032,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description name of a site; may be repeated */
-                site?: string;
+                site?: string[];
                 /** @description one day: `2026-09-14`, `today` or `yesterday` */
                 day?: string;
                 /** @description the week of a day, or as in `2026-W38` */
@@ -1004,15 +1046,15 @@ export interface operations {
                 /** @description a stretch up to now, as in `7 days` or `1h` */
                 last?: string;
                 /** @description a filter of what is counted, as in `status>=500`; may be repeated */
-                only?: string;
+                only?: string[];
                 /** @description a filter of what is left out; may be repeated */
-                without?: string;
+                without?: string[];
                 /** @description only people */
                 people?: boolean;
                 /** @description only bots and crawlers */
                 crawlers?: boolean;
                 /** @description a section, or all of a question; may be repeated; everything unless said */
-                show?: string;
+                show?: string[];
                 /** @description minute, hour or day */
                 step?: string;
                 /** @description length of the lists */

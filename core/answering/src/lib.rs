@@ -1,6 +1,7 @@
 //! Requests decided: a configuration and the facts of a request give an answer.
 //!
 //! - [`facts`]: one request as rules see it; each fact is known, absent or unknown
+//! - [`setting`]: one setting of a configuration: what it holds, how it is written
 //! - [`config`]: text into a configuration, or diagnostics
 //! - [`rules`]: patterns, conditions, effects, and the index that finds the few rules that can fit
 //! - [`answer`]: facts and configuration into an [`answer::Answer`]; it asks about folders and never looks itself
@@ -15,3 +16,4 @@ pub mod config;
 pub mod encode;
 pub mod facts;
 pub mod rules;
+pub mod setting;

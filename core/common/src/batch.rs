@@ -2,6 +2,17 @@
 //!
 //! A batch holds only the columns somebody asked for. Texts are codes into [`Dictionaries`] that travel
 //! beside the batch: while a log is read, one set of dictionaries serves many batches.
+//!
+//! ```
+//! use exedra_common::{Dictionaries, NumberColumn, RequestBatch, TextColumn};
+//! let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+//! batch.time.push(1_794_633_160_000);
+//! batch.numbers_mut(NumberColumn::Status).push(404);
+//! let code = texts.of_mut(TextColumn::Path).code("/tides");
+//! batch.codes_mut(TextColumn::Path).push(code);
+//! assert_eq!((batch.rows(), batch.number(NumberColumn::Status, 0)), (1, Some(404)));
+//! assert_eq!(batch.code(TextColumn::Agent, 0), None, "nobody asked for agents");
+//! ```
 
 use crate::columns::{NumberColumn, Projection, TextColumn};
 use crate::dictionary::Dictionaries;

@@ -1,4 +1,9 @@
 //! Numbers and texts as people read them.
+//!
+//! ```
+//! use exedra_common::figures::{bytes, several};
+//! assert_eq!((bytes(1_500_000), several(1, "file", "files")), ("1.50 MB".to_owned(), "1 file".to_owned()));
+//! ```
 
 /// A whole number with its thousands apart: `1,234,567`.
 pub fn grouped(number: u64) -> String {

@@ -1,6 +1,13 @@
 //! Where requests come from: what all lines of one source share.
 //!
 //! It stands in no line, so it is known before one is read: a source that a scope does not want is not even opened.
+//!
+//! ```
+//! use exedra_common::{Origin, TextColumn};
+//! let pier = Origin { server: Some("pier".to_owned()), ..Origin::default() };
+//! assert_eq!((pier.value(TextColumn::Server), pier.value(TextColumn::Site)), (Some("pier"), None));
+//! assert!(Origin::columns().eq([TextColumn::Site, TextColumn::Server, TextColumn::Source]));
+//! ```
 
 use crate::columns::TextColumn;
 

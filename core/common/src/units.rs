@@ -73,6 +73,17 @@ fn per(text: &str) -> Option<(&str, f64)> {
     Some((amount, duration(&format!("1 {unit}"))?.as_secs_f64()))
 }
 
+/// A length of time in its largest whole unit, as [`seconds`] reads it: `"90 days"`, `"1 hour"`. Parts of a second are left out.
+pub fn in_words(time: Duration) -> String {
+    const UNITS: [(u64, &str); 5] =
+        [(365 * DAY, "year"), (DAY, "day"), (3600, "hour"), (60, "minute"), (1, "second")];
+    let seconds = time.as_secs();
+    let fits = |(length, _): &(u64, &str)| seconds >= *length && seconds.is_multiple_of(*length);
+    let (length, unit) = UNITS.into_iter().find(fits).unwrap_or((1, "second"));
+    let count = seconds / length;
+    format!("{count} {unit}{}", if count == 1 { "" } else { "s" })
+}
+
 /// Seconds in a day without a change of clocks.
 pub const DAY: u64 = 86_400;
 
@@ -124,5 +135,21 @@ mod tests {
     #[case("999999999999999999 weeks", None)]
     fn durations(#[case] text: &str, #[case] seconds: Option<u64>) {
         assert_eq!(duration(text), seconds.map(Duration::from_secs));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn what_is_written_in_words_is_read_again(count in 0u64..10_000, unit in 0..5usize) {
+            let time = Duration::from_secs(count * [1, 60, 3600, DAY, 365 * DAY][unit]);
+            proptest::prop_assert_eq!(super::seconds(&in_words(time)), Some(time));
+        }
+    }
+
+    #[test]
+    fn lengths_in_words() {
+        let written = [(0, "0 seconds"), (60, "1 minute"), (90, "90 seconds"), (7 * DAY, "7 days")];
+        for (seconds, words) in written {
+            assert_eq!(in_words(Duration::from_secs(seconds)), words);
+        }
     }
 }

@@ -2,11 +2,11 @@
 
 use crate::failure::Failure;
 use crate::out::{QUIET, STRONG};
-use exedra_answering::config::settings::{SETTINGS, of_section};
+use exedra_answering::config::settings::{all, of_section};
 
 /// Prints the list.
 pub fn run() -> Result<(), Failure> {
-    let mut sections: Vec<&str> = SETTINGS.iter().map(|setting| setting.section).collect();
+    let mut sections: Vec<&str> = all().map(|setting| setting.section).collect();
     sections.dedup();
     for section in sections {
         let name = if section.is_empty() { "at the top" } else { section };

@@ -41,7 +41,7 @@ struct Order {
 }
 
 impl Authority {
-    /// Opens its doors.
+    /// Listens.
     pub fn open() -> Self {
         crate::secure();
         let mut params = CertificateParams::new(Vec::new()).expect("parameters");

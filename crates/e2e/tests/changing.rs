@@ -227,7 +227,7 @@ fn listeners_come_and_go_while_the_others_keep_their_sockets() {
     assert!(ask(&mut fresh));
     place.configure("");
     assert!(reload(&place, &program).0);
-    until("the door is closed", || TcpStream::connect(free).is_err().then_some(()));
+    until("the listener is closed", || TcpStream::connect(free).is_err().then_some(()));
     assert!(ask(&mut kept) && ask(&mut fresh), "who is inside stays");
     assert_eq!(program.get("lamp.example", "/").status(), 200);
 }

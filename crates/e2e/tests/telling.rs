@@ -318,7 +318,7 @@ fn a_prelude_says_what_came_before_and_what_failed() {
     );
     assert_eq!((&burst["troubled"], &burst["days"]), (&Value::from(12), &Value::from(5)));
     let observer = |when: &str, value: &str| {
-        let all = burst["witnesses"].as_array().unwrap();
+        let all = burst["evidence"].as_array().unwrap();
         let found = all.iter().find(|one| one["when"] == when && one["value"] == value);
         found.unwrap_or_else(|| panic!("{value} is not told: {burst:#}")).clone()
     };
@@ -328,11 +328,11 @@ fn a_prelude_says_what_came_before_and_what_failed() {
         (&Value::from(240), 0.0, &Value::from(0))
     );
     assert!(client["words"].as_str().unwrap().contains("240 requests came by the client 203.0.113.9"));
-    let failing = burst["witnesses"].as_array().unwrap();
+    let failing = burst["evidence"].as_array().unwrap();
     assert!(failing.iter().all(|one| one["value"] != "/"), "{burst:#}");
     // A stretch that is named is looked at whatever is in it; no burst is said to be none.
     let named = log.told(&["report", "--as", "json", "--prelude", "2026-11-06T11:54..2026-11-06T12:00"]);
-    let during = entry(&named["bursts"][0]["witnesses"], "value", "203.0.113.9");
+    let during = entry(&named["bursts"][0]["evidence"], "value", "203.0.113.9");
     assert_eq!((&during["when"], &during["during"]), (&Value::from("during"), &Value::from(240)));
     assert!(
         drawn(&exedra(&["report", "--prelude", "404", &text(&log.path)]))

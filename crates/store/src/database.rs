@@ -8,10 +8,10 @@ use crate::salvage;
 use diesel::connection::SimpleConnection;
 use diesel::{Connection, SqliteConnection};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness};
+use parking_lot::Mutex;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use thiserror::Error;
 
 /// What can go wrong with what is kept.
@@ -96,7 +96,7 @@ impl Database {
     /// [`Database::trouble`].
     pub fn of_ours(state: &Path, kind: Kind) -> Self {
         let database = Self::new(state, kind, true);
-        locked(&database.trouble).set_aside = set_aside_before(&database.path);
+        database.trouble.lock().set_aside = set_aside_before(&database.path);
         // What is wrong has been noted.
         let _ = database.run(|_| Ok(()));
         database
@@ -131,7 +131,7 @@ impl Database {
 
     /// What is the matter with it.
     pub fn trouble(&self) -> Trouble {
-        locked(&self.trouble).clone()
+        self.trouble.lock().clone()
     }
 
     /// Does something with the database, which is opened first where it has to be. A damaged one is set aside and made
@@ -140,7 +140,7 @@ impl Database {
         &self,
         run: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
-        let mut held = locked(&self.held);
+        let mut held = self.held.lock();
         let result = self.connection(&mut held).and_then(run);
         if let Err(error) = &result
             && error.is_damage()
@@ -149,7 +149,7 @@ impl Database {
             self.set_aside(error);
         }
         let unusable = result.as_ref().err().map(ToString::to_string);
-        let mut trouble = locked(&self.trouble);
+        let mut trouble = self.trouble.lock();
         if unusable.is_some() != trouble.unusable.is_some() {
             match &unusable {
                 Some(words) => tracing::error!(database = %self.path.display(), "cannot be used: {words}"),
@@ -163,7 +163,7 @@ impl Database {
     /// Something that was asked of a connection of its own, to the file of one opening, has failed. Where that is
     /// because the file is damaged, it is set aside as [`Database::run`] does.
     pub fn has_failed(&self, error: &StoreError, opening: u64) {
-        let mut held = locked(&self.held);
+        let mut held = self.held.lock();
         if error.is_damage() && opening == self.openings() && held.is_some() {
             *held = None;
             self.set_aside(error);
@@ -199,7 +199,7 @@ impl Database {
             return connect(&self.path, false);
         }
         let mut connection = open(&self.path, (self.kind.migrations)())?;
-        let latest = locked(&self.latest).take();
+        let latest = self.latest.lock().take();
         if let Some(aside) = latest.filter(|_| !self.kind.kept.is_empty()) {
             match salvage::bring_over(&aside, self.kind.kept, &mut connection) {
                 Ok(rows) => tracing::warn!(
@@ -228,8 +228,8 @@ impl Database {
                     // Where there is none, there is nothing to go with it.
                     let _ = std::fs::rename(with(&self.path, end), with(&aside, end));
                 }
-                *locked(&self.latest) = Some(aside.clone());
-                locked(&self.trouble).set_aside.push(aside);
+                *self.latest.lock() = Some(aside.clone());
+                self.trouble.lock().set_aside.push(aside);
             }
             Err(reason) => {
                 tracing::error!(database = %self.path.display(), "is damaged ({error}), and cannot be set aside: {reason}");
@@ -290,10 +290,6 @@ pub fn connect(path: &Path, make: bool) -> Result<SqliteConnection, StoreError> 
 
 fn failed(path: &Path, error: &dyn std::fmt::Display) -> StoreError {
     StoreError::Open { path: path.to_owned(), reason: error.to_string() }
-}
-
-fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(test)]

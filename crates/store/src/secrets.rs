@@ -5,10 +5,10 @@ use crate::schema::secrets;
 use base64::Engine;
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
+use parking_lot::Mutex;
 use rand::Rng;
 use sha2::{Digest, Sha256};
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
@@ -121,7 +121,7 @@ impl Secrets {
 
     /// The time, where the system's clock says this: never before what it was.
     fn forward(&self, told: i64) -> Result<i64, StoreError> {
-        let known = *self.clock.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = *self.clock.lock();
         let before = match known {
             Some(clock) => clock.latest + clock.at.elapsed().as_secs() as i64,
             // What was made before the start was made in the past.
@@ -131,7 +131,7 @@ impl Secrets {
             }
         };
         let latest = told.max(before);
-        let mut clock = self.clock.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut clock = self.clock.lock();
         // Whole seconds are counted: what is left of one goes on counting.
         if clock.is_none_or(|clock| latest > clock.latest) {
             *clock = Some(Clock { latest, at: Instant::now() });

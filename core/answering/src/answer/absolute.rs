@@ -1,4 +1,15 @@
 //! Whole addresses, with scheme and host, and which of our sites they lead into.
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! use exedra_answering::answer::absolute::{leads_to, leads_within};
+//! use exedra_answering::config::SiteId;
+//! let target = leads_to(&config, "https://a.example/tides/?day=14#noon").unwrap();
+//! assert_eq!((target.host, target.path(), target.query()), ("a.example", "/tides/", Some("day=14")));
+//! assert_eq!(leads_within(&config, SiteId(0), "http://elsewhere.example/"), None);
+//! ```
 
 use super::home::site_of;
 use crate::config::{Config, SiteId};

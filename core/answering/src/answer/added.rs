@@ -3,9 +3,10 @@
 use super::represent::{insert, value};
 use super::trace::Place;
 use super::{Answer, Body, Obligations};
-use crate::config::{Compress, Config};
+use crate::config::Config;
 use crate::facts::RecordedFacts;
-use crate::rules::{Cors, Lifetime, Limit};
+use crate::rules::Cors;
+use crate::rules::effects::Changes;
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use smallvec::SmallVec;
 use smol_str::SmolStr;
@@ -15,13 +16,11 @@ use smol_str::SmolStr;
 pub(super) struct Added {
     /// Fields of the answer, the later one winning; `None` takes one away.
     pub headers: Vec<(HeaderName, Option<HeaderValue>)>,
-    pub cache: Option<Lifetime>,
-    pub compress: Option<Compress>,
-    pub listing: Option<(bool, Place)>,
+    /// What else is different.
+    pub changes: Changes,
+    /// Where it was said whether folders are listed.
+    pub listing_place: Option<Place>,
     pub index: Option<Vec<String>>,
-    pub cors: Option<Cors>,
-    pub limits: SmallVec<[Limit; 1]>,
-    pub log: Option<bool>,
     /// Who has signed in.
     pub user: Option<SmolStr>,
     /// Realms whose users it is one of.
@@ -37,11 +36,21 @@ pub(super) struct Added {
 }
 
 impl Added {
+    /// Takes in what a rule or a folder changes. `place` is where it is said.
+    pub fn change(&mut self, changes: &Changes, place: impl FnOnce() -> Place) {
+        if changes.listing.is_some() {
+            self.listing_place = Some(place());
+        }
+        self.changes.add(changes);
+    }
+
     /// Makes it part of an answer.
     pub fn apply(self, config: &Config, facts: &RecordedFacts<'_>, answer: &mut Answer) {
+        // What acts before the answer is known has acted: how it is compressed, whether it is a listing.
+        let Changes { cache, compress: _, listing: _, limits, log, cors } = self.changes;
         let headers = &mut answer.headers;
         let is_lasting = answer.status.is_success() || answer.status == 304;
-        if let Some(lifetime) = self.cache.filter(|_| is_lasting) {
+        if let Some(lifetime) = cache.filter(|_| is_lasting) {
             insert(
                 headers,
                 header::CACHE_CONTROL,
@@ -54,7 +63,7 @@ impl Added {
                 None => _ = headers.remove(name),
             }
         }
-        if let Some(cors) = &self.cors {
+        if let Some(cors) = &cors {
             share(cors, facts, headers, answer.body == Body::None && answer.status == 204);
         }
         if let Some(realm) =
@@ -73,8 +82,8 @@ impl Added {
             headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
         }
         answer.bound = Some(Box::new(Obligations {
-            limits: self.limits,
-            log: self.log.unwrap_or(true),
+            limits,
+            log: log.unwrap_or(true),
             user: self.user,
             fired: self.fired,
             rule: self.rule,

@@ -1,4 +1,13 @@
 //! Conditional requests, in the order of precedence of RFC 9110 §13.2.2.
+//!
+//! ```
+//! use exedra_answering::answer::conditions::{Outcome, evaluate};
+//! use exedra_answering::facts::{Facts, Fields, RecordedFacts};
+//! let headers = [(http::header::IF_NONE_MATCH, "\"v1\"".parse().unwrap())].into_iter().collect();
+//! let facts = RecordedFacts::new(Facts { fields: Fields::All(&headers), ..Facts::UNKNOWN });
+//! assert_eq!(evaluate(&facts, "\"v1\"", None), Outcome::NotModified);
+//! assert_eq!(evaluate(&facts, "\"v2\"", None), Outcome::Proceed);
+//! ```
 
 use super::FileFacts;
 use crate::facts::RecordedFacts;

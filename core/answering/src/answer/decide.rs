@@ -3,6 +3,17 @@
 //!
 //! - [`super::steering`]: rules and what they do
 //! - [`super::sending`]: what is sent once the place is known
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! use exedra_answering::answer::{Decision, answer};
+//! use exedra_answering::facts::{Facts, Known};
+//! let facts = Facts { host: Known::Is("a.example"), method: Known::Is("GET"), path: Known::Is("/"), ..Facts::UNKNOWN };
+//! // A decision that wants to know something of the folder waits for a reply: `Decision::by` gives it.
+//! assert!(matches!(answer(&config, facts), Decision::Ask(..)));
+//! ```
 
 use super::added::Added;
 use super::home::{Home, home, site_for};
@@ -357,8 +368,8 @@ impl<'a, W: Observer> Deciding<'a, W> {
             let place = folder.join(name);
             return self.ask(id, place, Stage::Index(folder, nth));
         }
-        let (on, place) = match added.and_then(|added| added.listing.clone()) {
-            Some((on, place)) => (on, Some(place)),
+        let (on, place) = match added.and_then(|added| Some((added.changes.listing?, added))) {
+            Some((on, added)) => (on, added.listing_place.clone()),
             None => (site.listing, site.origins.get("listing").map(Place::from)),
         };
         match on {

@@ -1,5 +1,14 @@
 //! Which site a host leads to, and where a request belongs that came by another host of its site, or without the HTTPS
 //! that it requires.
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! use exedra_answering::answer::home::site_for;
+//! assert!(site_for(&config, "A.Example.").is_some());
+//! assert_eq!(site_for(&config, "b.example"), None);
+//! ```
 
 use super::trace::Place;
 use crate::config::{Config, Https, Site, SiteId};

@@ -2,6 +2,16 @@
 //!
 //! Folders stand in a block of their own above the files. The order is chosen by links, without script:
 //! `?by=name`, `?by=-size`, `?by=changed`; long listings are cut into pages, `?page=2`.
+//!
+//! ```
+//! use exedra_answering::answer::listing::{Kind, Listed, Wanted, json};
+//! let tides = Listed { name: "high tide.txt".to_owned(), kind: Kind::File, bytes: 512, changed: 0 };
+//! assert_eq!(tides.link(), "high%20tide.txt");
+//! let all = json(&[tides.clone()], Wanted::understand("by=-size"), |_| true);
+//! assert!(all.contains("512"));
+//! let none = json(&[tides], Wanted::understand(""), |_| false);
+//! assert!(!none.contains("512"), "whoever may not open it does not see it");
+//! ```
 
 use super::pages::escaped;
 use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};

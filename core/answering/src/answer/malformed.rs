@@ -2,6 +2,14 @@
 //!
 //! Such a request runs through no rule: what it asks for cannot be told. The site's own page for the status is shown
 //! where its host is known; the built-in one says what is wrong.
+//!
+//! ```
+//! use exedra_answering::answer::malformed::{Malformed, fault_of_target, is_authority};
+//! assert_eq!(fault_of_target(b"/tides?day=14"), None);
+//! let fault = fault_of_target(b"/a<b").unwrap();
+//! assert_eq!((&fault, fault.status().as_u16()), (&Malformed::Character('<'), 400));
+//! assert!(is_authority("harbour.example:8080") && !is_authority("user@harbour.example"));
+//! ```
 
 use super::decide::Deciding;
 use super::home::site_for;

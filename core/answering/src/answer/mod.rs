@@ -19,6 +19,20 @@
 //! - [`malformed`]: requests whose target or host is none
 //! - [`pages`]: the built-in pages
 //! - [`trace`]: the steps that led to an answer; [`verdicts`]: why each codec was taken, or not
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! use exedra_answering::answer::{Body, Credentials, SitePath, Tree, answer};
+//! use exedra_answering::facts::{Facts, Known};
+//! let facts = Facts { host: Known::Is("a.example"), method: Known::Is("GET"), path: Known::Is("/fog"), ..Facts::UNKNOWN };
+//! let Ok((found, ())) = answer(&config, facts).by(&Tree::default().file("fog", 120));
+//! assert!(matches!(&found.body, Body::File { path, .. } if *path == SitePath::root().join("fog")));
+//! assert!(found.is_for_same_octets(), "it may be remembered: nothing but the request had a say");
+//! let secret = Credentials { realm: 0, user: "mara".to_owned(), password: "ebb".to_owned() };
+//! assert!(!format!("{secret:?}").contains("ebb"), "passwords are shown to nobody");
+//! ```
 
 pub mod absolute;
 mod added;

@@ -1,4 +1,15 @@
 //! Which content coding an answer is sent in (RFC 9110 §12.5.3).
+//!
+//! ```
+//! use exedra_answering::answer::Form;
+//! use exedra_answering::answer::negotiate::{Accepted, codings, form, prefers_json};
+//! use exedra_answering::encode::Codec;
+//! let accepted = Accepted::understand("gzip;q=0.5, br");
+//! assert_eq!((accepted.quality(Codec::Brotli), accepted.quality(Codec::Gzip)), (Some(1.0), Some(0.5)));
+//! let liked = codings(Some("gzip;q=0.5, br"), &[Codec::Gzip, Codec::Brotli]);
+//! assert_eq!(form(&liked, &Default::default()), Form::Quick(Codec::Brotli));
+//! assert!(prefers_json(Some("application/json")) && !prefers_json(None));
+//! ```
 
 use super::{Encoded, Encodings, Form};
 use crate::encode::Codec;

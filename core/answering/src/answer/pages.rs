@@ -1,5 +1,12 @@
 //! What is said of an error where the site has no page of its own: what happened, what to do, and no more
 //! than that; for people as a page, for programs as a problem (RFC 9457).
+//!
+//! ```
+//! use exedra_answering::answer::pages::{built_in, problem};
+//! use http::StatusCode;
+//! assert!(built_in(StatusCode::NOT_FOUND, None).contains("404"));
+//! assert!(problem(StatusCode::BAD_REQUEST, Some("The Host header is not valid.")).contains("Host header"));
+//! ```
 
 use exedra_common::text::clean_value;
 use http::StatusCode;

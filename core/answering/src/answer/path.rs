@@ -4,6 +4,16 @@
 //! out of nothing and contains no octet that a file system could take for something else. (That no link
 //! leads out of the folder is for whoever opens it to see to.) Before that, a path is made [`Tidy`]: rules see
 //! that form, also of paths that lead to no place.
+//!
+//! ```
+//! use exedra_answering::answer::path::{NoPath, SitePath, resolve, tidy};
+//! let found = resolve("/tides/./2026//fog.html").unwrap();
+//! assert_eq!((found.place.as_str(), found.tidy.untidy), ("tides/2026/fog.html", true));
+//! assert_eq!(resolve("/staff/.users").unwrap_err(), NoPath::Nowhere);
+//! assert_eq!(tidy("tides").unwrap_err(), NoPath::Malformed);
+//! let folder = SitePath::root().join("tides");
+//! assert_eq!((folder.address(), folder.depth()), ("/tides".to_owned(), 1));
+//! ```
 
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use smol_str::{SmolStr, format_smolstr};

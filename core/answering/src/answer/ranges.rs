@@ -2,6 +2,13 @@
 //!
 //! Absurd requests are bounded: overlapping and touching ranges become one, and whoever asks for more than
 //! [`MOST_RANGES`] of them, or for more octets than the file has, gets the whole file instead (§17.15).
+//!
+//! ```
+//! use exedra_answering::answer::ranges::{Ranges, understand};
+//! assert_eq!(understand("bytes=0-99,900-", 1000), Ranges::Parts(vec![0..100, 900..1000]));
+//! assert_eq!(understand("bytes=5000-", 1000), Ranges::Outside);
+//! assert_eq!(understand("lines=1-2", 1000), Ranges::Ignored);
+//! ```
 
 use std::ops::Range;
 

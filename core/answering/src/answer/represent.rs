@@ -2,6 +2,20 @@
 //!
 //! Whatever does not depend on the request stands ready-made on a [`FileMetadata`], which whoever looks at the disk
 //! may keep beside what it found.
+//!
+//! ```
+//! use exedra_answering::answer::represent::{FileMetadata, represent};
+//! use exedra_answering::answer::{Encodings, FileFacts, Form, SitePath};
+//! use exedra_answering::encode::Codec;
+//! let facts = FileFacts { size: 5000, modified: 1_000_000_000_000_000_000, stamp: 0 };
+//! let path = SitePath::root().join("tides.css");
+//! let file = FileMetadata::new(&path, facts, None, b"", &Default::default());
+//! let plain = represent(&file, None, &Encodings::default());
+//! assert_eq!((plain.form, plain.size), (Form::Plain, Some(5000)));
+//! let encoded = represent(&file, Some(&[Codec::Brotli]), &Encodings::default());
+//! assert_eq!(encoded.headers["content-encoding"], "br");
+//! assert!(encoded.tag.to_str().unwrap().starts_with("W/"), "what is encoded in passing has a weak entity tag");
+//! ```
 
 use super::negotiate::Codings;
 use super::types::{MediaType, MediaTypes};

@@ -8,14 +8,24 @@ use super::represent::{self, FileMetadata, Representation, insert};
 use super::trace::{Cause, Observer, Step, Verdict};
 use super::verdicts::verdicts;
 use super::{Body, Decision, Encodings, FileFacts, Form, Piece, SitePath};
-use crate::config::Compress;
+use crate::config::{Compress, Site};
 use crate::encode::Codec;
 use crate::facts::Fields;
 use http::{HeaderMap, HeaderValue, StatusCode, header};
+use std::borrow::Cow;
 use std::ops::Range;
 use std::sync::Arc;
 
 impl<'a, W: Observer> Deciding<'a, W> {
+    /// How answers are compressed: as the site says, but for what rules and folders have changed.
+    fn compress(&self, site: &'a Site) -> Cow<'a, Compress> {
+        let mut compress = Cow::Borrowed(&site.compress);
+        if let Some(change) = self.added.as_ref().and_then(|added| added.changes.compress.as_ref()) {
+            compress.to_mut().change(change);
+        }
+        compress
+    }
+
     /// What is in a folder: a page, or JSON. It is made anew each time, so its entity tag is what it says.
     pub(super) fn list(mut self, folder: &SitePath, names: &[Listed]) -> Decision<'a, W> {
         let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
@@ -29,8 +39,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
                 ("text/html; charset=utf-8", "text/html", page)
             }
         };
-        let changed = self.added.as_mut().and_then(|added| added.compress.take());
-        let compress = changed.as_ref().unwrap_or(&site.compress);
+        let compress = &*self.compress(site);
         let codings = represent::codings(compress, &self.facts, body.len() as u64, essence);
         let codec = codings.and_then(|codings| codings.first().copied());
         let form = codec.map_or(Form::Plain, Form::Quick);
@@ -72,8 +81,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         let (Some(id), Some(site)) = (self.site, self.settings()) else {
             return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
         };
-        let compress =
-            self.added.as_ref().and_then(|added| added.compress.as_ref()).unwrap_or(&site.compress);
+        let compress = &*self.compress(site);
         match represent::codings(compress, &self.facts, file.facts.size, &file.media.essence) {
             Some(liked) if !liked.is_empty() => self.ask(id, path, Stage::Encodings(file, liked, status)),
             liked => self.encoded(path, &file, liked.as_deref(), &Encodings::default(), status),
@@ -90,8 +98,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         status: Option<StatusCode>,
     ) -> Decision<'a, W> {
         let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
-        let changed = self.added.as_mut().and_then(|added| added.compress.take());
-        let compress = changed.as_ref().unwrap_or(&site.compress);
+        let compress = &*self.compress(site);
         let facts = &self.facts;
         let is_get = facts.method().value() == Some("GET");
         let range = facts.field(&header::RANGE).value().filter(|_| is_get && status.is_none());
@@ -176,11 +183,11 @@ impl<'a, W: Observer> Deciding<'a, W> {
 
     /// None of the parts asked for is there: 416, with the length that is (RFC 9110 §15.5.17).
     fn outside(self, size: u64) -> Decision<'a, W> {
-        let mut turn = self.built_in(StatusCode::RANGE_NOT_SATISFIABLE);
-        if let Decision::Done(answer, _) = &mut turn {
+        let mut decision = self.built_in(StatusCode::RANGE_NOT_SATISFIABLE);
+        if let Decision::Done(answer, _) = &mut decision {
             insert(&mut answer.headers, header::CONTENT_RANGE, &format!("bytes */{size}"));
         }
-        turn
+        decision
     }
 }
 

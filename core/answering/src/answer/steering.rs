@@ -117,28 +117,23 @@ impl<'a, W: Observer> Deciding<'a, W> {
         let Ok(settings) = &level.settings else { return None };
         let folder = level.folder.clone();
         self.observer.see(|| Step::Folder { folder });
-        let compress = self.settings().map(|site| &site.compress);
+        let place = |key| Place {
+            folder: Some(level.folder.clone()),
+            span: settings.places.get(key).cloned().unwrap_or_default(),
+        };
+        let effects = &settings.effects;
         let added = self.added.get_or_insert_default();
-        if let Some((on, span)) = &settings.listing {
-            added.listing = Some((*on, Place { folder: Some(level.folder.clone()), span: span.clone() }));
-        }
-        if let Some((index, _)) = &settings.index {
+        added.change(&effects.changes, || place("listing"));
+        if let Some(index) = &settings.index {
             added.index = Some(index.clone());
         }
-        if let Some((cache, _)) = settings.cache {
-            added.cache = Some(cache);
-        }
-        if let (Some((change, _)), Some(site)) = (&settings.compress, compress) {
-            added.compress.get_or_insert_with(|| site.clone()).change(change);
-        }
         let path = Seen::new(self.path.written.as_ref());
-        add_headers(added, &settings.headers, &self.facts, &path, &Captures::default());
-        if let Some((status, span)) = &settings.refuse {
-            let (status, place) = (*status, Place { folder: Some(level.folder.clone()), span: span.clone() });
-            self.see_cause(Step::Refused { status, place }, None);
+        add_headers(added, &effects.headers, &self.facts, &path, &Captures::default());
+        if let Some(Answering::Refuse(status)) = effects.answer {
+            self.see_cause(Step::Refused { status, place: place("refuse") }, None);
             return Some(Outcome::Answer(Sent::Refused(status)));
         }
-        settings.login.as_ref().map(|(realm, _)| Outcome::Login(*realm))
+        effects.login.map(Outcome::Login)
     }
 
     /// Runs rules until one of them leads somewhere: what to, and which rule it was. `folder` is the one they stand in, and
@@ -221,26 +216,13 @@ impl<'a, W: Observer> Deciding<'a, W> {
         folder: Option<(&FolderLevel, &Seen<'_>)>,
     ) -> Outcome {
         let effects = &rule.effects;
-        let compress = self.settings().map(|site| &site.compress);
         let (_, path, captures) = captured;
         let added = self.added.get_or_insert_default();
         add_headers(added, &effects.headers, &self.facts, path, captures);
-        added.cache = effects.cache.or(added.cache);
-        added.log = effects.log.or(added.log);
-        added.limits.extend(effects.limit);
-        if effects.limit.is_some() {
-            added.rule = Some((*rule.name).into());
-        }
-        if let Some(on) = effects.listing {
-            added.listing = Some((on, place_of(rule, folder)));
-        }
-        if let (Some(change), Some(site)) = (&effects.compress, compress) {
-            added.compress.get_or_insert_with(|| site.clone()).change(change);
-        }
-        if let Some(cors) = &effects.cors {
-            added.cors = Some(cors.clone());
-        }
-        if effects.answer.is_some() || effects.serve.is_some() || effects.login.is_some() {
+        added.change(&effects.changes, || place_of(rule, folder));
+        let does_more =
+            effects.serve.is_some() || effects.login.is_some() || !effects.changes.limits.is_empty();
+        if effects.answer.is_some() || does_more {
             added.rule = Some((*rule.name).into());
         }
         // What is guarded answers nothing before its guard has been passed.

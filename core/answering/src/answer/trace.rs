@@ -2,6 +2,19 @@
 //!
 //! Deciding tells an [`Observer`] what it does. The ordinary one is `()`, which hears nothing and costs
 //! nothing; a [`Trace`] writes everything down. Steps are facts; [`Step::words`] says them.
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! use exedra_answering::answer::{Step, Trace, Tree, answer_traced};
+//! use exedra_answering::facts::{Facts, Known};
+//! let facts = Facts { host: Known::Is("a.example"), method: Known::Is("GET"), path: Known::Is("/x"), ..Facts::UNKNOWN };
+//! let Ok((answer, trace)) = answer_traced(&config, facts, Trace::complete()).by(&Tree::default());
+//! assert_eq!(answer.status, 404);
+//! assert!(matches!(&trace.steps[0], Step::Site { site, .. } if site == "a"));
+//! assert!(trace.steps.iter().all(|step| !step.words().is_empty()));
+//! ```
 
 use super::conditions::Outcome;
 use super::path::NoPath;

@@ -1,4 +1,13 @@
 //! Media types by extension, with their charset.
+//!
+//! ```
+//! use exedra_answering::answer::types::{MediaTypes, media_type};
+//! assert_eq!(media_type("tides.html").value, "text/html; charset=utf-8");
+//! let mut types = MediaTypes::default();
+//! types.set("chart", "application/vnd.lindry.chart").unwrap();
+//! assert_eq!(types.of("harbour.chart", b"", true).essence, "application/vnd.lindry.chart");
+//! assert!(types.set("chart", "chart").is_err());
+//! ```
 
 use http::HeaderValue;
 use smol_str::SmolStr;

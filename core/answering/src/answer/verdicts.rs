@@ -2,6 +2,19 @@
 //!
 //! Choosing itself does not go through this: it has to be quick, and this has to be complete. A property
 //! test holds the two equal.
+//!
+//! ```
+//! use exedra_answering::answer::represent::FileMetadata;
+//! use exedra_answering::answer::trace::Verdict;
+//! use exedra_answering::answer::verdicts::verdicts;
+//! use exedra_answering::answer::{Encodings, FileFacts, Form, SitePath};
+//! use exedra_answering::config::Compress;
+//! use exedra_answering::facts::Facts;
+//! let facts = FileFacts { size: 10, modified: 0, stamp: 0 };
+//! let file = FileMetadata::new(&SitePath::root().join("a.txt"), facts, None, b"", &Default::default());
+//! let all = verdicts(&Compress::default(), &Facts::UNKNOWN, &file, &Encodings::default(), Form::Plain, false);
+//! assert!(all.iter().any(|(_, verdict)| matches!(verdict, Verdict::Small { bytes: 10, .. })));
+//! ```
 
 use super::negotiate::Accepted;
 use super::represent::{self, FileMetadata};

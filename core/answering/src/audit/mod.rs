@@ -2,6 +2,13 @@
 //!
 //! Whether something can be reached is not decided here but by [`crate::answer`], like any request; this is
 //! only about what it would be. [`KINDS`] is the one list.
+//!
+//! ```
+//! use exedra_answering::audit::{KINDS, exposure};
+//! assert!(exposure("backup/site.tar.gz", b"").is_some());
+//! assert!(exposure("tides/today.html", b"<!doctype html>").is_none());
+//! assert!(KINDS.len() > 5);
+//! ```
 
 /// How many octets of a file are looked at.
 pub const LOOKED_AT: usize = 128;

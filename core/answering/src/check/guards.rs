@@ -53,7 +53,7 @@ impl Tree<'_> {
         let is_guard = |rule: &&Rule| {
             let effects = &rule.effects;
             effects.login.is_some()
-                || effects.limit.is_some()
+                || !effects.changes.limits.is_empty()
                 || matches!(effects.answer, Some(Answering::Refuse(_)))
         };
         let mut guards = rules.iter().filter(is_guard).filter(|rule| rule.path.is_some()).peekable();

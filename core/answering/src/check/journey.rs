@@ -1,4 +1,19 @@
 //! Where a visitor comes to who follows redirects through the whole decision: rules, main host, HTTPS, folders.
+//!
+//! ```
+//! use exedra_answering::answer::Tree;
+//! use exedra_answering::check::journey::{Journey, follow};
+//! use exedra_answering::check::probe::ways;
+//! use exedra_answering::config::{SiteId, understand};
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n\
+//!             [[site.rules]]\npath = \"/{any*}\"\nredirect = \"/again/\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! let visitor = ways(&config, SiteId(0)).remove(0);
+//! match follow(&config, visitor, &Tree::default()) {
+//!     Journey::Arrived(way, status) => assert!(way.len() <= 2 || status.is_success()),
+//!     Journey::Endless(way) => assert!(way.len() > 1),
+//! }
+//! ```
 
 use super::Disk;
 use super::probe::Probe;

@@ -10,6 +10,18 @@
 //!
 //! All of it runs the pure core, on questions that somebody else answers. Whether files and certificates are there is
 //! for the service to see.
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! use exedra_answering::answer::Tree;
+//! use exedra_answering::check::check;
+//! let wrong = format!("{text}[[site.rules]]\npath = \"/staff/{{*}}\"\nrefuse = 403\n");
+//! let config = understand(&wrong, std::path::Path::new("")).unwrap();
+//! let found = check(&config, &Tree::default().file("index.html", 100), &[], None);
+//! assert!(found.iter().any(|one| one.message.contains("protects nothing")));
+//! ```
 
 pub mod follow;
 pub mod guards;

@@ -1,5 +1,10 @@
 //! Error pages that could not be shown, or not with all that belongs to them; and pages that look like error pages and are
 //! none.
+//!
+//! ```
+//! use exedra_answering::check::pages::relative_links;
+//! assert_eq!(relative_links("<img src=\"gull.png\"><a href=\"/tides\">"), ["gull.png"]);
+//! ```
 
 use super::probe::ways;
 use super::{Disk, Spoken};
@@ -135,7 +140,7 @@ impl Pages<'_> {
                 continue;
             }
             let at_home = ways(self.config, self.id).into_iter().rev().find(|probe| {
-                probe.scheme == Scheme::Https || !self.config.listeners.iter().any(|door| door.https)
+                probe.scheme == Scheme::Https || !self.config.listeners.iter().any(|listener| listener.https)
             });
             let Some(mut probe) = at_home else { continue };
             probe.host = site.main_host.as_ref().map_or(probe.host, |main| main.value.clone());

@@ -17,7 +17,7 @@ pub fn check(config: &Config) -> Vec<Diagnostic> {
             agents(&site.compress.not_for, &place, &mut found);
         }
         for rule in site.rules.written() {
-            let Some(CompressChange { types: listed, not_for, .. }) = &rule.effects.compress else {
+            let Some(CompressChange { types: listed, not_for, .. }) = &rule.effects.changes.compress else {
                 continue;
             };
             types(site, listed.as_deref().unwrap_or_default(), &rule.place, &mut found);

@@ -1,4 +1,14 @@
 //! Requests that are tried: made from what a rule asks for, so that it fits.
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! use exedra_answering::check::probe::ways;
+//! use exedra_answering::config::SiteId;
+//! let ways = ways(&config, SiteId(0));
+//! assert_eq!(ways.iter().map(|probe| probe.address()).collect::<Vec<_>>(), ["http://a.example/"]);
+//! ```
 
 use crate::config::{Config, Site, SiteId};
 use crate::facts::{AgentPart, FactName, Facts, Fields, Known, LocalTime, RecordedFacts, Scheme};
@@ -310,7 +320,8 @@ pub fn ways(config: &Config, id: SiteId) -> Vec<Probe> {
     hosts.dedup();
     hosts.truncate(4);
     let schemes = [Scheme::Http, Scheme::Https];
-    let there =
-        schemes.into_iter().filter(|scheme| config.listeners.iter().any(|door| door.scheme() == *scheme));
+    let there = schemes
+        .into_iter()
+        .filter(|scheme| config.listeners.iter().any(|listener| listener.scheme() == *scheme));
     there.flat_map(|scheme| hosts.iter().map(move |host| Probe::of(host, scheme))).collect()
 }

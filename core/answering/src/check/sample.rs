@@ -3,6 +3,14 @@
 //! Whether rules lead in circles depends on segments only by whether they are ones that some rule names. So captures are
 //! tried with all segments that the site's rules name, with one that none of them names, and rests also with whole paths
 //! of other rules.
+//!
+//! ```
+//! use exedra_answering::check::sample::{Pool, paths};
+//! use exedra_answering::rules::Pattern;
+//! let pattern = Pattern::understand("/notices/{year}/{rest*}").unwrap();
+//! let some = paths(Some(&pattern), &Pool::of([].iter()), 3);
+//! assert!(some.len() <= 3 && some.iter().all(|path| path.starts_with("/notices/")));
+//! ```
 
 use crate::rules::pattern::{Bit, Segment};
 use crate::rules::{Answering, Pattern, Rule};

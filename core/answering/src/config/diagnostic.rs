@@ -1,4 +1,14 @@
 //! Mistakes in a configuration: as facts first, drawn second.
+//!
+//! ```
+//! use exedra_answering::config::diagnostic::{Diagnostic, draw};
+//! use exedra_answering::config::Sources;
+//! let sources = Sources::one("exedra.toml", "lisstener = 1\n");
+//! let mistake = Diagnostic::error(0..9, "there is no setting `lisstener`", "not known").remedy("did you mean `listener`?");
+//! assert!(mistake.is_error() && !mistake.clone().of_folder().is_error());
+//! let drawn = draw(&[mistake], &sources, false);
+//! assert!(drawn.contains("exedra.toml:1") && drawn.contains("did you mean `listener`?"));
+//! ```
 
 use super::sources::Sources;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};

@@ -3,6 +3,18 @@
 //! A [`Section`] hands out its values one by one. Whatever is of the wrong kind, missing though required, or
 //! not in the list at all becomes a diagnostic here, so that the understanding of a configuration only has
 //! to look at meanings.
+//!
+//! ```
+//! use exedra_answering::config::document::Section;
+//! use toml::de::DeTable;
+//! let text = "[limits]\nconections = 3\n";
+//! let document = DeTable::parse(text).unwrap();
+//! let mut mistakes = Vec::new();
+//! let limits = Section::top(&document, 0, &mut mistakes).section("limits", &mut mistakes);
+//! assert_eq!(limits.number("connections").map(|number| number.value), None);
+//! assert_eq!(mistakes[0].remedy.as_deref(), Some("did you mean `connections`?"));
+//! assert_eq!(&text[mistakes[0].span.clone()], "conections");
+//! ```
 
 use super::Located;
 use super::diagnostic::Diagnostic;
@@ -127,8 +139,10 @@ impl<'t> Section<'t> {
         self.table.map(|table| pairs(table, self.begins)).unwrap_or_default()
     }
 
+    /// A value that the list of settings knows in this section; nothing else can be asked for.
     fn value(&self, key: &str) -> Option<&'t Spanned<DeValue<'t>>> {
-        self.table?.iter().find(|(name, _)| name.get_ref() == key).map(|(_, value)| value)
+        let (_, value) = self.table?.iter().find(|(name, _)| name.get_ref() == key)?;
+        of_section(self.name).any(|setting| setting.key == key).then_some(value)
     }
 
     fn hold_against_list(&self, diagnostics: &mut Vec<Diagnostic>) {

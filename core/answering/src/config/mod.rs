@@ -8,6 +8,20 @@
 //! - [`folder`]: what a folder's `.exedra.toml` says
 //!
 //! Reading files is somebody else's business; so is whether a folder exists.
+//!
+//! ```
+//! use exedra_answering::config::{Https, understand};
+//! use exedra_answering::facts::Scheme;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:7380\"\n[[site]]\nname = \"harbour\"\nhosts = [\"harbour.example\"]\n\
+//!             folder = \"harbour\"\n";
+//! let config = understand(text, std::path::Path::new("/srv")).unwrap();
+//! let site = &config.sites[0];
+//! assert_eq!(site.root(), Some(std::path::Path::new("/srv/harbour")));
+//! assert_eq!((site.https.value, config.public_port(Scheme::Http)), (Https::Offered, Some(7380)));
+//! assert!(site.compress.has_type("text/css") && !site.compress.has_type("image/png"));
+//! let mistakes = understand("[[sit]]\n", std::path::Path::new("")).unwrap_err();
+//! assert_eq!(mistakes[0].remedy.as_deref(), Some("did you mean `site`?"));
+//! ```
 
 pub mod diagnostic;
 pub mod document;

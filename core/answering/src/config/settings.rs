@@ -1,79 +1,14 @@
 //! The one list of settings. What a section may hold, of which kind, and what it is for.
+//!
+//! ```
+//! use exedra_answering::config::settings::{Kind, all, of_section};
+//! assert!(of_section("rules").any(|setting| setting.key == "cors" && setting.kind == Kind::TextsOrSection));
+//! assert!(all().all(|setting| !setting.about.is_empty() && !setting.example.is_empty()));
+//! ```
 
-/// What a setting holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
-    /// One text.
-    Text,
-    /// A list of texts.
-    Texts,
-    /// `true` or `false`.
-    Flag,
-    /// A whole number, not below zero.
-    Number,
-    /// One text, or a section of its own.
-    TextOrSection,
-    /// One text, or a list of them.
-    TextOrTexts,
-    /// `true` or `false`, or a section of its own.
-    FlagOrSection,
-    /// A list of texts, or a section of its own.
-    TextsOrSection,
-    /// A section of its own.
-    Section,
-    /// Any number of sections of its own.
-    Sections,
-}
-
-impl Kind {
-    /// The kind as a person would say it.
-    pub fn in_words(self) -> &'static str {
-        match self {
-            Kind::Text => "a text in quotation marks",
-            Kind::Texts => "a list of texts",
-            Kind::Flag => "true or false",
-            Kind::Number => "a whole number",
-            Kind::TextOrSection => "a text in quotation marks, or a section",
-            Kind::TextOrTexts => "a text in quotation marks, or a list of texts",
-            Kind::FlagOrSection => "true or false, or a section",
-            Kind::TextsOrSection => "a list of texts, or a section",
-            Kind::Section => "a section",
-            Kind::Sections => "sections in double brackets",
-        }
-    }
-}
-
-/// One setting.
-#[derive(Debug, Clone, Copy)]
-pub struct Setting {
-    /// The section it belongs to; empty for the top of the file.
-    pub section: &'static str,
-    /// Its key.
-    pub key: &'static str,
-    /// What it holds.
-    pub kind: Kind,
-    /// Whether a section without it is a mistake.
-    pub required: bool,
-    /// How it is written.
-    pub example: &'static str,
-    /// What it is for.
-    pub about: &'static str,
-}
-
-const fn setting(
-    section: &'static str,
-    key: &'static str,
-    kind: Kind,
-    example: &'static str,
-    about: &'static str,
-) -> Setting {
-    Setting { section, key, kind, required: false, example, about }
-}
-
-const fn required(mut setting: Setting) -> Setting {
-    setting.required = true;
-    setting
-}
+use crate::rules::effects::EFFECTS;
+pub use crate::setting::{Kind, Setting};
+use crate::setting::{required, setting};
 
 /// Types that are compressed where nothing else is said.
 pub const COMPRESSED_TYPES: &[&str] = &[
@@ -98,8 +33,8 @@ pub const COMPRESSED_TYPES: &[&str] = &[
     "model/obj",
 ];
 
-/// Every setting there is.
-pub const SETTINGS: &[Setting] = &[
+/// Of the service, its sites, and their rules but for what these do.
+const SETTINGS: &[Setting] = &[
     setting("", "service", Kind::Section, "[service]", "the service as a whole"),
     setting("", "listener", Kind::Sections, "[[listener]]", "an address on which sites answer"),
     setting("", "certificate", Kind::Sections, "[[certificate]]", "a certificate for some hosts"),
@@ -500,113 +435,10 @@ pub const SETTINGS: &[Setting] = &[
         "when = { scheme = \"http\" }",
         "facts that must be so, as `exedra facts` lists them; ! negates",
     ),
-    setting(
-        "rules",
-        "redirect",
-        Kind::Text,
-        "redirect = \"/notices/{year}/{rest}\"",
-        "sends the visitor there",
-    ),
-    setting(
-        "rules",
-        "status",
-        Kind::Number,
-        "status = 308",
-        "how: 301, 302, 303, 307, 308; 307 where not set",
-    ),
-    setting(
-        "rules",
-        "query",
-        Kind::Text,
-        "query = \"drop\"",
-        "leaves the query behind; it is kept where not set",
-    ),
-    setting(
-        "rules",
-        "serve",
-        Kind::Text,
-        "serve = \"/app.html\"",
-        "serves another path of the site, unseen by the visitor",
-    ),
-    setting("rules", "refuse", Kind::Number, "refuse = 403", "answers with this status"),
-    setting("rules", "gone", Kind::Flag, "gone = true", "answers that it is gone for good (410)"),
-    setting("rules", "login", Kind::Text, "login = \"staff\"", "lets only users of this [[realm]] go on"),
-    setting(
-        "rules",
-        "headers",
-        Kind::Section,
-        "headers = { X-Content-Type-Options = \"nosniff\" }",
-        "fields of the answer; false takes one away",
-    ),
-    setting(
-        "rules",
-        "cache",
-        Kind::Text,
-        "cache = \"1 year\"",
-        "how long the answer may be kept; or \"never\", or \"ask\" each time",
-    ),
-    setting(
-        "rules",
-        "compress",
-        Kind::FlagOrSection,
-        "compress = false",
-        "as in `compress`, without `effort`; or not at all",
-    ),
-    setting(
-        "rules",
-        "listing",
-        Kind::Flag,
-        "listing = true",
-        "whether folders without an index file are listed",
-    ),
-    setting(
-        "rules",
-        "limit",
-        Kind::Section,
-        "limit = { requests = \"5 a second\", at_once = 20 }",
-        "how much one client may take",
-    ),
-    setting("rules", "log", Kind::Flag, "log = false", "whether such requests are logged"),
-    setting(
-        "rules",
-        "cors",
-        Kind::TextsOrSection,
-        "cors = [\"https://partner.example\"]",
-        "origins whose pages may read the answer; or a section",
-    ),
-    setting("limit", "requests", Kind::Text, "requests = \"5 a second\"", "how many, in the long run"),
-    setting(
-        "limit",
-        "at_once",
-        Kind::Number,
-        "at_once = 20",
-        "how many may come at once before that counts; 10 where not set",
-    ),
-    setting("limit", "speed", Kind::Text, "speed = \"1 MB a second\"", "how fast each answer is sent"),
-    setting("limit", "connections", Kind::Number, "connections = 8", "how many answers may be under way"),
-    setting(
-        "cors",
-        "origins",
-        Kind::Texts,
-        "origins = [\"https://*.partner.example\"]",
-        "whose pages may read; [\"*\"] is anybody's",
-    ),
-    setting(
-        "cors",
-        "fields",
-        Kind::Texts,
-        "fields = [\"X-Token\"]",
-        "fields of a request that they may send",
-    ),
-    setting("cors", "exposed", Kind::Texts, "exposed = [\"ETag\"]", "fields of an answer that they may read"),
-    setting(
-        "cors",
-        "with_credentials",
-        Kind::Flag,
-        "with_credentials = true",
-        "whether cookies and passwords go along",
-    ),
-    setting("cors", "keep", Kind::Text, "keep = \"1 day\"", "how long they may remember this"),
+];
+
+/// What a folder says of itself.
+const FOLDERS: &[Setting] = &[
     setting(
         ".exedra.toml",
         "listing",
@@ -636,7 +468,12 @@ pub const SETTINGS: &[Setting] = &[
     setting(".exedra.toml", "refuse", Kind::Number, "refuse = 403", "as in a rule"),
 ];
 
+/// Every setting there is, section by section.
+pub fn all() -> impl Iterator<Item = &'static Setting> {
+    [SETTINGS, EFFECTS, FOLDERS].into_iter().flatten()
+}
+
 /// The settings of one section.
 pub fn of_section(section: &str) -> impl Iterator<Item = &'static Setting> + '_ {
-    SETTINGS.iter().filter(move |setting| setting.section == section)
+    all().filter(move |setting| setting.section == section)
 }

@@ -1,6 +1,14 @@
 //! The files a configuration is written in, laid end to end: a place in any of them is a range of octets of all.
 //!
 //! The first is the configuration itself; the others are those that it includes.
+//!
+//! ```
+//! use exedra_answering::config::{Companions, Sources};
+//! let mut sources = Sources::one("exedra.toml", "[service]\n");
+//! let begins = sources.add("sites.d/harbour.toml", std::sync::Arc::new("# one\n[[site]]\n".to_owned()));
+//! assert_eq!(sources.line(&(begins + 6..begins + 14)), Some(("sites.d/harbour.toml", 2)));
+//! assert!(().read(std::path::Path::new("x")).is_err(), "nobody reads other files here");
+//! ```
 
 use std::ops::Range;
 use std::path::{Path, PathBuf};

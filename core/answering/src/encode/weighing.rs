@@ -3,6 +3,20 @@
 //! Somebody else reads files, encodes them and measures the time; here the measurements add up, the effort is
 //! found past which more work buys nothing, and settings are recommended. Where only some files of a type were
 //! encoded, they stand for all of that type.
+//!
+//! ```
+//! use exedra_answering::encode::Codec;
+//! use exedra_answering::encode::weighing::{Measured, Weighing};
+//! let mut weighing = Weighing::default();
+//! weighing.file("text/css", 10_000);
+//! weighing.sampled("text/css", 10_000);
+//! for (effort, after, nanoseconds) in [(1, 4000, 1_000_000), (6, 2500, 2_000_000), (9, 2499, 9_000_000)] {
+//!     weighing.add("text/css", &Measured { codec: Codec::Gzip, effort, before: 10_000, after, nanoseconds });
+//! }
+//! let curves = weighing.curves(None);
+//! assert_eq!((curves[0].codec, curves[0].knee().map(|point| point.effort)), ("gzip", Some(6)));
+//! assert_eq!(weighing.recommend().codecs, ["gzip"]);
+//! ```
 
 use super::{Codec, Effort};
 use crate::config::settings::COMPRESSED_TYPES;

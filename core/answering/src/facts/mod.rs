@@ -6,6 +6,16 @@
 //!
 //! [`FACTS`] is the one list; a [`FactName`] is an entry of it, with its argument where it is a family. [`Facts`]
 //! borrow everything; making them allocates nothing.
+//!
+//! ```
+//! use exedra_answering::facts::{FACTS, FactName, Facts, Known, Scheme};
+//! let facts = Facts { scheme: Known::Is(Scheme::Https), query: Known::Is("day=14+Sep"), ..Facts::UNKNOWN };
+//! assert_eq!(facts.text(&FactName::Scheme), Known::Is("https".into()));
+//! let day = FactName::of_family("parameter", "day").unwrap();
+//! assert_eq!(facts.text(&day), Known::Is("14 Sep".into()));
+//! assert_eq!(facts.text(&FactName::Agent), Known::Unknown, "nobody recorded the header fields");
+//! assert!(FACTS.iter().any(|fact| fact.name == "client" && fact.kind == "address"));
+//! ```
 
 pub mod recorder;
 

@@ -7,6 +7,18 @@
 //!
 //! The law, held by a property test: a fact that is not in the dependence of an answer may have any value without
 //! changing the answer.
+//!
+//! ```
+//! use exedra_answering::facts::{Facts, Fields, Known, RecordedFacts};
+//! let headers = [(http::header::ACCEPT_LANGUAGE, "fo".parse().unwrap())].into_iter().collect();
+//! let client = Known::Is("192.0.2.7".parse().unwrap());
+//! let facts = RecordedFacts::new(Facts { fields: Fields::All(&headers), client, ..Facts::UNKNOWN });
+//! assert!(!facts.dependence().is_beyond_octets());
+//! facts.field(&http::header::ACCEPT_LANGUAGE);
+//! assert!(facts.dependence().vary().eq([&http::header::ACCEPT_LANGUAGE]));
+//! facts.client();
+//! assert!(facts.dependence().is_on_client(), "it may not be given to anybody else");
+//! ```
 
 use super::{FactName, Facts, Fields, Known, LocalTime, Scheme};
 use http::{HeaderMap, HeaderName, header};

@@ -1,6 +1,13 @@
 //! Whether whatever fits one rule fits another, so that the other, when it answers first, leaves nothing to it.
 //!
 //! This is told from patterns and conditions, never from trying: it is only said where it is certain.
+//!
+//! ```
+//! use exedra_answering::rules::Pattern;
+//! use exedra_answering::rules::cover::covers_paths;
+//! let (outer, inner) = (Pattern::understand("/tides/{rest*}").unwrap(), Pattern::understand("/tides/{day}").unwrap());
+//! assert!(covers_paths(&outer, &inner) && !covers_paths(&inner, &outer));
+//! ```
 
 use super::Rule;
 use super::pattern::{Bit, Pattern, Rest, Segment};

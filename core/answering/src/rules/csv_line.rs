@@ -1,4 +1,12 @@
 //! One record of comma-separated values (RFC 4180) at a place in a text, without reading what is around it.
+//!
+//! ```
+//! use exedra_answering::rules::csv_line::{next, record};
+//! let text = "/old,\"/new, too\",301\n/a,/b\n";
+//! let (fields, end) = record(text, 0).unwrap();
+//! assert_eq!(fields.as_slice(), ["/old", "/new, too", "301"]);
+//! assert_eq!(record(text, next(text, end)).unwrap().0.as_slice(), ["/a", "/b"]);
+//! ```
 
 use smallvec::SmallVec;
 use std::borrow::Cow;

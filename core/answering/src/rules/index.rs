@@ -2,6 +2,16 @@
 //!
 //! Exact paths are hashed. Patterns stand in a tree, a level for each segment, whose branches are hashed by what a
 //! segment begins with. Only rules for all paths and regular expressions have to be asked each time.
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! use exedra_answering::rules::index::Index;
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n\
+//!             [[site.rules]]\npath = \"/a\"\ngone = true\n[[site.rules]]\npath = \"/b/{rest*}\"\ngone = true\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! let index = Index::new(config.sites[0].rules.written());
+//! assert_eq!(index.candidates("/b/c/d", 0).as_slice(), [1]);
+//! ```
 
 use super::Rule;
 use super::pattern::{Bit, Segment};

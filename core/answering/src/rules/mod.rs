@@ -12,6 +12,20 @@
 //! - [`index`]: which rules can fit a path; [`moved`]: many redirects from files, [`csv_line`] by line
 //!
 //! Running them is [`crate::answer`]'s business.
+//!
+//! ```
+//! use exedra_answering::config::understand;
+//! use exedra_answering::facts::{Facts, Known, RecordedFacts};
+//! use exedra_answering::rules::{Misfit, Seen, SoFar};
+//! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n\
+//!             [[site.rules]]\npath = \"/notices/{year}\"\nwhen = { method = \"GET\" }\nredirect = \"/{year}\"\n";
+//! let config = understand(text, std::path::Path::new("")).unwrap();
+//! let rule = &config.sites[0].rules.written()[0];
+//! let facts = RecordedFacts::new(Facts { method: Known::Is("POST"), ..Facts::UNKNOWN });
+//! let (seen, so_far) = (Seen::new("/notices/2026"), SoFar { user: None, path: "/notices/2026" });
+//! assert_eq!(rule.fits(&facts, so_far, &seen, &mut false).unwrap_err(), Misfit::Condition(0));
+//! assert_eq!(rule.fits(&facts, so_far, &Seen::new("/tides"), &mut false).unwrap_err(), Misfit::Path);
+//! ```
 
 pub mod cover;
 pub mod csv_line;

@@ -2,6 +2,17 @@
 //!
 //! A file is kept as it is written, once. Of each line only its place is remembered, and lines are found by a table of
 //! hashes. Whoever needs one has it made into a [`Rule`]. Where a path is there twice, the first line counts.
+//!
+//! ```
+//! use exedra_answering::rules::moved::Moved;
+//! use std::sync::Arc;
+//! let mut moved = Moved::default();
+//! moved.add(Arc::new("/old,/new,301\n/fog,/weather\n".to_owned()), 0, vec![0, 14]);
+//! let line = moved.line(moved.first_of("/old").unwrap()).unwrap();
+//! assert_eq!((&*line.new, line.status.as_u16()), ("/new", 301));
+//! assert_eq!(moved.line(1).unwrap().status, 308, "unless it says otherwise");
+//! assert_eq!((moved.len(), moved.first_of("/tides")), (2, None));
+//! ```
 
 use super::{Answering, Effects, Pattern, Rule, Template, csv_line};
 use foldhash::fast::FixedState;

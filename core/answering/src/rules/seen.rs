@@ -2,6 +2,14 @@
 //! encoded, in capitals. So a rule for `/a-b` also fits `/a%2Db`, and one for `/sæl` fits `/s%c3%a6l`.
 //!
 //! What rules capture is given back as the client wrote it.
+//!
+//! ```
+//! use exedra_answering::rules::Seen;
+//! let seen = Seen::new("/a%2Db/s%c3%a6l");
+//! assert_eq!(seen.text(), "/a-b/s%C3%A6l");
+//! assert_eq!(&seen.written()[seen.original(1..4)], "a%2Db");
+//! assert_eq!(seen.below(1).written(), "/s%c3%a6l");
+//! ```
 
 use std::borrow::Cow;
 use std::ops::Range;

@@ -2,6 +2,15 @@
 //!
 //! A list with negated entries holds where one of the others does (or there are no others) and none of the
 //! negated ones: `["203.0.113.0/24", "!203.0.113.7"]`.
+//!
+//! ```
+//! use exedra_answering::facts::FactName;
+//! use exedra_answering::rules::when::{Entry, Test};
+//! let night = Entry::understand(&FactName::Hour, "!22-5").unwrap();
+//! assert!(night.negated && matches!(night.test, Test::Numbers(22, 5)));
+//! let wrong = Entry::understand(&FactName::Client, "harbour").unwrap_err();
+//! assert!(wrong.contains("an address or a network"));
+//! ```
 
 use super::SoFar;
 use crate::facts::{FactName, Known, RecordedFacts, WEEKDAYS, weekday};

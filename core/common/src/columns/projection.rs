@@ -1,4 +1,11 @@
 //! Some of all columns: what nobody wants is not even cut out of a line.
+//!
+//! ```
+//! use exedra_common::{NumberColumn, Projection, TextColumn};
+//! let some: Projection = [TextColumn::Path, TextColumn::Client].into_iter().collect();
+//! assert!(some.has(TextColumn::Path) && !some.has(NumberColumn::Status));
+//! assert_eq!(some.with(Projection::everything()), Projection::everything());
+//! ```
 
 use super::{Column, NumberColumn, TextColumn};
 

@@ -1,4 +1,24 @@
 //! A scope made ready for one set of dictionaries: each distinct text is looked at once.
+//!
+//! ```
+//! use exedra_common::columns::Derive;
+//! use exedra_common::filters::{Filters, RowFilter};
+//! use exedra_common::scope::Scope;
+//! use exedra_common::{DerivedColumn, Dictionaries, NumberColumn, RequestBatch};
+//! #[derive(Debug)]
+//! struct Nothing;
+//! impl Derive for Nothing {
+//!     fn derive<'t>(&'t self, _: DerivedColumn, _: &'t str) -> Option<std::borrow::Cow<'t, str>> {
+//!         None
+//!     }
+//! }
+//! let (mut batch, texts): (RequestBatch, Dictionaries) = Default::default();
+//! batch.time = vec![0, 1];
+//! *batch.numbers_mut(NumberColumn::Status) = vec![200, 503];
+//! let filters = Filters::understand(&["status>=500"], &[]).unwrap();
+//! let mut rows = RowFilter::new(Scope { filters, ..Scope::default() }, std::sync::Arc::new(Nothing));
+//! assert!(!rows.keeps(&batch, 0, &texts) && rows.keeps(&batch, 1, &texts));
+//! ```
 
 use super::Filter;
 use crate::batch::RequestBatch;

@@ -1,4 +1,12 @@
 //! The values that a filter names, understood by the kind of its column.
+//!
+//! ```
+//! use exedra_common::filters::Filters;
+//! let filters = Filters::understand(&["status=404,5xx", "client=198.51.100.0/24"], &[]).unwrap();
+//! let values: Vec<_> = filters.iter().map(|filter| &filter.values).collect();
+//! assert!(values[0].has_number(503) && !values[0].has_number(403));
+//! assert!(values[1].has_text("198.51.100.7") && !values[1].has_text("harbour"));
+//! ```
 
 use super::{FilterError, Operator};
 use crate::columns::{Column, Compared, Kind};

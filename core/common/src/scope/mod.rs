@@ -1,6 +1,14 @@
 //! Which requests are meant: sites × period × filters, the same everywhere.
 //!
 //! - [`words`]: a scope as it is written; [`period`]: its stretch of time
+//!
+//! ```
+//! use exedra_common::Origin;
+//! use exedra_common::scope::Scope;
+//! let scope = Scope { sites: vec!["harbour".to_owned()], from: Some(1000), ..Scope::default() };
+//! assert!(scope.has_site("harbour") && !scope.overlaps(0, 999));
+//! assert!(!scope.takes(&Origin::default()), "of which site it is, is not known");
+//! ```
 
 pub mod period;
 pub mod words;

@@ -1,4 +1,14 @@
 //! Stretches of time as people write them.
+//!
+//! ```
+//! use exedra_common::scope::period::{PeriodError, day, instant, last};
+//! use jiff::tz::TimeZone;
+//! let zone = TimeZone::UTC;
+//! let noon = instant("2026-09-14T12:00:00Z", &zone).unwrap();
+//! assert_eq!(last("1h", noon, &zone), Ok(noon - 3_600_000));
+//! assert_eq!(day("today", noon, &zone).unwrap().0, noon - 12 * 3_600_000);
+//! assert_eq!(instant("soon", &zone), Err(PeriodError::NoInstant("soon".to_owned())));
+//! ```
 
 use crate::units;
 use jiff::civil::{Date, DateTime, ISOWeekDate, Weekday};

@@ -1,4 +1,13 @@
 //! One value of a table.
+//!
+//! ```
+//! use exedra_common::tables::Cell;
+//! let mut sum = Cell::Nothing;
+//! for more in [Cell::from(2), Cell::Nothing, Cell::from(3)] {
+//!     sum.add(&more);
+//! }
+//! assert_eq!((sum.as_u64(), Cell::from("fog").as_text()), (Some(5), Some("fog")));
+//! ```
 
 use serde::{Deserialize, Serialize};
 use utoipa::openapi::schema::{ObjectBuilder, SchemaType, Type};

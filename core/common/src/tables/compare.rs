@@ -1,4 +1,20 @@
 //! The same table of another period beside a table: what each figure was there.
+//!
+//! ```
+//! use exedra_common::tables::{Cell, Table, TableColumn, compare};
+//! let table = |requests: u64| {
+//!     let columns = [TableColumn::text("path", "path"), TableColumn::sum("requests", "requests")];
+//!     let mut table = Table::new("paths", "Paths", columns);
+//!     table.push([Cell::from("/tides"), requests.into()]);
+//!     table.total_of_rows();
+//!     table
+//! };
+//! let mut now = table(30);
+//! compare(&mut now, &table(20));
+//! let change = now.change(0, 1).unwrap();
+//! assert_eq!((change.before, change.difference, change.ratio), (20.0, 10.0, Some(0.5)));
+//! assert_eq!(now.total_change(1), Some(change));
+//! ```
 
 use super::{Cell, Measured, Table};
 use std::collections::HashMap;

@@ -1,4 +1,13 @@
 //! A table as JSON: rows as objects under the names of their columns, whose kinds and units stand beside them.
+//!
+//! ```
+//! use exedra_common::tables::{Cell, Table, TableColumn, TableWire};
+//! let mut table = Table::new("paths", "Paths", [TableColumn::text("path", "path"), TableColumn::sum("requests", "requests")]);
+//! table.push([Cell::from("/tides"), 30.into()]);
+//! let json = serde_json::to_value(TableWire::from(table.clone())).unwrap();
+//! assert_eq!(json["rows"][0]["requests"], 30);
+//! assert_eq!(Table::from(serde_json::from_value::<TableWire>(json).unwrap()), table);
+//! ```
 
 use super::{Cell, Detail, Rest, Table, TableColumn};
 use serde::{Deserialize, Serialize};

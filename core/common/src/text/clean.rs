@@ -2,6 +2,13 @@
 //! or turn the direction of what stands beside it.
 //!
 //! What cannot be shown is shown as what it is: `\x1b`, `\u{202e}`. Line breaks and tabs are for whoever lays a page out.
+//!
+//! ```
+//! use exedra_common::text::{clean, clean_value, is_unsafe};
+//! assert_eq!(clean("ring \u{7}the bell\n"), "ring \\x07the bell\n");
+//! assert_eq!(clean_value("two\nlines"), "two\\nlines");
+//! assert!(is_unsafe('\u{202e}') && !is_unsafe('ö'));
+//! ```
 
 use std::borrow::Cow;
 

@@ -4,12 +4,21 @@
 //! Browsers, systems and known crawlers come from an open data set of patterns (release 0.18.0 of 2026-04-04, with its
 //! licence in `data/`). What it does not know is judged by the habits of the trade: browsers begin with `Mozilla/`, crawlers
 //! say where to read about them (`+http…`) or what they are (`…bot`). An agent that does neither is a program too.
+//!
+//! ```
+//! use exedra_reading::classify::agents::{is_program, read};
+//! assert!(is_program("LindryKiosk/1.4 (+https://kiosk.example/)"));
+//! let phone = read("Mozilla/5.0 (iPhone; CPU iPhone OS 18_0 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) \
+//!                   Version/18.0 Mobile/15E148 Safari/604.1");
+//! assert_eq!((phone.device, &phone.crawler), (Some("phone"), &None));
+//! ```
 
 use foldhash::quality::RandomState;
 use hashbrown::HashMap;
+use parking_lot::RwLock;
 use serde::Deserialize;
 use std::borrow::Cow;
-use std::sync::{Arc, OnceLock, PoisonError, RwLock};
+use std::sync::{Arc, OnceLock};
 use ua_parser::{Regexes, device, os, user_agent};
 
 /// The data set, as JSON.
@@ -43,11 +52,11 @@ pub fn read(agent: &str) -> Arc<Agent> {
     type Known = RwLock<HashMap<Box<str>, Arc<Agent>, RandomState>>;
     static KNOWN: OnceLock<Known> = OnceLock::new();
     let known = KNOWN.get_or_init(RwLock::default);
-    if let Some(found) = known.read().unwrap_or_else(PoisonError::into_inner).get(agent) {
+    if let Some(found) = known.read().get(agent) {
         return Arc::clone(found);
     }
     let found = Arc::new(look(agent));
-    let mut known = known.write().unwrap_or_else(PoisonError::into_inner);
+    let mut known = known.write();
     if known.len() >= MOST_REMEMBERED {
         known.clear();
     }

@@ -1,4 +1,9 @@
 //! Countries of addresses, from a file in the open MMDB format.
+//!
+//! ```
+//! use exedra_reading::classify::Countries;
+//! assert!(Countries::understand(b"no such file".to_vec()).is_err());
+//! ```
 
 use maxminddb::Reader;
 use serde::Deserialize;

@@ -6,6 +6,15 @@
 //! - [`paths`]: kind and extension
 //! - [`referrers`]: host and search phrase
 //! - [`countries`]: the country of an address, by a file that knows
+//!
+//! ```
+//! use exedra_common::DerivedColumn;
+//! use exedra_common::columns::Derive;
+//! use exedra_reading::classify::Classifier;
+//! let classifier = Classifier::default();
+//! assert_eq!(classifier.derive(DerivedColumn::Kind, "/tides.html").as_deref(), Some("page"));
+//! assert_eq!(classifier.derive(DerivedColumn::Country, "192.0.2.7"), None, "without a file of countries");
+//! ```
 
 pub mod agents;
 pub mod countries;

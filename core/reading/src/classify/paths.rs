@@ -1,4 +1,11 @@
 //! What is asked for, by its path: something people read, something a page loads, something people keep.
+//!
+//! ```
+//! use exedra_reading::classify::paths::{Kind, extension, is_probe, kind};
+//! assert_eq!((kind("/tides/"), kind("/harbour.CSS"), kind("/chart.pdf")), (Kind::Page, Kind::Asset, Kind::Download));
+//! assert_eq!(extension("/harbour.CSS").as_deref(), Some("css"));
+//! assert!(is_probe("/.env") && !is_probe("/tides/"));
+//! ```
 
 /// The kind of a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -1,4 +1,10 @@
 //! Where people come from, by the page that linked here (`Referer`, RFC 9110 §10.1.3).
+//!
+//! ```
+//! use exedra_reading::classify::referrers::{host, search_phrase};
+//! assert_eq!(host("https://Search.example:443/?q=high+tide").as_deref(), Some("search.example"));
+//! assert_eq!(search_phrase("https://search.example/?q=high+tide").as_deref(), Some("high tide"));
+//! ```
 
 use percent_encoding::percent_decode_str;
 

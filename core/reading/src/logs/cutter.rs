@@ -1,4 +1,14 @@
 //! A layout ready to cut lines, whichever kind it is.
+//!
+//! ```
+//! use exedra_common::{NumberColumn, TextColumn};
+//! use exedra_reading::logs::{Cutter, Layout};
+//! let mut cutter = Cutter::new(&Layout::understand("{client} {time:seconds} {path} {status}").unwrap());
+//! let line = b"192.0.2.7 1794633160 /tides 404";
+//! let cut = cutter.run(line).unwrap();
+//! assert_eq!((cut.number(NumberColumn::Status), cut.text(line, TextColumn::Path)), (Some(404), Some(&b"/tides"[..])));
+//! assert!(cutter.run(b"192.0.2.7 1794633160 /tides many").is_err());
+//! ```
 
 use super::layout::Layout;
 use super::objects::Objects;

@@ -1,4 +1,12 @@
 //! Finding the layout that fits: everything is tried on the first lines.
+//!
+//! ```
+//! use exedra_reading::logs::{Layout, detect::detect};
+//! let layouts = Layout::all_named();
+//! let line = br#"192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] "GET / HTTP/1.1" 200 512"#;
+//! let fit = detect(&layouts, &[line]).unwrap();
+//! assert_eq!((layouts[fit.layout].name.as_str(), fit.lines), ("common", 1));
+//! ```
 
 use super::cutter::Cutter;
 use super::layout::Layout;

@@ -3,6 +3,14 @@
 //! Written: a quotation mark, a backslash and every control character become a backslash form, so that no
 //! field can end its line, forge another one or move a terminal's cursor. Fields that stand bare also
 //! escape their spaces. Read: the forms are undone; octets that are no UTF-8 stay `\xHH`.
+//!
+//! ```
+//! use exedra_reading::logs::escape::{undo, write};
+//! let mut field = Vec::new();
+//! write(b"say \"ahoy\"\n", false, &mut field);
+//! assert!(!field.contains(&b'\n'), "a field stays on its line");
+//! assert_eq!(&*undo(&field), b"say \"ahoy\"\n");
+//! ```
 
 use std::borrow::Cow;
 

@@ -1,4 +1,12 @@
 //! The named layouts.
+//!
+//! ```
+//! use exedra_reading::logs::Layout;
+//! let quay = Layout::called("quay", "{client} {time:rfc3339} {path} {status}").unwrap();
+//! assert_eq!(quay.name, "quay");
+//! assert!(Layout::understand("{clientt}").unwrap_err().to_string().contains("did you mean `client`?"));
+//! assert!(Layout::all_named().iter().any(Layout::is_json));
+//! ```
 
 use super::template::{self, Piece, TemplateError};
 

@@ -1,4 +1,10 @@
 //! Addresses cut to their network, so that what is kept does not point at one person.
+//!
+//! ```
+//! use exedra_reading::logs::mask::{masked, network};
+//! assert_eq!(masked("192.0.2.77".parse().unwrap()).to_string(), "192.0.2.0");
+//! assert_eq!(network("harbour.example"), None);
+//! ```
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 

@@ -3,6 +3,13 @@
 //! JSON has no standard names for these things, so each goes by several: our columns', the meta-variables of RFC 3875,
 //! header fields, and plain words. The W3C Extended Log File Format has a grammar of identifiers (`c-ip`, `sc-status`,
 //! `cs(User-Agent)`).
+//!
+//! ```
+//! use exedra_common::TextColumn;
+//! use exedra_reading::logs::meaning::Meaning;
+//! assert_eq!(Meaning::of_key(b"clientIp"), Meaning::of_identifier("c-ip"));
+//! assert_eq!(Meaning::of_key(b"weather"), None);
+//! ```
 
 use super::moment::{CLASSIC, TimeForm, TimeReader, number};
 use super::plan::{self, Cut, Reason, Stop};

@@ -2,6 +2,16 @@
 //!
 //! The classic form `14/Nov/2026:05:12:40 +0000` is read by hand, and only once for each distinct second:
 //! a busy log repeats it thousands of times. Other forms go through strftime codes.
+//!
+//! ```
+//! use exedra_reading::logs::moment::{TimeForm, TimeReader};
+//! let mut clock = TimeReader::new(TimeForm::Classic);
+//! assert_eq!(clock.read(b"14/Nov/2026:05:12:40 +0000"), Some(1_794_633_160_000));
+//! assert_eq!(clock.read(b"tomorrow"), None);
+//! let mut written = Vec::new();
+//! TimeForm::named("rfc3339").unwrap().write(1_794_633_160_000, &mut written);
+//! assert_eq!(written, b"2026-11-14T05:12:40.000Z");
+//! ```
 
 use jiff::{Timestamp, civil, fmt::strtime, tz::Offset, tz::TimeZone};
 use std::fmt::Write as _;

@@ -3,6 +3,15 @@
 //! Objects within the object are looked into, so that `{"request": {"method": "GET"}}` says as much as `{"method": "GET"}`;
 //! of a list the first value counts. Texts are handed on as slices of the line, still escaped: nothing is built for a
 //! value that nobody asks for.
+//!
+//! ```
+//! use exedra_common::{NumberColumn, Projection};
+//! use exedra_reading::logs::objects::Objects;
+//! let mut objects = Objects::new(Projection::everything());
+//! let cut = objects.run(br#"{"ts": 1794633160, "request": {"method": "GET"}, "status": 404}"#).unwrap();
+//! assert_eq!((cut.time, cut.number(NumberColumn::Status)), (1_794_633_160_000, Some(404)));
+//! assert_eq!(objects.run(b"{\"ts\": ").unwrap_err().at, 7);
+//! ```
 
 use super::meaning::{Gatherer, Meaning};
 use super::plan::{Cut, Reason, Stop};

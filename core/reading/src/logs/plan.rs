@@ -6,6 +6,17 @@
 //! The request in quotation marks is one step, `"{method} {target} {protocol}"`: what arrives there from
 //! scanners and broken clients has any shape, and a line must not be lost for it. A request that is not
 //! method, target and protocol leaves those columns empty.
+//!
+//! ```
+//! use exedra_common::{Projection, TextColumn};
+//! use exedra_reading::logs::plan::{Plan, Reason};
+//! use exedra_reading::logs::template::parse;
+//! let mut plan = Plan::new(&parse("{client} {time:seconds} {status}").unwrap(), Projection::everything());
+//! let line = b"192.0.2.7 1794633160 200";
+//! assert_eq!(plan.run(line).unwrap().text(line, TextColumn::Client), Some(&b"192.0.2.7"[..]));
+//! let stop = plan.run(b"192.0.2.7 1794633160 fog").unwrap_err();
+//! assert_eq!((stop.at, stop.reason), (21, Reason::BadNumber));
+//! ```
 
 use super::moment::{TimeForm, TimeReader, number};
 use super::template::{Field, Piece};

@@ -3,6 +3,17 @@
 //! A reading never fails on a bad line: it is counted by reason, and the first of each kind are kept to be
 //! shown. One file may hold several layouts in turn (a server was reconfigured): each line is read by the first that
 //! fits. They are always tried in the same order, so that it makes no difference where a log is cut into blocks.
+//!
+//! ```
+//! use exedra_common::{Dictionaries, RequestBatch};
+//! use exedra_reading::logs::{Layout, LineReader};
+//! let log = "192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET / HTTP/1.1\" 200 512\nfog\n";
+//! let mut reader = LineReader::new(&Layout::all_named(), exedra_common::Projection::everything());
+//! let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+//! reader.read_block(log.as_bytes(), 0, &mut 0, &mut batch, &mut texts);
+//! assert_eq!(batch.rows(), 1);
+//! assert_eq!(reader.unread.lines(), 1);
+//! ```
 
 use super::cutter::Cutter;
 use super::escape;

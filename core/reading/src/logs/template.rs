@@ -4,6 +4,14 @@
 //!
 //! `{{` and `}}` stand for the braces themselves. What stands in `(( … ))` may be missing. What a place may be called is
 //! one list, [`fields`].
+//!
+//! ```
+//! use exedra_reading::logs::template::{Piece, fields, parse, variants};
+//! let pieces = parse("{client}(( {user})) {time:seconds}").unwrap();
+//! assert!(matches!(pieces[1], Piece::Optional(_)));
+//! assert_eq!(variants(&pieces).len(), 2, "with and without a user");
+//! assert!(fields().any(|(name, _)| name == "target"));
+//! ```
 
 use super::moment::{CLASSIC, TimeForm, ends_line};
 use exedra_common::columns::{Column, Kind, NumberColumn, TextColumn, Unit};

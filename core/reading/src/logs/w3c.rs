@@ -4,6 +4,15 @@
 //! `#Date: 2026-11-14 00:00:00` says on which day, where the lines name only a time of day. Values stand between spaces or
 //! tabulators; those that hold some stand in quotation marks, in which two stand for one. Times are UTC, `time-taken` is in
 //! seconds.
+//!
+//! ```
+//! use exedra_common::{Projection, TextColumn};
+//! use exedra_reading::logs::w3c::Listed;
+//! let mut listed = Listed::new(Projection::everything());
+//! listed.directive(b"#Fields: date time c-ip cs-uri-stem");
+//! let line = b"2026-11-14 05:12:40 192.0.2.1 /tides";
+//! assert_eq!(listed.run(line).unwrap().text(line, TextColumn::Path), Some(&b"/tides"[..]));
+//! ```
 
 use super::meaning::{Gatherer, Meaning};
 use super::plan::{Cut, Reason, Stop};

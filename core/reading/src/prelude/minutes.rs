@@ -2,6 +2,12 @@
 //!
 //! A burst is a run of minutes with far more troubled requests than the two hours around it lead to expect: so many that
 //! chance alone would bring them once in a million such runs.
+//!
+//! ```
+//! use exedra_reading::prelude::minutes::surprise;
+//! assert_eq!(surprise(3, 5.0), 0.0, "fewer than usual surprise nobody");
+//! assert!(surprise(50, 5.0) > surprise(20, 5.0));
+//! ```
 
 use super::{MINUTE, Trouble};
 use crate::survey::calendar::{Calendar, date_of};

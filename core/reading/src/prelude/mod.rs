@@ -7,13 +7,38 @@
 //! - [`minutes`]: requests by minute, and the bursts among them
 //! - [`tallies`]: what was there in the windows around bursts
 //! - [`sentences`]: what is surprising about that
+//!
+//! ```
+//! use exedra_common::{Dictionaries, RequestBatch};
+//! use exedra_reading::logs::{Layout, LineReader};
+//! use exedra_reading::prelude::{Minutes, Tallies, Trouble, preludes};
+//! use jiff::tz::TimeZone;
+//! let line = |minute: u32, status: u32| {
+//!     format!("192.0.2.{minute} - - [14/Nov/2026:05:{minute:02}:00 +0000] \"GET /tides HTTP/1.1\" {status} 5\n")
+//! };
+//! let calm = (0..50).map(|minute| line(minute, 200));
+//! let storm = (0..40).map(|_| line(55, 500));
+//! let log: String = calm.chain(storm).collect();
+//! let mut reader = LineReader::new(&Layout::all_named(), exedra_common::Projection::everything());
+//! let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+//! reader.read_block(log.as_bytes(), 0, &mut 0, &mut batch, &mut texts);
+//! let trouble = Trouble::understand("5xx", 0).unwrap();
+//! let mut minutes = Minutes::default();
+//! (0..batch.rows()).for_each(|row| minutes.add(&batch, row, trouble));
+//! let bursts = minutes.bursts(3, &TimeZone::UTC);
+//! assert_eq!((bursts.len(), bursts[0].troubled), (1, 40));
+//! let mut tallies = Tallies::new(&bursts, trouble, minutes.span().unwrap(), &TimeZone::UTC, &[]);
+//! (0..batch.rows()).for_each(|row| tallies.add(&batch, row, &texts));
+//! let told = preludes(bursts, &tallies, trouble, false);
+//! assert!(told[0].evidence.iter().any(|one| one.value == "192.0.2.55"));
+//! ```
 
 pub mod minutes;
 pub mod sentences;
 pub mod tallies;
 
 pub use minutes::{Burst, Minutes};
-pub use sentences::{Observer, Prelude, preludes};
+pub use sentences::{Evidence, Prelude, preludes};
 pub use tallies::Tallies;
 
 use exedra_common::{NumberColumn, RequestBatch};

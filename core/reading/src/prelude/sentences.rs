@@ -29,7 +29,7 @@ pub struct Prelude {
     /// it is what was there before.
     pub days: u64,
     /// What is surprising, the most surprising first.
-    pub witnesses: Vec<Observer>,
+    pub evidence: Vec<Evidence>,
 }
 
 /// When something was surprising.
@@ -46,7 +46,7 @@ pub enum When {
 
 /// Something surprising.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Observer {
+pub struct Evidence {
     /// What it is.
     pub r#trait: Trait,
     /// Its value.
@@ -73,14 +73,14 @@ pub struct Observer {
 pub fn preludes(bursts: Vec<Burst>, tallies: &Tallies, trouble: Trouble, masked: bool) -> Vec<Prelude> {
     let prelude = |(burst, around): (Burst, &Around)| Prelude {
         days: around.days,
-        witnesses: witnesses(&burst, around, trouble, masked),
+        evidence: evidence(&burst, around, trouble, masked),
         burst,
     };
     bursts.into_iter().zip(&tallies.around).map(prelude).collect()
 }
 
-fn witnesses(burst: &Burst, around: &Around, trouble: Trouble, masked: bool) -> Vec<Observer> {
-    let mut all: Vec<Observer> = Vec::new();
+fn evidence(burst: &Burst, around: &Around, trouble: Trouble, masked: bool) -> Vec<Evidence> {
+    let mut all: Vec<Evidence> = Vec::new();
     for is in Trait::ALL.into_iter().filter(|is| !masked || *is != Trait::Client) {
         let seen = [
             &around.troubled,
@@ -91,30 +91,30 @@ fn witnesses(burst: &Burst, around: &Around, trouble: Trouble, masked: bool) -> 
             seen.iter().flat_map(|tally| tally.values(is)).map(|(value, _)| value).collect();
         values.sort_unstable();
         values.dedup();
-        all.extend(values.into_iter().filter_map(|value| observer(burst, around, trouble, is, value)));
+        all.extend(values.into_iter().filter_map(|value| evidence_of(burst, around, trouble, is, value)));
     }
     // Of equals the client stands before its network, and both before an agent.
     all.sort_by(|a, b| {
         let order = (a.r#trait as usize).cmp(&(b.r#trait as usize)).then_with(|| a.value.cmp(&b.value));
         b.surprise.total_cmp(&a.surprise).then(order)
     });
-    let mut told: Vec<Observer> = Vec::new();
-    for observer in all {
-        let is_like = |other: &&Observer| (other.r#trait, other.when) == (observer.r#trait, observer.when);
-        let is_new = !told.iter().any(|other| says_the_same(other, &observer));
+    let mut told: Vec<Evidence> = Vec::new();
+    for one in all {
+        let is_like = |other: &&Evidence| (other.r#trait, other.when) == (one.r#trait, one.when);
+        let is_new = !told.iter().any(|other| says_the_same(other, &one));
         if told.len() < MOST && is_new && told.iter().filter(is_like).count() < MOST_ALIKE {
-            told.push(observer);
+            told.push(one);
         }
     }
     told
 }
 
 /// Whether one thing follows from another that is told: the network of a client, the agent of the only client.
-fn says_the_same(told: &Observer, other: &Observer) -> bool {
-    let key = |observer: &Observer| match observer.when {
-        When::Troubled => observer.troubled,
-        When::During => observer.during,
-        When::Before => observer.before,
+fn says_the_same(told: &Evidence, other: &Evidence) -> bool {
+    let key = |one: &Evidence| match one.when {
+        When::Troubled => one.troubled,
+        When::During => one.during,
+        When::Before => one.before,
     };
     let (a, b) = (key(told), key(other));
     let are_near = a.abs_diff(b) * 10 <= a.max(b);
@@ -124,7 +124,7 @@ fn says_the_same(told: &Observer, other: &Observer) -> bool {
         || (told.when == other.when && whom && are_near)
 }
 
-fn observer(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: &str) -> Option<Observer> {
+fn evidence_of(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: &str) -> Option<Evidence> {
     let window = |window: Window| &around.windows[window as usize];
     let (during, before) = (window(Window::During), window(Window::Before));
     let days = around.days.max(1) as f64 / around.times.max(1) as f64;
@@ -162,7 +162,7 @@ fn observer(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: 
         true => return None,
         false => (when, bits),
     };
-    let mut observer = Observer {
+    let mut one = Evidence {
         r#trait: is,
         value: value.to_owned(),
         when,
@@ -174,8 +174,8 @@ fn observer(burst: &Burst, around: &Around, trouble: Trouble, is: Trait, value: 
         surprise: bits,
         words: String::new(),
     };
-    observer.words = words(&observer, around.troubled.requests, part);
-    Some(observer)
+    one.words = words(&one, around.troubled.requests, part);
+    Some(one)
 }
 
 /// How surprising it is that so many of all have something that usually a part has, in bits.
@@ -188,34 +188,34 @@ fn divergence(count: u64, all: u64, part: f64) -> f64 {
     all * (seen * (seen / part).log2() + rest)
 }
 
-fn words(observer: &Observer, all: u64, part: f64) -> String {
-    let value = &observer.value;
+fn words(one: &Evidence, all: u64, part: f64) -> String {
+    let value = &one.value;
     let mean = |count: f64| match count {
         0.0 => "none".to_owned(),
         few if few < 9.95 => format!("{few:.1}"),
         many => format!("{many:.0}"),
     };
-    let (usually, usually_before) = (mean(observer.usually), mean(observer.usually_before));
-    let who = match observer.r#trait {
+    let (usually, usually_before) = (mean(one.usually), mean(one.usually_before));
+    let who = match one.r#trait {
         Trait::Path => format!("for {value}"),
         Trait::Client => format!("by the client {value}"),
         Trait::Network => format!("from the network {value}"),
         Trait::Agent => format!("by {value}"),
         Trait::ReferrerHost => format!("from pages of {value}"),
     };
-    match observer.when {
+    match one.when {
         When::Troubled => {
             let part = part * 100.0;
             let part = if part < 0.05 { "next to none".to_owned() } else { format!("{part:.1} %") };
-            format!("{} of the {all} came {who}; of the others at that time {part} do", observer.troubled)
+            format!("{} of the {all} came {who}; of the others at that time {part} do", one.troubled)
         }
         When::During => format!(
             "{} requests came {who} while it lasted; {} in the {BEFORE} minutes before, usually {usually}",
-            observer.during, observer.before
+            one.during, one.before
         ),
         When::Before => format!(
             "{} requests came {who} in the {BEFORE} minutes before; usually {usually_before}, and {} while it lasted",
-            observer.before, observer.during
+            one.before, one.during
         ),
     }
 }
@@ -280,14 +280,14 @@ mod tests {
         let first = &found[0];
         assert_eq!((first.burst.from % 1440, first.burst.until - first.burst.from, first.days), (720, 5, 4));
         let said =
-            |when, value: &str| first.witnesses.iter().find(|one| one.when == when && one.value == value);
+            |when, value: &str| first.evidence.iter().find(|one| one.when == when && one.value == value);
         let client = said(When::Before, "203.0.113.9").expect("the client that came before");
         assert_eq!((client.before, client.usually_before), (400, 0.0));
         let page = said(When::Troubled, "/tides.html").expect("the page that failed");
         assert_eq!(page.troubled, first.burst.troubled);
         assert!(
-            first.witnesses.iter().all(|one| one.r#trait != Trait::Network || one.value != "203.0.113.0/24")
+            first.evidence.iter().all(|one| one.r#trait != Trait::Network || one.value != "203.0.113.0/24")
         );
-        assert!(first.witnesses.len() <= MOST && first.witnesses.iter().all(|one| one.value != "/map.html"));
+        assert!(first.evidence.len() <= MOST && first.evidence.iter().all(|one| one.value != "/map.html"));
     }
 }

@@ -2,6 +2,15 @@
 //!
 //! Zones differ from UTC by whole quarters of an hour, so the answer is the same for a whole quarter, and
 //! neighbours in a log nearly always share theirs.
+//!
+//! ```
+//! use exedra_reading::survey::{Calendar, Step};
+//! use exedra_reading::survey::calendar::date_of;
+//! let mut calendar = Calendar::new(jiff::tz::TimeZone::get("Atlantic/Faroe").unwrap());
+//! let summer = calendar.quarter(1_794_633_160_000 - 120 * 86_400_000);
+//! assert_eq!((date_of(summer.day).to_string(), summer.hour, summer.weekday()), ("2026-07-17".to_owned(), 6, 4));
+//! assert_eq!(calendar.bucket(1_794_633_160_000, Step::Hour) % 3_600_000, 0);
+//! ```
 
 use hashbrown::HashMap;
 use jiff::{Timestamp, civil, tz::TimeZone};

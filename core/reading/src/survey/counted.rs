@@ -1,4 +1,18 @@
 //! Everything counted over one scope. Two surveys of one plan merge into one, in any order.
+//!
+//! ```
+//! use exedra_reading::survey::Survey;
+//! use exedra_reading::survey::counted::{Bucket, MissingKey};
+//! let (mut one, mut other) = (Survey::default(), Survey::default());
+//! one.total.add(2, 512);
+//! other.total.add(5, 0);
+//! one.merge(other);
+//! assert_eq!((one.total.counts.requests, one.total.classes[5]), (2, 1));
+//! assert_eq!(MissingKey::split(&MissingKey::join("/old", "https://a.example/")), Some(("/old", "https://a.example/")));
+//! let mut bucket = Bucket::default();
+//! bucket.merge(one.total);
+//! assert_eq!(bucket, one.total);
+//! ```
 
 use super::durations::Durations;
 use super::ranking::{Counts, Ranking};

@@ -2,6 +2,15 @@
 //!
 //! For every path it is known how often each duration came. When there are too many different ones, durations keep fewer of
 //! their leading binary digits, so that neighbours become one; the digits that are left depend on what was counted alone, not on its order.
+//!
+//! ```
+//! use exedra_reading::survey::durations::Durations;
+//! let mut durations = Durations::default();
+//! (1..=100).for_each(|milliseconds| durations.add(7, milliseconds * 1000, 1));
+//! let (all, of_paths) = durations.spreads();
+//! assert_eq!((all.requests, all.p50, all.p99, durations.error()), (100, 50_000, 99_000, 0.0));
+//! assert_eq!(of_paths[&7], all);
+//! ```
 
 use super::ranking::Ranking;
 use super::visitors::AsItIs;

@@ -1,4 +1,16 @@
 //! What each host's pages load from here, by the codes of referrers.
+//!
+//! ```
+//! use exedra_common::Dictionary;
+//! use exedra_reading::survey::embeds::Embeds;
+//! let mut referrers = Dictionary::default();
+//! let code = referrers.code("https://pilots.example/links");
+//! let mut embeds = Embeds::default();
+//! embeds.learn(&referrers);
+//! embeds.add(code, 512, false);
+//! let all: Vec<_> = embeds.into_counts().collect();
+//! assert_eq!((&*all[0].0, all[0].1[0].bytes), ("pilots.example", 512));
+//! ```
 
 use super::ranking::Counts;
 use crate::classify::referrers;

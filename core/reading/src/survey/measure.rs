@@ -1,4 +1,10 @@
 //! What lists are ranked by.
+//!
+//! ```
+//! use exedra_reading::survey::Measure;
+//! assert_eq!(serde_json::from_str::<Measure>("\"bytes\"").unwrap(), Measure::Bytes);
+//! assert_eq!(Measure::Time.figure(), "time_ms");
+//! ```
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -1,4 +1,20 @@
 //! Visits as a thread sees them: by codes of its dictionaries, with what plainly belongs together already joined.
+//!
+//! ```
+//! use exedra_common::Dictionary;
+//! use exedra_reading::survey::Visits;
+//! use exedra_reading::survey::open_visits::{OpenVisits, Request};
+//! let mut paths = Dictionary::default();
+//! let page = Some(paths.code("/tides"));
+//! let mut open = OpenVisits::default();
+//! for time in [0, 60_000, 7_200_000] {
+//!     open.add(Request { visitor: 7, time, page, is_crawler: false });
+//! }
+//! let mut visits = Visits::default();
+//! open.settle(&paths, &mut visits);
+//! let pages: Vec<u64> = visits.all().map(|visit| visit.pages).collect();
+//! assert_eq!(pages, [2, 1], "two hours later it is another visit");
+//! ```
 
 use super::visitors::AsItIs;
 use super::visits::{LONGEST_GAP, PageAt, Stretch, Visits};

@@ -1,4 +1,13 @@
 //! What a survey is to be made of: which requests, whose days, and which parts of everything there is to count.
+//!
+//! ```
+//! use exedra_common::scope::Scope;
+//! use exedra_common::TextColumn;
+//! use exedra_reading::survey::{Part, Parts, SurveyPlan, VisitorKey};
+//! let plan = SurveyPlan::new(Scope::default(), jiff::tz::TimeZone::UTC, VisitorKey([1, 2]));
+//! let few = SurveyPlan { parts: [Part::Paths].into_iter().collect::<Parts>(), ..plan };
+//! assert!(few.projection().has(TextColumn::Path) && !few.projection().has(TextColumn::Agent));
+//! ```
 
 use super::calendar::Step;
 use super::measure::Measure;

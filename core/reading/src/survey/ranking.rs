@@ -2,6 +2,18 @@
 //!
 //! Strangers decide how many distinct texts there are and how long they are. Past [`MOST_ENTRIES`] or [`MOST_BYTES`] the
 //! smaller half is let go; what it counted stays in the rest, and the ranking says that small counts may then be too low.
+//!
+//! ```
+//! use exedra_reading::survey::{Counts, Ranking};
+//! let mut paths = Ranking::default();
+//! for (path, bytes) in [("/tides", 5), ("/fog", 900), ("/tides", 5)] {
+//!     paths.add(path, Counts { requests: 1, bytes });
+//! }
+//! assert_eq!(paths.by_requests()[0].0, "/tides");
+//! let (first, rest) = paths.top(|_, counts| counts.bytes, 1);
+//! assert_eq!((first[0].0, rest[0].0), ("/fog", "/tides"));
+//! assert_eq!(paths.total(), Counts { requests: 3, bytes: 910 });
+//! ```
 
 use exedra_common::Dictionary;
 use std::borrow::Cow;

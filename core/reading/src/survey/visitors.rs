@@ -4,6 +4,17 @@
 //! only hashes below a threshold are, the threshold halving as often as it must: a fair sample, from which
 //! the count of every day follows with a known error. The threshold that a set ends with depends on the
 //! set alone, so merging in any order gives the same.
+//!
+//! ```
+//! use exedra_reading::survey::{VisitorKey, Visitors};
+//! let key = VisitorKey([1, 2]);
+//! let pair = key.of_pair(key.of_text("192.0.2.7"), key.of_text("Kiosk/1"));
+//! let mut visitors = Visitors::default();
+//! for day in [1, 1, 2] {
+//!     visitors.add(day, key.of_visitor(pair, day));
+//! }
+//! assert_eq!((visitors.total(), visitors.on(1), visitors.error()), (2, 1, 0.0));
+//! ```
 
 use hashbrown::HashSet;
 use siphasher::sip::SipHasher13;

@@ -3,6 +3,17 @@
 //! Kept are pairs of a text and a visitor, both as keyed hashes. Past [`MOST_PAIRS`] only those visitors are kept whose
 //! hash is below a threshold, which halves as often as it must. It is one threshold for all lists, and what remains depends
 //! on the set alone: merging in any order gives the same, and what was counted of a part of the visitors stands for all.
+//!
+//! ```
+//! use exedra_reading::survey::visitors_of_entries::{Listed, ListedVisitors};
+//! let mut all = ListedVisitors::default();
+//! let tides = Listed::Paths.hash(7);
+//! for visitor in [1, 2, 2] {
+//!     all.add(tides, visitor);
+//! }
+//! assert_eq!((all.by_text()[&tides], all.weight()), (2, 1));
+//! assert_ne!(tides, Listed::Clients.hash(7), "lists are kept apart");
+//! ```
 
 use super::visitors::{VisitorKey, mixed};
 use hashbrown::{HashMap, HashSet};

@@ -4,6 +4,20 @@
 //! order requests are counted in, stretches that come within half an hour of each other become one, so chunks, files and
 //! threads give the same visits. Past [`MOST_VISITORS`] only those are kept whose keyed hash lies below a threshold: a fair
 //! sample, which depends on the set alone.
+//!
+//! ```
+//! use exedra_reading::survey::Visits;
+//! use exedra_reading::survey::visits::Stretch;
+//! let stretch = |first, last| Stretch {
+//!     first, last, requests: 1, pages: 1, first_page: None, last_page: None, is_crawler: false,
+//! };
+//! let mut visits = Visits::default();
+//! for (first, last) in [(0, 1000), (7_200_000, 7_201_000), (600_000, 700_000)] {
+//!     visits.add(7, stretch(first, last));
+//! }
+//! let all: Vec<_> = visits.all().map(|visit| (visit.first, visit.last)).collect();
+//! assert_eq!(all, [(0, 700_000), (7_200_000, 7_201_000)]);
+//! ```
 
 use super::visitors::AsItIs;
 use hashbrown::HashMap;

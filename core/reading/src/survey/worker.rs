@@ -2,12 +2,29 @@
 //!
 //! A thread counts by the codes of its own dictionaries and never waits. Texts are in one survey for all, into which each
 //! thread's codes are turned when its dictionaries are full and at the end, so that nothing large is there twice.
+//!
+//! ```
+//! use exedra_common::{Dictionaries, RequestBatch};
+//! use exedra_reading::logs::{Layout, LineReader};
+//! use exedra_common::scope::Scope;
+//! use exedra_reading::survey::{SurveyPlan, SurveyWorker, Surveys, VisitorKey};
+//! let plan = SurveyPlan::new(Scope::default(), jiff::tz::TimeZone::UTC, VisitorKey([1, 2]));
+//! let surveys = Surveys::new(&[plan]);
+//! let log = b"192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET / HTTP/1.1\" 200 512\n";
+//! for _ in 0..2 {
+//!     let mut reader = LineReader::new(&Layout::all_named(), surveys.projection());
+//!     let mut worker = SurveyWorker::new(&surveys);
+//!     worker.fill(|batch, texts| reader.read_block(log, 0, &mut 0, batch, texts));
+//!     worker.finish();
+//! }
+//! assert_eq!(surveys.finish()[0].total.counts.requests, 2);
+//! ```
 
 use super::counted::Survey;
 use super::plan::SurveyPlan;
 use super::surveyor::Surveyor;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use parking_lot::Mutex;
 
 /// Surveys that threads make together, each by a plan of its own, of the same requests.
 #[derive(Debug)]
@@ -38,10 +55,9 @@ impl Surveys {
 
     /// The surveys, in the order of their plans.
     pub fn finish(self) -> Vec<Survey> {
-        let inner = |survey: Mutex<Survey>| survey.into_inner().unwrap_or_else(PoisonError::into_inner);
         let whole = |made: Made| {
-            let mut survey = inner(made.rest);
-            survey.merge(inner(made.texts));
+            let mut survey = made.rest.into_inner();
+            survey.merge(made.texts.into_inner());
             survey
         };
         self.made.into_iter().map(whole).collect()
@@ -89,10 +105,10 @@ impl<'s> SurveyWorker<'s> {
         let is_full = self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
         for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
             if is_full || surveyor.has_many_visits() {
-                surveyor.settle_visits(&self.dictionaries, &mut lock(&made.rest).visits);
+                surveyor.settle_visits(&self.dictionaries, &mut made.rest.lock().visits);
             }
             if is_full {
-                surveyor.settle_texts(&self.dictionaries, &mut lock(&made.texts));
+                surveyor.settle_texts(&self.dictionaries, &mut made.texts.lock());
             }
         }
         if is_full {
@@ -107,26 +123,18 @@ impl<'s> SurveyWorker<'s> {
         drop(batch);
         for (mut surveyor, made) in surveyors.into_iter().zip(&surveys.made) {
             let hand_over_the_rest = |surveyor: &mut Surveyor| {
-                let rest = &mut *lock(&made.rest);
+                let rest = &mut *made.rest.lock();
                 surveyor.settle_visits(&dictionaries, &mut rest.visits);
                 surveyor.finish(rest);
             };
             // Only a hint: whoever loses the race waits, and nothing else comes of it.
-            match made.rest.try_lock() {
-                Ok(rest) => {
-                    drop(rest);
-                    hand_over_the_rest(&mut surveyor);
-                    surveyor.settle_texts(&dictionaries, &mut lock(&made.texts));
-                }
-                Err(_) => {
-                    surveyor.settle_texts(&dictionaries, &mut lock(&made.texts));
-                    hand_over_the_rest(&mut surveyor);
-                }
+            if made.rest.is_locked() {
+                surveyor.settle_texts(&dictionaries, &mut made.texts.lock());
+                hand_over_the_rest(&mut surveyor);
+            } else {
+                hand_over_the_rest(&mut surveyor);
+                surveyor.settle_texts(&dictionaries, &mut made.texts.lock());
             }
         }
     }
-}
-
-fn lock(survey: &Mutex<Survey>) -> MutexGuard<'_, Survey> {
-    survey.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -3,6 +3,26 @@
 //! Requests that say the same again and again become one step with a count and a pace, so that whoever fetches one page
 //! every second is seen at once. [`Keeper`] gathers requests as they are read, in any order, on any thread; [`Trail`] is what
 //! follows from them.
+//!
+//! ```
+//! use exedra_common::{Dictionaries, RequestBatch};
+//! use exedra_reading::logs::{Layout, LineReader};
+//! use exedra_reading::trail::{Keeper, Place, Trail};
+//! let line = |second: u32| {
+//!     format!("192.0.2.1 - - [14/Nov/2026:05:12:{second:02} +0000] \"GET /tides HTTP/1.1\" 200 512\n")
+//! };
+//! let log: String = (0..12).map(line).collect();
+//! let mut reader = LineReader::new(&Layout::all_named(), exedra_common::Projection::everything());
+//! let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+//! reader.read_block(log.as_bytes(), 0, &mut 0, &mut batch, &mut texts);
+//! let mut keeper = Keeper::default();
+//! for row in 0..batch.rows() {
+//!     keeper.add(&batch, &texts, row, Place { source: 0, block: 0, line: row as u64, row: row as u32 });
+//! }
+//! let trail = Trail::of(keeper);
+//! assert_eq!((trail.requests, trail.visits.len(), trail.visits[0].steps.len()), (12, 1, 1));
+//! assert_eq!(trail.visits[0].steps[0].count, 12);
+//! ```
 
 mod keeper;
 

@@ -197,12 +197,12 @@ fn page(found: &[Prelude], words: &str, trouble: Trouble, zone: &TimeZone, width
             let last = burst.also_on.last().map_or("", String::as_str);
             lines.push(format!("  The same came at the same time on {days}, the last of them {last}."));
         }
-        if prelude.witnesses.is_empty() {
+        if prelude.evidence.is_empty() {
             lines.push("  Nothing else was out of the ordinary in it, or before.".to_owned());
         }
-        for observer in &prelude.witnesses {
-            let (said, beside) = observer.words.split_once("; ").unwrap_or((&observer.words, ""));
-            let surprise = format!("  {QUIET}{:>6.0}{QUIET:#}  ", observer.surprise);
+        for evidence in &prelude.evidence {
+            let (said, beside) = evidence.words.split_once("; ").unwrap_or((&evidence.words, ""));
+            let surprise = format!("  {QUIET}{:>6.0}{QUIET:#}  ", evidence.surprise);
             match said.width() + beside.width() + 12 <= width {
                 true => lines.push(format!("{surprise}{said}; {QUIET}{beside}{QUIET:#}")),
                 false => {

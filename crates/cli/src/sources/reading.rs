@@ -13,10 +13,10 @@ use exedra_reading::logs::{LineReader, Unread};
 use exedra_reading::survey::SurveyWorker;
 use exedra_reading::survey::report::{Lines, UnreadLine, UnreadReason};
 use exedra_reading::trail::Place;
+use parking_lot::Mutex;
 use std::collections::BTreeMap;
 use std::panic::resume_unwind;
 use std::path::PathBuf;
-use std::sync::{Mutex, PoisonError};
 
 /// Whoever wants the requests of one thread.
 pub trait Sink: Send {
@@ -107,8 +107,7 @@ pub fn read<T: Sink>(
             .chain([own])
             .collect()
     });
-    let BlockSource { sources, failures, passed_over, read, .. } =
-        feed.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let BlockSource { sources, failures, passed_over, read, .. } = feed.into_inner();
     if sources.is_empty() && !(failures.is_empty() && passed_over.is_empty()) {
         let mut words = failures;
         if !passed_over.is_empty() {
@@ -127,7 +126,7 @@ fn work<T: Sink>(feed: &Mutex<BlockSource>, projection: Projection, mut taker: T
     let mut spare = Vec::new();
     loop {
         let (next, origin) = {
-            let mut feed = feed.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut feed = feed.lock();
             let next = feed.next(spare);
             let new = next.as_ref().filter(|block| !readers.contains_key(&block.source));
             let origin = new.map(|block| feed.sources[block.source].origin()).unwrap_or_default();

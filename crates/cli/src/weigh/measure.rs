@@ -5,10 +5,10 @@ use crate::failure::Failure;
 use exedra_answering::encode::weighing::{Measured, Weighing};
 use exedra_answering::encode::{Codec, Effort};
 use indicatif::{ProgressBar, ProgressStyle};
+use parking_lot::Mutex;
 use rustix::time::{ClockId, clock_gettime};
 use std::collections::BTreeSet;
 use std::io;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Nanoseconds below which a measurement is repeated.
@@ -68,7 +68,7 @@ fn run(weighing: &mut Weighing, samples: &[Sample], jobs: &[Job], threads: usize
                     own.push((job.0, encode(&samples[job.0].octets, job.1, job.2)?));
                     progress.inc(work(job));
                 }
-                done.lock().unwrap_or_else(std::sync::PoisonError::into_inner).append(&mut own);
+                done.lock().append(&mut own);
                 Ok(())
             })
         });
@@ -80,7 +80,7 @@ fn run(weighing: &mut Weighing, samples: &[Sample], jobs: &[Job], threads: usize
     });
     progress.finish_and_clear();
     results.into_iter().collect::<io::Result<()>>()?;
-    for (sample, measured) in done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
+    for (sample, measured) in done.into_inner() {
         weighing.add(&samples[sample].essence, &measured);
     }
     Ok(())

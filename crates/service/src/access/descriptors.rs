@@ -6,9 +6,10 @@
 
 use crate::access::limits::network;
 use foldhash::fast::RandomState;
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 /// How many connections the console may have.
 pub const CONSOLE: usize = 64;
@@ -77,13 +78,13 @@ pub struct FilePermit {
 impl OpenFiles {
     /// From now on so many may be open.
     pub fn allow(&self, most: usize) {
-        self.locked().most = most;
+        self.state.lock().most = most;
     }
 
     /// Leave for a client to have one more open.
     pub fn permit(self: &Arc<Self>, client: IpAddr) -> Option<FilePermit> {
         let client = network(client);
-        let mut state = self.locked();
+        let mut state = self.state.lock();
         let most = state.most;
         let open = state.open;
         let of_client = state.of.get(&client).copied().unwrap_or_default();
@@ -101,18 +102,14 @@ impl OpenFiles {
 
     /// How many are open, and how many may be.
     pub fn count(&self) -> (usize, usize) {
-        let state = self.locked();
+        let state = self.state.lock();
         (state.open, state.most)
-    }
-
-    fn locked(&self) -> std::sync::MutexGuard<'_, State> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 impl Drop for FilePermit {
     fn drop(&mut self) {
-        let mut state = self.files.locked();
+        let mut state = self.files.state.lock();
         state.open -= 1;
         if let Some(count) = state.of.get_mut(&self.client) {
             *count -= 1;

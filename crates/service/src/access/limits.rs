@@ -7,9 +7,10 @@
 use exedra_answering::answer::Obligations;
 use exedra_answering::rules::Limit;
 use foldhash::fast::RandomState;
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv6Addr};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Instant;
 
 /// How many clients are known at a time.
@@ -61,7 +62,7 @@ impl Limits {
             return Ok(None);
         }
         let client = network(client);
-        let mut buckets = self.buckets();
+        let mut buckets = self.buckets.lock();
         if buckets.len() + bound.limits.len() > MOST_CLIENTS {
             forget(&mut buckets, &bound.limits, now);
         }
@@ -88,10 +89,6 @@ impl Limits {
         let speed = bound.limits.iter().filter_map(|limit| limit.speed).min();
         Ok(Some(LimitPermit { limits: Arc::clone(self), counted, speed }))
     }
-
-    fn buckets(&self) -> MutexGuard<'_, HashMap<Key, Bucket, RandomState>> {
-        self.buckets.lock().unwrap_or_else(PoisonError::into_inner)
-    }
 }
 
 impl Drop for LimitPermit {
@@ -99,7 +96,7 @@ impl Drop for LimitPermit {
         if self.counted.is_empty() {
             return;
         }
-        let mut buckets = self.limits.buckets();
+        let mut buckets = self.limits.buckets.lock();
         for key in &self.counted {
             if let Some(bucket) = buckets.get_mut(key) {
                 bucket.under_way = bucket.under_way.saturating_sub(1);
@@ -204,6 +201,6 @@ mod tests {
             let client = IpAddr::V4(number.into());
             assert!(limits.pass(&bound, client, begin + Duration::from_millis(u64::from(number))).is_ok());
         }
-        assert!(limits.buckets().len() <= MOST_CLIENTS);
+        assert!(limits.buckets.lock().len() <= MOST_CLIENTS);
     }
 }

@@ -8,9 +8,10 @@ use crate::request::connection::Connection;
 use crate::system::Clock;
 use exedra_answering::config::Limits;
 use futures_util::task::AtomicWaker;
+use parking_lot::{Mutex, MutexGuard};
 use std::net::IpAddr;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU16, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::task::Waker;
 use std::time::Duration;
 
@@ -125,7 +126,7 @@ impl Activity {
         self.is_shared.store(true, Ordering::Relaxed);
         self.alone.store(false, Ordering::Relaxed);
         self.enter(Phase::Idle);
-        *self.head() = Vec::new();
+        *self.head.lock() = Vec::new();
     }
 
     /// Octets have come in.
@@ -137,13 +138,13 @@ impl Activity {
             Phase::Idle => {
                 self.enter(Phase::Head);
                 self.fresh.store(true, Ordering::Relaxed);
-                let mut head = self.head();
+                let mut head = self.head.lock();
                 head.clear();
                 keep(&mut head, octets);
                 self.line_ended.store(octets.contains(&b'\n'), Ordering::Relaxed);
             }
             Phase::Head => {
-                keep(&mut self.head(), octets);
+                keep(&mut self.head.lock(), octets);
                 if octets.contains(&b'\n') {
                     self.line_ended.store(true, Ordering::Relaxed);
                 }
@@ -214,7 +215,7 @@ impl Activity {
 
     /// What came in behind other requests was refused, in words that went out with their answers; of it nothing was kept.
     pub fn refuse_behind_others(&self, status: u16) {
-        *self.head() = Vec::new();
+        *self.head.lock() = Vec::new();
         self.refuse(status, 0);
     }
 
@@ -225,7 +226,7 @@ impl Activity {
 
     /// What has come in of a head that was refused, and whether its first line was all there.
     pub fn refused_head(&self) -> (Vec<u8>, bool) {
-        (self.head().clone(), self.line_ended.load(Ordering::Relaxed))
+        (self.head.lock().clone(), self.line_ended.load(Ordering::Relaxed))
     }
 
     /// The client takes nothing for now.
@@ -272,7 +273,7 @@ impl Activity {
         self.rest.store(if takes { Rest::Taken } else { Rest::None } as u8, Ordering::Relaxed);
         if takes {
             self.alone.store(true, Ordering::Relaxed);
-            *self.head() = Vec::new();
+            *self.head.lock() = Vec::new();
         }
         takes
     }
@@ -329,11 +330,7 @@ impl Activity {
             (_, refused) => refused,
         };
         let bytes = self.refused_bytes.load(Ordering::Relaxed);
-        Some((status, bytes, std::mem::take(&mut *self.head())))
-    }
-
-    fn head(&self) -> MutexGuard<'_, Vec<u8>> {
-        self.head.lock().unwrap_or_else(PoisonError::into_inner)
+        Some((status, bytes, std::mem::take(&mut *self.head.lock())))
     }
 }
 
@@ -354,7 +351,7 @@ impl Connection for Activity {
         self.enter(Phase::Answering);
         self.under_way.fetch_add(1, Ordering::Relaxed);
         self.flushed.store(false, Ordering::Relaxed);
-        if !self.fresh.swap(false, Ordering::Relaxed) || !is_one_head(&self.head()) {
+        if !self.fresh.swap(false, Ordering::Relaxed) || !is_one_head(&self.head.lock()) {
             self.alone.store(false, Ordering::Relaxed);
         }
         self.requests.fetch_add(1, Ordering::Relaxed) + 1
@@ -365,7 +362,7 @@ impl Connection for Activity {
     }
 
     fn own_head(&self) -> Option<MutexGuard<'_, Vec<u8>>> {
-        self.alone.load(Ordering::Relaxed).then(|| self.head())
+        self.alone.load(Ordering::Relaxed).then(|| self.head.lock())
     }
 
     fn has_more(&self) {

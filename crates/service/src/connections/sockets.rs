@@ -2,10 +2,9 @@
 //! privileges dropped once they are there.
 
 use listenfd::ListenFd;
+use parking_lot::Mutex;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
-use std::sync::Mutex;
-use std::sync::PoisonError;
 
 /// Sockets that the service manager holds for us, until somebody wants them.
 pub struct HandedOver(Mutex<Vec<TcpListener>>);
@@ -20,12 +19,12 @@ impl HandedOver {
 
     /// Keeps a socket for whoever wants it next.
     pub fn give_back(&self, socket: TcpListener) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(socket);
+        self.0.lock().push(socket);
     }
 
     /// A socket that listens on an address. Blocks no one when nobody comes.
     pub fn listen(&self, address: SocketAddr) -> io::Result<TcpListener> {
-        let mut sockets = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut sockets = self.0.lock();
         let is_it = |socket: &TcpListener| socket.local_addr().is_ok_and(|local| local == address);
         let socket = match sockets.iter().position(is_it) {
             Some(nth) => sockets.swap_remove(nth),

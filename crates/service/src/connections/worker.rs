@@ -20,14 +20,15 @@ use foldhash::fast::RandomState;
 use http::StatusCode;
 use hyper::server::conn::{http1, http2};
 use hyper_util::rt::TokioIo;
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::future::poll_fn;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::pin::pin;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::task::Poll;
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -127,7 +128,7 @@ impl Workers {
             worker.current.store(Arc::new(Active { counter, ..site.clone() }));
         }
         let wanted = site.division.connections.min(Semaphore::MAX_PERMITS);
-        let mut allowed = self.allowed.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut allowed = self.allowed.lock();
         if wanted > *allowed {
             self.places.add_permits(wanted - *allowed);
             *allowed = wanted;
@@ -153,7 +154,7 @@ impl Workers {
     pub fn make_room(&self) {
         let mut spare: HashMap<IpAddr, (usize, u64, Arc<Activity>), RandomState> = HashMap::default();
         for worker in &self.all {
-            for activity in worker.open.activities().iter() {
+            for activity in worker.open.activities.lock().iter() {
                 let Some(since) = activity.spare_since() else { continue };
                 match spare.entry(network(activity.peer)) {
                     Entry::Vacant(place) => _ = place.insert((1, since, Arc::clone(activity))),
@@ -179,11 +180,7 @@ impl Workers {
     }
 }
 
-impl Open {
-    fn activities(&self) -> MutexGuard<'_, Vec<Arc<Activity>>> {
-        self.activities.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
+impl Open {}
 
 /// A worker, from inside.
 struct Serving {
@@ -207,7 +204,7 @@ impl Serving {
                 _ = ticks.tick() => {
                     self.clock.tick();
                     let limits = self.current.load().config.limits;
-                    let mut activities = self.open.activities();
+                    let mut activities = self.open.activities.lock();
                     // The connection itself holds one, its task another.
                     activities.retain(|activity| Arc::strong_count(activity) > 1);
                     activities.iter().for_each(|activity| activity.judge(&limits));
@@ -218,7 +215,7 @@ impl Serving {
         while let Ok(newcomer) = coming.try_recv() {
             self.take(newcomer);
         }
-        self.open.activities().iter().for_each(|activity| activity.end());
+        self.open.activities.lock().iter().for_each(|activity| activity.end());
         if tokio::time::timeout(LAST_TIME, self.ended.closed()).await.is_err() {
             tracing::warn!("some requests took longer than {LAST_TIME:?} to finish and were cut off");
         }
@@ -235,7 +232,7 @@ impl Serving {
             }
         };
         let activity = Activity::new(Arc::clone(&self.clock), peer.ip());
-        self.open.activities().push(Arc::clone(&activity));
+        self.open.activities.lock().push(Arc::clone(&activity));
         let connection = Connection(Responder {
             current: Arc::clone(&self.current),
             peer: Peer {

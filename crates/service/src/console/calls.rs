@@ -3,15 +3,15 @@
 use super::Console;
 use super::blocking::blocking;
 use super::failure::{Failure, problem};
-use super::query::{Asked, asked};
+use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked, sites};
 use crate::active::Active;
 use crate::logs::journal::Journal;
 use crate::logs::journal::generations::generations;
 use crate::system::threads;
 use axum::Json;
-use axum::extract::{RawQuery, State};
-use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::response::Response;
 use exedra_api::{LogStatus, Now, Problem, SiteStatus, Status};
 use exedra_common::Column;
 use exedra_common::scope::Scope;
@@ -22,7 +22,6 @@ use exedra_reading::survey::{Report, ReportOptions, Step, SurveyPlan, SurveyWork
 use exedra_store::StoreError;
 use exedra_store::records::snapshot::Recorded;
 use std::sync::Arc;
-use utoipa::OpenApi;
 
 /// How many of the last requests are shown.
 const LATEST: usize = 30;
@@ -33,33 +32,8 @@ pub async fn unknown() -> Response {
     problem(StatusCode::NOT_FOUND, "There is no such call", "/api/openapi.json lists what there is.")
 }
 
-/// The description of the API, from which the console's types are made.
-#[derive(OpenApi)]
-#[openapi(
-    info(title = "Exedra", description = "The API of the console"),
-    paths(
-        status,
-        now,
-        survey,
-        super::sites::sites,
-        super::sites::explain,
-        super::sites::check,
-        super::sites::reload,
-        super::sites::revisions,
-        super::sites::restore,
-    ),
-    components(schemas(Problem))
-)]
-pub struct Description;
-
-/// The description of the API.
-pub async fn openapi() -> Response {
-    let json = Description::openapi().to_json().unwrap_or_default();
-    ([(header::CONTENT_TYPE, "application/json")], json).into_response()
-}
-
 /// How the service is.
-#[utoipa::path(get, path = "/api/status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
+#[utoipa::path(get, path = "/status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
 pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>, Failure> {
     let console = Arc::clone(&console);
     blocking(move || {
@@ -147,15 +121,14 @@ fn log_status(console: &Console, site: &Active, journal: &Journal) -> LogStatus 
 }
 
 /// What is going on.
-#[utoipa::path(get, path = "/api/now",
-    params(("site" = Option<String>, Query, description = "name of a site; may be repeated")),
+#[utoipa::path(get, path = "/now", params(NowQuery),
     responses((status = 200, body = Now), (status = 400, body = Problem), (status = 401, body = Problem)))]
 pub async fn now(
     State(console): State<Arc<Console>>,
-    RawQuery(query): RawQuery,
+    Parameters(query): Parameters<NowQuery>,
 ) -> Result<Json<Now>, Failure> {
     let time = jiff::Timestamp::now().as_millisecond();
-    let sites = asked(&query.unwrap_or_default(), &console.site()?.config, time)?.scope.sites;
+    let sites = sites(query.site, &console.site()?.config)?;
     blocking(move || {
         let scope = Scope { sites: sites.clone(), from: Some(time - HOUR), ..Scope::default() };
         let all = Scope { sites, ..Scope::default() };
@@ -179,30 +152,14 @@ pub async fn now(
 }
 
 /// Everything counted over a scope.
-#[utoipa::path(get, path = "/api/survey",
-    params(
-        ("site" = Option<String>, Query, description = "name of a site; may be repeated"),
-        ("day" = Option<String>, Query, description = "one day: `2026-09-14`, `today` or `yesterday`"),
-        ("week" = Option<String>, Query, description = "the week of a day, or as in `2026-W38`"),
-        ("month" = Option<String>, Query, description = "one month, as in `2026-09`"),
-        ("from" = Option<String>, Query, description = "first instant or day that counts"),
-        ("until" = Option<String>, Query, description = "first instant or day that no longer counts"),
-        ("last" = Option<String>, Query, description = "a stretch up to now, as in `7 days` or `1h`"),
-        ("only" = Option<String>, Query, description = "a filter of what is counted, as in `status>=500`; may be repeated"),
-        ("without" = Option<String>, Query, description = "a filter of what is left out; may be repeated"),
-        ("people" = Option<bool>, Query, description = "only people"),
-        ("crawlers" = Option<bool>, Query, description = "only bots and crawlers"),
-        ("show" = Option<String>, Query, description = "a section, or all of a question; may be repeated; everything unless said"),
-        ("step" = Option<String>, Query, description = "minute, hour or day"),
-        ("top" = Option<usize>, Query, description = "length of the lists"),
-    ),
+#[utoipa::path(get, path = "/survey", params(SurveyQuery),
     responses((status = 200, body = Report), (status = 400, body = Problem), (status = 401, body = Problem)))]
 pub async fn survey(
     State(console): State<Arc<Console>>,
-    RawQuery(query): RawQuery,
+    Parameters(query): Parameters<SurveyQuery>,
 ) -> Result<Json<Report>, Failure> {
     let now = jiff::Timestamp::now().as_millisecond();
-    let asked = asked(&query.unwrap_or_default(), &console.site()?.config, now)?;
+    let asked = asked(query, &console.site()?.config, now)?;
     blocking(move || make_survey(&console, &asked)).await
 }
 
@@ -240,20 +197,4 @@ fn requests(recorded: &[Recorded], site: &Active) -> Table {
         }
     }
     table
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// The console's types are made from this file: `cargo xtask types` writes both anew.
-    #[test]
-    fn the_description_is_the_one_the_console_was_made_from() {
-        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
-        let now = Description::openapi().to_pretty_json().unwrap() + "\n";
-        if std::env::var_os("EXEDRA_WRITE_DESCRIPTION").is_some() {
-            std::fs::write(path, &now).unwrap();
-        }
-        assert!(std::fs::read_to_string(path).unwrap() == now, "run `cargo xtask types`");
-    }
 }

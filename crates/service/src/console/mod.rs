@@ -2,7 +2,7 @@
 //!
 //! - [`sign_in`]: one-time links, sessions, tokens; [`hosts`]: by which names it is reached
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`failure`]: what it says when it cannot answer
-//! - [`query`]: the scope of a call, from its address
+//! - [`query`]: what a call asks for, from its address
 //! - [`serving`]: its connections
 //! - [`assets`]: the pages, from inside the program
 
@@ -24,12 +24,15 @@ use axum::extract::Request;
 use axum::http::{HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
-use axum::routing::{get, post};
+use axum::routing::get;
 use exedra_reading::survey::VisitorKey;
 use exedra_store::{Records, Secrets};
 use failure::Failure;
 pub use serving::serve;
 use std::sync::Arc;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
 
 /// What the console shows, and who is let in.
 pub struct Console {
@@ -60,23 +63,42 @@ impl Console {
     }
 }
 
+/// The calls of the API with their description, from which the console's types are made: a call that is not in this list
+/// neither answers nor is described.
+fn calls() -> OpenApiRouter<Arc<Console>> {
+    OpenApiRouter::new()
+        .routes(routes!(calls::status))
+        .routes(routes!(calls::now))
+        .routes(routes!(calls::survey))
+        .routes(routes!(sites::sites))
+        .routes(routes!(sites::explain))
+        .routes(routes!(sites::check))
+        .routes(routes!(sites::reload))
+        .routes(routes!(sites::revisions))
+        .routes(routes!(sites::restore))
+        .routes(routes!(sign_in::sign_out))
+}
+
+/// What the description of the API says of itself.
+#[derive(OpenApi)]
+#[openapi(info(title = "Exedra", description = "The API of the console"))]
+struct Description;
+
+/// All calls below `/api`, and their description as JSON.
+fn described(calls: OpenApiRouter<Arc<Console>>) -> (Router<Arc<Console>>, String) {
+    let all = OpenApiRouter::with_openapi(Description::openapi()).nest("/api", calls);
+    let (router, description) = all.split_for_parts();
+    (router, description.to_pretty_json().unwrap_or_default() + "\n")
+}
+
 fn router(console: Arc<Console>) -> Router {
-    let calls = Router::new()
-        .route("/status", get(calls::status))
-        .route("/now", get(calls::now))
-        .route("/survey", get(calls::survey))
-        .route("/sites", get(sites::sites))
-        .route("/explain", post(sites::explain))
-        .route("/check", get(sites::check))
-        .route("/reload", post(sites::reload))
-        .route("/revisions", get(sites::revisions))
-        .route("/revisions/{number}/restore", post(sites::restore))
-        .route("/sign-out", post(sign_in::sign_out))
+    let calls = calls()
         .fallback(calls::unknown)
         .layer(middleware::from_fn_with_state(Arc::clone(&console), sign_in::only_known));
-    Router::new()
-        .nest("/api", calls)
-        .route("/api/openapi.json", get(calls::openapi))
+    let (calls, description) = described(calls);
+    let description = move || async { ([(header::CONTENT_TYPE, "application/json")], description) };
+    calls
+        .route("/api/openapi.json", get(description))
         .route("/sign-in", get(sign_in::sign_in))
         .fallback(assets::asset)
         .layer(middleware::from_fn_with_state(Arc::clone(&console), hosts::only_our_hosts))
@@ -97,4 +119,20 @@ async fn guard(request: Request, next: Next) -> Response {
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
     response
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The console's types are made from this file: `cargo xtask types` writes both anew.
+    #[test]
+    fn the_description_is_the_one_the_console_was_made_from() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
+        let now = described(calls()).1;
+        if std::env::var_os("EXEDRA_WRITE_DESCRIPTION").is_some() {
+            std::fs::write(path, &now).unwrap();
+        }
+        assert!(std::fs::read_to_string(path).unwrap() == now, "run `cargo xtask types`");
+    }
 }

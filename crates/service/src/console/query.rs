@@ -1,16 +1,74 @@
-//! The scope of a call, from its address: the same words as the client's options.
+//! What a call asks for, from its address: the same words as the client's options.
 //!
 //! `?site=harbour&last=7+days&only=status%3D404&step=hour&top=20`
+//!
+//! The fields of [`SurveyQuery`] and [`NowQuery`] are the parameters: what is read, what the API's description lists and
+//! what a wrong guess is answered with all follow from them.
 
 use super::failure::Failure;
 use crate::logs::access_log::NO_SITE;
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
 use exedra_answering::config::Config;
 use exedra_common::scope::{Scope, ScopeWords};
 use exedra_common::text::nearest;
 use exedra_reading::survey::report::Shown;
 use exedra_reading::survey::{ReportOptions, Step};
+use serde::de::{DeserializeOwned, Error};
+use serde::{Deserialize, Deserializer};
+use utoipa::IntoParams;
+use utoipa::openapi::{RefOr, Schema};
 
-/// What a call asks for.
+/// Whose last requests are asked for.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct NowQuery {
+    /// name of a site; may be repeated
+    pub site: Vec<String>,
+}
+
+/// Which requests are counted, and how much of it is shown.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct SurveyQuery {
+    /// name of a site; may be repeated
+    pub site: Vec<String>,
+    /// one day: `2026-09-14`, `today` or `yesterday`
+    pub day: Option<String>,
+    /// the week of a day, or as in `2026-W38`
+    pub week: Option<String>,
+    /// one month, as in `2026-09`
+    pub month: Option<String>,
+    /// first instant or day that counts
+    pub from: Option<String>,
+    /// first instant or day that no longer counts
+    pub until: Option<String>,
+    /// a stretch up to now, as in `7 days` or `1h`
+    pub last: Option<String>,
+    /// a filter of what is counted, as in `status>=500`; may be repeated
+    pub only: Vec<String>,
+    /// a filter of what is left out; may be repeated
+    pub without: Vec<String>,
+    /// only people
+    #[serde(deserialize_with = "flag")]
+    pub people: bool,
+    /// only bots and crawlers
+    #[serde(deserialize_with = "flag")]
+    pub crawlers: bool,
+    /// a section, or all of a question; may be repeated; everything unless said
+    pub show: Vec<String>,
+    /// minute, hour or day
+    #[serde(deserialize_with = "step")]
+    #[param(value_type = Option<String>)]
+    pub step: Option<Step>,
+    /// length of the lists
+    #[serde(deserialize_with = "length")]
+    pub top: Option<usize>,
+}
+
+/// What a call asks for, understood.
 #[derive(Debug, Clone, Default)]
 pub struct Asked {
     /// Which requests.
@@ -23,75 +81,69 @@ pub struct Asked {
 
 /// The most buckets a timeline may have: the hours of a year and some.
 const MOST_BUCKETS: i64 = 10_000;
+/// The longest list.
+const LONGEST: usize = 10_000;
 
-/// Understands the query of a call that came at `now` (milliseconds since 1970 UTC).
-pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {
-    let zone = &config.service.time_zone;
-    let hosts = config.sites.iter().flat_map(|site| site.hosts.iter().map(|host| host.value.clone()));
-    let options =
-        ReportOptions { top: 100, referrers: 8, own_hosts: hosts.collect(), ..ReportOptions::default() };
-    let mut asked = Asked { options, ..Asked::default() };
-    let mut words = ScopeWords::default();
-    let (mut sites, mut shown) = (Vec::new(), Vec::new());
-    for (name, value) in form_urlencoded::parse(query.as_bytes()) {
-        match name.as_ref() {
-            "site" => {
-                let names = || config.sites.iter().map(|site| site.name.value.as_str()).chain([NO_SITE]);
-                if !names().any(|name| name == value) {
-                    let near = nearest(&value, names()).map(|near| format!(": did you mean `{near}`?"));
-                    return Err(Failure::Wrong(format!(
-                        "there is no site `{value}`{}",
-                        near.unwrap_or_default()
-                    )));
-                }
-                sites.push(value.into_owned());
-            }
-            "from" => words.from = Some(value.into_owned()),
-            "until" => words.until = Some(value.into_owned()),
-            "last" => words.last = Some(value.into_owned()),
-            "day" => words.day = Some(value.into_owned()),
-            "week" => words.week = Some(value.into_owned()),
-            "month" => words.month = Some(value.into_owned()),
-            "people" => words.people = true,
-            "crawlers" => words.crawlers = true,
-            "show" => shown.push(value.into_owned()),
-            "only" => words.only.push(value.into_owned()),
-            "without" => words.without.push(value.into_owned()),
-            "step" => {
-                asked.step = match value.as_ref() {
-                    "minute" => Some(Step::Minute),
-                    "hour" => Some(Step::Hour),
-                    "day" => None,
-                    _ => {
-                        return Err(Failure::Wrong(format!(
-                            "`{value}` is not a step: write minute, hour or day"
-                        )));
-                    }
-                }
-            }
-            "top" => {
-                asked.options.top = value.parse().ok().filter(|top| *top <= 10_000).ok_or_else(|| {
-                    Failure::Wrong(format!("`{value}` is not a length of a list: 0 to 10000"))
-                })?;
-            }
-            _ => {
-                let known = [
-                    "site", "day", "week", "month", "last", "from", "until", "only", "without", "people",
-                    "crawlers", "show", "step", "top",
-                ];
-                let near = nearest(&name, known).map(|near| format!(": did you mean `{near}`?"));
-                return Err(Failure::Wrong(format!(
-                    "there is no parameter `{name}`{}",
-                    near.unwrap_or_default()
-                )));
-            }
+/// The parameters of a call. A parameter that there is not is an error.
+#[derive(Debug)]
+pub struct Parameters<T>(pub T);
+
+impl<S: Sync, T: DeserializeOwned + IntoParams> FromRequestParts<S> for Parameters<T> {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        parameters(parts.uri.query().unwrap_or_default()).map(Parameters)
+    }
+}
+
+/// Reads a query into the parameters that the fields of `T` are.
+fn parameters<T: DeserializeOwned + IntoParams>(query: &str) -> Result<T, Failure> {
+    let known = T::into_params(|| None);
+    let mut given: Vec<&str> = Vec::new();
+    for (name, _) in form_urlencoded::parse(query.as_bytes()) {
+        let Some(parameter) = known.iter().find(|known| known.name == name) else {
+            let names = || known.iter().map(|known| known.name.as_str());
+            let near = match nearest(&name, names()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("there is: {}", names().collect::<Vec<_>>().join(", ")),
+            };
+            return Err(Failure::Wrong(format!("there is no parameter `{name}`: {near}")));
+        };
+        let is_list = matches!(&parameter.schema, Some(RefOr::T(Schema::Array(_))));
+        if !is_list && given.contains(&parameter.name.as_str()) {
+            return Err(Failure::Wrong(format!("the parameter `{name}` is given more than once")));
         }
+        given.push(&parameter.name);
     }
-    asked.scope = words.understand(now, zone).map_err(|error| Failure::Wrong(error.to_string()))?;
-    asked.scope.sites = sites;
-    if !shown.is_empty() {
-        asked.options.shown = Shown::understand(&shown).map_err(|error| Failure::Wrong(error.to_string()))?;
+    serde_html_form::from_str(query).map_err(|error| Failure::Wrong(error.to_string()))
+}
+
+/// Understands what a call that came at `now` (milliseconds since 1970 UTC) asks for.
+pub fn asked(query: SurveyQuery, config: &Config, now: i64) -> Result<Asked, Failure> {
+    let hosts = config.sites.iter().flat_map(|site| site.hosts.iter().map(|host| host.value.clone()));
+    let mut options =
+        ReportOptions { top: 100, referrers: 8, own_hosts: hosts.collect(), ..ReportOptions::default() };
+    options.top = query.top.unwrap_or(options.top);
+    if !query.show.is_empty() {
+        options.shown = Shown::understand(&query.show).map_err(|error| Failure::Wrong(error.to_string()))?;
     }
+    let words = ScopeWords {
+        from: query.from,
+        until: query.until,
+        last: query.last,
+        day: query.day,
+        week: query.week,
+        month: query.month,
+        people: query.people,
+        crawlers: query.crawlers,
+        only: query.only,
+        without: query.without,
+    };
+    let scope = words
+        .understand(now, &config.service.time_zone)
+        .map_err(|error| Failure::Wrong(error.to_string()))?;
+    let asked =
+        Asked { scope: Scope { sites: sites(query.site, config)?, ..scope }, step: query.step, options };
     if let Some(step) = asked.step {
         let length = asked.scope.until.unwrap_or(now) - asked.scope.from.unwrap_or(0);
         if length / step.milliseconds() > MOST_BUCKETS {
@@ -101,6 +153,43 @@ pub fn asked(query: &str, config: &Config, now: i64) -> Result<Asked, Failure> {
         }
     }
     Ok(asked)
+}
+
+/// The names of sites, if there are such sites.
+pub fn sites(asked: Vec<String>, config: &Config) -> Result<Vec<String>, Failure> {
+    let names = || config.sites.iter().map(|site| site.name.value.as_str()).chain([NO_SITE]);
+    match asked.iter().find(|asked| !names().any(|name| name == asked.as_str())) {
+        None => Ok(asked),
+        Some(unknown) => {
+            let near = nearest(unknown, names()).map(|near| format!(": did you mean `{near}`?"));
+            Err(Failure::Wrong(format!("there is no site `{unknown}`{}", near.unwrap_or_default())))
+        }
+    }
+}
+
+/// A flag is set by its name alone, or by `true`.
+fn flag<'de, D: Deserializer<'de>>(from: D) -> Result<bool, D::Error> {
+    match String::deserialize(from)?.as_str() {
+        "" | "true" => Ok(true),
+        "false" => Ok(false),
+        other => Err(D::Error::custom(format!("`{other}` is neither true nor false"))),
+    }
+}
+
+/// The step of a timeline; days are what there is without one.
+fn step<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Step>, D::Error> {
+    match String::deserialize(from)?.as_str() {
+        "minute" => Ok(Some(Step::Minute)),
+        "hour" => Ok(Some(Step::Hour)),
+        "day" => Ok(None),
+        other => Err(D::Error::custom(format!("`{other}` is not a step: write minute, hour or day"))),
+    }
+}
+
+fn length<'de, D: Deserializer<'de>>(from: D) -> Result<Option<usize>, D::Error> {
+    let text = String::deserialize(from)?;
+    let wrong = || D::Error::custom(format!("`{text}` is not a length of a list: 0 to {LONGEST}"));
+    text.parse().ok().filter(|length| *length <= LONGEST).map(Some).ok_or_else(wrong)
 }
 
 #[cfg(test)]
@@ -115,16 +204,30 @@ mod tests {
         exedra_answering::config::understand(text, Path::new("")).unwrap()
     }
 
+    fn understood(query: &str) -> Result<Asked, Failure> {
+        asked(parameters(query)?, &config(), NOW)
+    }
+
     const NOW: i64 = 1_794_000_000_000;
 
     #[test]
     fn the_words_of_the_clients_options() {
         let query = "site=harbour&from=2026-11-01&until=2026-11-02T12:00:00Z&only=status%3D404&only=status=5xx&without=path=/a/*&step=hour&top=7";
-        let asked = asked(query, &config(), NOW).unwrap();
+        let asked = understood(query).unwrap();
         assert_eq!(asked.scope.sites, ["harbour"]);
         assert_eq!((asked.scope.from, asked.scope.until), (Some(1_793_491_200_000), Some(1_793_620_800_000)));
         assert_eq!(asked.scope.filters.to_string(), "status=404,5xx !path=/a/*");
         assert_eq!((asked.step, asked.options.top), (Some(Step::Hour), 7));
+    }
+
+    /// A flag that is switched off is as if it were not there.
+    #[rstest]
+    #[case("people", "people=true")]
+    #[case("people=", "people")]
+    #[case("people=false&crawlers=false", "")]
+    fn flags_are_set_by_their_names(#[case] query: &str, #[case] same: &str) {
+        assert_eq!(understood(query).unwrap().scope, understood(same).unwrap().scope);
+        assert_ne!(understood("people").unwrap().scope, understood("").unwrap().scope);
     }
 
     #[rstest]
@@ -135,10 +238,14 @@ mod tests {
     #[case("only=404", "`404` is not a filter")]
     #[case("step=week", "`week` is not a step")]
     #[case("top=all", "`all` is not a length of a list")]
+    #[case("top=10001", "`10001` is not a length of a list: 0 to 10000")]
+    #[case("people=yes", "`yes` is neither true nor false")]
+    #[case("day=today&day=yesterday", "`day` is given more than once")]
+    #[case("x=1", "there is no parameter `x`: there is: site, day, week, month")]
     #[case("step=minute&from=2020-01-01", "the period is too long for this step")]
     #[case("step=hour", "the period is too long for this step")]
     fn mistakes_say_what_instead(#[case] query: &str, #[case] words: &str) {
-        match asked(query, &config(), NOW) {
+        match understood(query) {
             Err(Failure::Wrong(said)) => assert!(said.contains(words), "{said}"),
             other => panic!("{other:?}"),
         }

@@ -9,12 +9,13 @@ use foldhash::fast::RandomState;
 use hyper::server::conn::http1;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::service::TowerToHyperService;
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::future::Future;
 use std::io::{self, IoSlice};
 use std::net::IpAddr;
 use std::pin::{Pin, pin};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
@@ -110,7 +111,7 @@ struct Share(Arc<Clients>, IpAddr);
 impl Clients {
     fn share(self: &Arc<Self>, client: IpAddr) -> Option<Share> {
         let client = network(client);
-        let mut counts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut counts = self.0.lock();
         let count = counts.entry(client).or_default();
         if *count >= OF_CLIENT {
             return None;
@@ -122,7 +123,7 @@ impl Clients {
 
 impl Drop for Share {
     fn drop(&mut self) {
-        let mut counts = self.0.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut counts = self.0.0.lock();
         if let Some(count) = counts.get_mut(&self.1) {
             *count -= 1;
             if *count == 0 {

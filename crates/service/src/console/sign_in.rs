@@ -7,6 +7,7 @@ use axum::extract::{RawQuery, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Redirect, Response};
+use exedra_api::Problem;
 use exedra_store::{Purpose, Secrets, StoreError};
 use std::sync::Arc;
 
@@ -51,6 +52,7 @@ pub async fn sign_in(
 }
 
 /// Ends a session.
+#[utoipa::path(post, path = "/sign-out", responses((status = 204), (status = 401, body = Problem)))]
 pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -> Result<Response, Failure> {
     if let Some(session) = session(&headers) {
         let (session, now) = (session.to_owned(), jiff::Timestamp::now().as_second());

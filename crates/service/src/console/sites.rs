@@ -27,7 +27,7 @@ use x509_parser::prelude::{FromDer, X509Certificate};
 const MOST_RULES: usize = 500;
 
 /// Sites as they are configured.
-#[utoipa::path(get, path = "/api/sites", responses((status = 200, body = Sites), (status = 401, body = Problem)))]
+#[utoipa::path(get, path = "/sites", responses((status = 200, body = Sites), (status = 401, body = Problem)))]
 pub async fn sites(State(console): State<Arc<Console>>) -> Result<Json<Sites>, Failure> {
     blocking(move || {
         let site = console.site()?;
@@ -112,7 +112,7 @@ fn moment(seconds: i64) -> String {
 }
 
 /// Why a request would be answered as it would.
-#[utoipa::path(post, path = "/api/explain", request_body = Ask,
+#[utoipa::path(post, path = "/explain", request_body = Ask,
     responses((status = 200, body = Explanation), (status = 400, body = Problem), (status = 401, body = Problem)))]
 pub async fn explain(
     State(console): State<Arc<Console>>,
@@ -127,7 +127,7 @@ pub async fn explain(
 }
 
 /// What is wrong with the configuration as its files are now.
-#[utoipa::path(get, path = "/api/check",
+#[utoipa::path(get, path = "/check",
     responses((status = 200, body = Vec<Finding>), (status = 401, body = Problem)))]
 pub async fn check(State(console): State<Arc<Console>>) -> Result<Json<Vec<Finding>>, Failure> {
     blocking(move || {
@@ -141,7 +141,7 @@ pub async fn check(State(console): State<Arc<Console>>) -> Result<Json<Vec<Findi
 }
 
 /// Brings the configuration as its files are now into force, or says why not.
-#[utoipa::path(post, path = "/api/reload",
+#[utoipa::path(post, path = "/reload",
     responses((status = 200, body = Changed), (status = 401, body = Problem)))]
 pub async fn reload(State(console): State<Arc<Console>>) -> Result<Json<Changed>, Failure> {
     // Sockets and tasks are made by the thread that runs this; it must belong to the event loop.
@@ -154,7 +154,7 @@ pub async fn reload(State(console): State<Arc<Console>>) -> Result<Json<Changed>
 }
 
 /// Configurations that were in force, the newest first.
-#[utoipa::path(get, path = "/api/revisions",
+#[utoipa::path(get, path = "/revisions",
     responses((status = 200, body = Vec<Revision>), (status = 401, body = Problem)))]
 pub async fn revisions(State(console): State<Arc<Console>>) -> Result<Json<Vec<Revision>>, Failure> {
     blocking(move || {
@@ -192,7 +192,7 @@ fn revision(
 }
 
 /// Writes a revision's files back and brings it into force, or says why not.
-#[utoipa::path(post, path = "/api/revisions/{number}/restore", params(("number" = i32, Path)),
+#[utoipa::path(post, path = "/revisions/{number}/restore", params(("number" = i32, Path)),
     responses((status = 200, body = Changed), (status = 401, body = Problem)))]
 pub async fn restore(
     State(console): State<Arc<Console>>,

@@ -11,8 +11,9 @@ use crate::system::whole::{self, Mode};
 use exedra_answering::config::diagnostic::draw;
 use exedra_answering::config::{Config, Diagnostic, Sources};
 use exedra_store::{Revision, Revisions, StoreError};
+use parking_lot::Mutex;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::thread::JoinHandle;
 use thiserror::Error;
 
@@ -104,7 +105,7 @@ impl Changes {
 
     /// Reads the configuration anew and brings it into force.
     pub fn reload(&self) -> Result<Changed, ChangeError> {
-        let _busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        let _busy = self.busy.lock();
         self.reload_alone()
     }
 
@@ -139,7 +140,7 @@ impl Changes {
 
     /// Writes the files of a revision back and brings it into force. Where it is refused, the files stay as they were.
     pub fn restore(&self, number: i32) -> Result<Changed, ChangeError> {
-        let _busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        let _busy = self.busy.lock();
         let revision = self.revisions.get(number)?.ok_or(ChangeError::NoRevision(number))?;
         if revision.damaged {
             return Err(ChangeError::Damaged(number));

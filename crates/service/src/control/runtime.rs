@@ -32,14 +32,15 @@ use crate::system::threads::{keep_on, keep_on_task};
 use exedra_answering::config::{Config, Keeping, Limits as ConfigLimits, Listener, Log};
 use exedra_reading::logs::{Layout, LogTemplate};
 use exedra_store::Records;
+use parking_lot::Mutex;
 use rustls::server::ProducesTickets;
 use std::collections::HashMap;
 use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::mpsc::{Sender, SyncSender};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -93,7 +94,7 @@ struct OpenListener {
     close: watch::Sender<bool>,
 }
 
-/// What the threads that read logs and look after them share with the house.
+/// What the threads that read logs and look after them share with the runtime.
 pub struct LogsShared {
     /// Told when lines have reached a file.
     pub written: SyncSender<()>,
@@ -140,31 +141,31 @@ impl Runtime {
 
     /// What is in force.
     pub fn site(&self) -> Option<Arc<Active>> {
-        locked(&self.site).clone()
+        self.site.lock().clone()
     }
 
     /// Connections that are open.
     pub fn connections(&self) -> u64 {
-        locked(&self.workers).as_ref().map_or(0, |workers| workers.open())
+        self.workers.lock().as_ref().map_or(0, |workers| workers.open())
     }
 
     /// Addresses on which sites answer, as they came to be.
     pub fn addresses(&self) -> Vec<SocketAddr> {
-        locked(&self.open_listeners).iter().map(|door| door.address).collect()
+        self.open_listeners.lock().iter().map(|open| open.address).collect()
     }
 
     /// Brings a configuration into force, or leaves everything as it is. Gives the threads of the workers, which the
     /// first configuration starts.
     pub fn change(&self, config: Config) -> Result<Vec<JoinHandle<()>>, StartError> {
         // One after the other: whoever changes holds this until it is done.
-        let _changing = locked(&self.changing);
+        let _changing = self.changing.lock();
         let in_force = self.site();
         let config = Arc::new(config);
         let state = &config.service.state.value;
         let failed = |path: &Path, error| StartError::Path { path: path.to_owned(), error };
 
         let division = self.divide(&config)?;
-        let fresh_doors = self.open_doors(&config)?;
+        let fresh_sockets = self.open_sockets(&config)?;
         let before = in_force.as_deref();
         let disk = match before.map(|site| &site.disk).filter(|disk| disk.is_of(&config)) {
             Some(disk) => Arc::clone(disk),
@@ -239,8 +240,8 @@ impl Runtime {
         };
         keep_on("folders", look).map_err(|error| failed(state, error))?;
         self.open_files.allow(division.files);
-        *locked(&self.site) = Some(site);
-        self.change_doors(&config, fresh_doors);
+        *self.site.lock() = Some(site);
+        self.change_listeners(&config, fresh_sockets);
         Ok(threads)
     }
 
@@ -262,7 +263,7 @@ impl Runtime {
 
     /// Has the workers answer by a configuration; the first starts them.
     fn employ(&self, site: &Arc<Active>) -> io::Result<Vec<JoinHandle<()>>> {
-        let mut workers = locked(&self.workers);
+        let mut workers = self.workers.lock();
         if let Some(workers) = workers.as_ref() {
             workers.change(site);
             return Ok(Vec::new());
@@ -275,9 +276,9 @@ impl Runtime {
     }
 
     /// Opens the sockets that a configuration asks for and that are not open yet.
-    fn open_doors(&self, config: &Config) -> Result<Vec<(Listener, TcpListener)>, StartError> {
+    fn open_sockets(&self, config: &Config) -> Result<Vec<(Listener, TcpListener)>, StartError> {
         let mut open: Vec<SocketAddr> =
-            locked(&self.open_listeners).iter().map(|door| door.listener.address.value).collect();
+            self.open_listeners.lock().iter().map(|open| open.listener.address.value).collect();
         let mut fresh = Vec::new();
         for listener in &config.listeners {
             let address = listener.address.value;
@@ -293,19 +294,19 @@ impl Runtime {
     }
 
     /// Lets connections in by the new sockets, and by those that stay in the manner that is asked for now; closes the others.
-    fn change_doors(&self, config: &Config, fresh: Vec<(Listener, TcpListener)>) {
-        let (mut open_listeners, workers) = (locked(&self.open_listeners), locked(&self.workers).clone());
+    fn change_listeners(&self, config: &Config, fresh: Vec<(Listener, TcpListener)>) {
+        let (mut open_listeners, workers) = (self.open_listeners.lock(), self.workers.lock().clone());
         let Some(workers) = workers else { return };
         let mut before: Vec<OpenListener> = open_listeners.drain(..).collect();
         let mut fresh = fresh.into_iter();
         for listener in &config.listeners {
             let options = ListenerOptions { https: listener.https, announced: listener.announced };
-            let known = before.iter().position(|door| door.listener.address.value == listener.address.value);
+            let known = before.iter().position(|open| open.listener.address.value == listener.address.value);
             if let Some(nth) = known {
-                let mut door = before.remove(nth);
-                door.options.send_replace(options);
-                door.listener = listener.clone();
-                open_listeners.push(door);
+                let mut kept = before.remove(nth);
+                kept.options.send_replace(options);
+                kept.listener = listener.clone();
+                open_listeners.push(kept);
                 continue;
             }
             let Some((listener, socket)) = fresh.next() else { continue };
@@ -314,14 +315,14 @@ impl Runtime {
             let (close, closing) = watch::channel(false);
             let mut stop = self.stop.subscribe();
             let close_too = close.clone();
-            let mut tasks = locked(&self.tasks);
+            let mut tasks = self.tasks.lock();
             let workers = Arc::clone(&workers);
             tasks.spawn(async move {
                 let accept = || accept(&socket, Arc::clone(&workers), changing.clone(), closing.clone());
                 keep_on_task(&format!("listener {address}"), accept).await;
             });
             tasks.spawn(async move {
-                // The door closes by itself or with the house.
+                // It is closed by itself, or with the service.
                 tokio::select! {
                     _ = stop.wait_for(|stop| *stop) => { let _ = close_too.send(true); }
                     () = close_too.closed() => {}
@@ -329,14 +330,14 @@ impl Runtime {
             });
             open_listeners.push(OpenListener { listener, address, options, close });
         }
-        for door in before {
-            let _ = door.close.send(true);
+        for gone in before {
+            let _ = gone.close.send(true);
         }
     }
 
     /// The logs of a configuration. Sites that stay keep theirs, and go on in the same file if its lines look the same.
     fn open_logs(&self, config: &Config) -> io::Result<(Vec<AccessLog>, AccessLog, ErrorLog)> {
-        let mut journals = locked(&self.journals);
+        let mut journals = self.journals.lock();
         // A folder that is not there is made with the first file.
         let listing = match Listing::of(&config.service.logs.value) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Listing::default(),
@@ -363,23 +364,23 @@ impl Runtime {
 
     /// Looks whether the logs are still where they were, and begins new ones where they are not.
     pub fn reopen_logs(&self) {
-        locked(&self.journals).open.values().for_each(|journal| journal.reopen());
+        self.journals.lock().open.values().for_each(|journal| journal.reopen());
     }
 
     /// What runs until the service stops, besides.
     pub fn spawn(&self, task: impl Future<Output = ()> + Send + 'static) {
-        locked(&self.tasks).spawn(task);
+        self.tasks.lock().spawn(task);
     }
 
     /// Waits until everything that was spawned has ended.
     pub async fn wait(&self) {
-        let mut tasks = std::mem::take(&mut *locked(&self.tasks));
+        let mut tasks = std::mem::take(&mut *self.tasks.lock());
         while tasks.join_next().await.is_some() {}
     }
 
     /// Has everything written that waits, and ends the threads that write.
     pub fn close_logs(&self) {
-        let mut journals = locked(&self.journals);
+        let mut journals = self.journals.lock();
         journals.open.values().for_each(|journal| journal.close());
         journals.written = None;
     }
@@ -412,7 +413,7 @@ impl Journals {
             let _ = self.followed.send((Arc::clone(&journal), layout.clone()));
         }
         let records = is_followed.then(|| Arc::clone(&self.records));
-        locked(&self.kept).push(Kept { journal: Arc::clone(&journal), records });
+        self.kept.lock().push(Kept { journal: Arc::clone(&journal), records });
         self.open.insert(name.to_owned(), journal);
         Ok(appender)
     }
@@ -421,8 +422,4 @@ impl Journals {
 /// How many threads answer requests.
 fn worker_count() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
-}
-
-fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

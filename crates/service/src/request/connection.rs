@@ -1,9 +1,10 @@
 //! What answering a request needs of the connection that it came in by.
 
 use exedra_answering::facts::Scheme;
+use parking_lot::MutexGuard;
 use std::fmt::Debug;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, MutexGuard};
+use std::sync::Arc;
 
 /// A connection, as those see it that answer its requests.
 pub trait Connection: Debug + Send + Sync {

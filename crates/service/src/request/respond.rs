@@ -183,9 +183,9 @@ async fn respond_too_many(
     is_last: bool,
 ) -> Response<LoggedBody> {
     let decide = |site: &Active, in_flight: &InFlight, fetched: &mut Fetched| {
-        let turn =
+        let decision =
             exedra_answering::answer::too_many(&site.config, facts(in_flight), &refused, too_many.seconds);
-        ready(site, turn, fetched)
+        ready(site, decision, fetched)
     };
     let rule = refused.bound.as_ref().and_then(|bound| bound.rule.as_deref()).unwrap_or_default();
     let cause = format!("`{rule}` allows this client no more for now");
@@ -198,8 +198,8 @@ async fn respond_too_many(
 /// What asks for nothing that could be: it is told so, by the site's own page where there is one.
 async fn respond_malformed(why: Malformed, in_flight: Box<InFlight>, is_last: bool) -> Response<LoggedBody> {
     let decide = |site: &Active, in_flight: &InFlight, fetched: &mut Fetched| {
-        let turn = exedra_answering::answer::malformed(&site.config, facts(in_flight), &why, ());
-        ready(site, turn, fetched)
+        let decision = exedra_answering::answer::malformed(&site.config, facts(in_flight), &why, ());
+        ready(site, decision, fetched)
     };
     match respond_instead(in_flight, why.words(), decide).await {
         (Some(ready), in_flight) => send(ready, in_flight, is_last),

@@ -1,7 +1,8 @@
 //! What is counted while the service runs.
 
+use parking_lot::Mutex;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 
 /// What is counted while the service runs. Each worker counts for itself.
 #[derive(Debug, Default)]
@@ -21,13 +22,13 @@ impl Counters {
     /// A counter for one worker.
     pub fn add(&self) -> Arc<Counter> {
         let counter = Arc::new(Counter::default());
-        self.all.lock().unwrap_or_else(PoisonError::into_inner).push(Arc::clone(&counter));
+        self.all.lock().push(Arc::clone(&counter));
         counter
     }
 
     /// Requests answered, and body bytes sent.
     pub fn sum(&self) -> (u64, u64) {
-        let all = self.all.lock().unwrap_or_else(PoisonError::into_inner);
+        let all = self.all.lock();
         let sum =
             |of: fn(&Counter) -> &AtomicU64| all.iter().map(|one| of(one).load(Ordering::Relaxed)).sum();
         (sum(|one| &one.answered), sum(|one| &one.sent))

@@ -2,12 +2,12 @@
 //! in the status of the service, and the thread goes on: nothing stops in silence.
 
 use futures_util::FutureExt;
+use parking_lot::{Mutex, MutexGuard};
 use std::any::Any;
 use std::collections::BTreeMap;
 use std::future::Future;
 use std::io;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
@@ -74,7 +74,7 @@ pub fn troubles() -> Vec<String> {
 }
 
 fn failed() -> MutexGuard<'static, BTreeMap<String, Failed>> {
-    FAILED.lock().unwrap_or_else(PoisonError::into_inner)
+    FAILED.lock()
 }
 
 #[cfg(test)]

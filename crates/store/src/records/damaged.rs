@@ -4,7 +4,7 @@
 //! ([`Records::drop_damaged`]); where its log is still there, that is read again from its beginning
 //! ([`Records::read_again`]), with nothing of it counted twice.
 
-use super::{Checkpoint, Origin, Records, Segment, State, keep, locked};
+use super::{Checkpoint, Origin, Records, Segment, State, keep};
 use crate::database::StoreError;
 use crate::schema::segments;
 use diesel::prelude::*;
@@ -14,7 +14,7 @@ use std::sync::Arc;
 impl Records {
     /// Has nobody read a segment any longer, because it is damaged.
     pub(super) fn leave_out(&self, segment: &Segment) {
-        let mut state = self.state();
+        let mut state = self.state.lock();
         let Some(nth) = state.segments.iter().position(|one| one.id == segment.id) else { return };
         let segment = state.segments.remove(nth);
         state.damaged.push(segment);
@@ -24,7 +24,7 @@ impl Records {
     /// because some of them may be incomplete now.
     pub fn drop_damaged(&self) -> Result<bool, StoreError> {
         let (damaged, incomplete) = {
-            let state = self.state();
+            let state = self.state.lock();
             let origins = state.damaged.iter().flat_map(|segment| &segment.origins);
             let origins: BTreeSet<Origin> = origins.map(|(origin, _)| origin.clone()).collect();
             let incomplete = origins.into_iter().filter(|origin| state.can_be_read_again(origin));
@@ -54,11 +54,11 @@ impl Records {
                 "{count} requests of {site} between {from} and {until} were damaged in requests.db; {then}"
             );
             tracing::error!("{words}");
-            let mut damages = locked(&self.damages);
+            let mut damages = self.damages.lock();
             damages.retain(|one| *one != words);
             damages.push(words);
         }
-        let mut state = self.state();
+        let mut state = self.state.lock();
         state.damaged.retain(|segment| !ids.contains(&segment.id));
         state.retired.extend(damaged);
         for (name, mark) in marks {
@@ -71,7 +71,7 @@ impl Records {
     /// Takes out everything that was read of a log which is incomplete now, so that it can be read from its beginning.
     pub fn read_again(&self, name: &str) -> Result<(), StoreError> {
         let (origin, of_it) = {
-            let state = self.state();
+            let state = self.state.lock();
             let begins = state.checkpoints.get(name).and_then(|checkpoint| checkpoint.begins);
             let origin = Origin { name: name.into(), begins };
             let of_it = state.segments.iter().filter(|segment| segment.is_from(&origin));
@@ -84,7 +84,7 @@ impl Records {
                 keep(name, &Checkpoint::default(), writer)
             })
         })?;
-        let mut state = self.state();
+        let mut state = self.state.lock();
         state.segments.retain(|segment| !ids.contains(&segment.id));
         state.retired.extend(of_it);
         state.tail.retain(|part| part.origin != origin);

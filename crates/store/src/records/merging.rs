@@ -57,7 +57,7 @@ impl Records {
     }
 
     fn due(&self, log: &impl Fn(&str) -> LogState) -> Option<Vec<Arc<Segment>>> {
-        let state = self.state();
+        let state = self.state.lock();
         let mut groups: BTreeMap<(&str, Group<'_>), Vec<&Arc<Segment>>> = BTreeMap::new();
         let taken = |segments: &[&Arc<Segment>]| Some(segments.iter().map(|one| Arc::clone(one)).collect());
         for segment in state.segments.iter().filter(|segment| segment.requests <= BATCH_ROWS / 2) {
@@ -107,7 +107,7 @@ impl Records {
                 packed.insert(writer)
             })
         })?;
-        let mut state = self.state();
+        let mut state = self.state.lock();
         state.segments.retain(|segment| !ids.contains(&segment.id));
         state.segments.push(made);
         state.retired.extend(small.iter().cloned());
@@ -116,7 +116,7 @@ impl Records {
 
     fn remove_retired(&self) -> Result<(), StoreError> {
         let free: Vec<i32> = {
-            let mut state = self.state();
+            let mut state = self.state.lock();
             let (free, held) = std::mem::take(&mut state.retired)
                 .into_iter()
                 .partition::<Vec<_>, _>(|segment| Arc::strong_count(segment) == 1);

@@ -28,11 +28,12 @@ use crate::schema::{segments, sources};
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
 use exedra_common::{Dictionaries, RequestBatch};
+use parking_lot::Mutex;
 use segment::Packed;
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/requests");
 /// What is undamaged in one that was set aside may take long to bring over: see [`salvage`].
@@ -121,7 +122,7 @@ impl Records {
 
     /// What is the matter with the database, and with segments in it.
     pub fn trouble(&self) -> (Trouble, Vec<String>) {
-        (self.writer.trouble(), locked(&self.damages).clone())
+        (self.writer.trouble(), self.damages.lock().clone())
     }
 
     /// Whether there is a database that nothing has been taken from yet. Until [`Records::look_again`] has succeeded,
@@ -150,45 +151,45 @@ impl Records {
         if let (Some(salvaged), Some(aside)) = (salvaged, &newest) {
             let words = salvaged.words(aside);
             tracing::warn!("{words}");
-            locked(&self.damages).push(words);
+            self.damages.lock().push(words);
         }
         self.take(loaded);
         Ok(true)
     }
 
     fn take(&self, loaded: State) {
-        *self.state() = loaded;
-        let mut readers = locked(&self.readers);
+        *self.state.lock() = loaded;
+        let mut readers = self.readers.lock();
         readers.clear();
         self.known.store(self.writer.openings(), Ordering::SeqCst);
     }
 
     /// How far a log has been read, into the tail or further.
     pub fn checkpoint(&self, source: &str) -> Checkpoint {
-        self.state().checkpoints.get(source).copied().unwrap_or_default()
+        self.state.lock().checkpoints.get(source).copied().unwrap_or_default()
     }
 
     /// Another log has taken the name of one: it has not been read at all.
     pub fn forget(&self, source: &str) {
-        let mut state = self.state();
+        let mut state = self.state.lock();
         state.checkpoints.insert(source.to_owned(), Checkpoint::default());
         state.committed.remove(source);
     }
 
     /// How far a log has been read into segments: what no crash takes away.
     pub fn committed(&self, source: &str) -> Checkpoint {
-        self.state().committed.get(source).copied().unwrap_or_default()
+        self.state.lock().committed.get(source).copied().unwrap_or_default()
     }
 
     /// Whether anything has been read that is not in segments yet.
     pub fn has_uncommitted(&self) -> bool {
-        let state = self.state();
+        let state = self.state.lock();
         !state.tail.is_empty() || state.checkpoints != state.committed
     }
 
     /// How many requests of a site there are, tail and segments together.
     pub fn requests_of(&self, site: &str) -> u64 {
-        let state = self.state();
+        let state = self.state.lock();
         let kept =
             state.segments.iter().filter(|segment| &*segment.site == site).map(|segment| segment.requests);
         let tail = state.tail.iter().filter(|part| &*part.site == site).map(|part| part.requests.0.rows());
@@ -204,7 +205,7 @@ impl Records {
         texts: Dictionaries,
         (octets, checkpoint): (usize, Checkpoint),
     ) {
-        let mut state = self.state();
+        let mut state = self.state.lock();
         if let (Some(&first), Some(&last)) = (requests.time.iter().min(), requests.time.iter().max()) {
             let requests = Arc::new((requests, texts));
             let origin = Origin { name: source.into(), begins: checkpoint.begins };
@@ -215,12 +216,12 @@ impl Records {
 
     /// How many requests are in the tail.
     pub fn tail_requests(&self) -> usize {
-        self.state().tail.iter().map(|part| part.requests.0.rows()).sum()
+        self.state.lock().tail.iter().map(|part| part.requests.0.rows()).sum()
     }
 
     /// Octets of the lines that the tail was read from.
     pub fn tail_octets(&self) -> usize {
-        self.state().tail.iter().map(|part| part.octets).sum()
+        self.state.lock().tail.iter().map(|part| part.octets).sum()
     }
 
     /// Makes the tail segments, one for each log, in one transaction with the checkpoints.
@@ -230,7 +231,7 @@ impl Records {
             return Ok(());
         }
         let (tail, changed) = {
-            let state = self.state();
+            let state = self.state.lock();
             let is_new = |(name, checkpoint): &(&String, &Checkpoint)| {
                 state.committed.get(*name).is_none_or(|committed| committed != *checkpoint)
             };
@@ -260,7 +261,7 @@ impl Records {
                 packed.iter().map(|packed| packed.insert(writer)).collect::<Result<Vec<_>, _>>()
             })
         })?;
-        let mut state = self.state();
+        let mut state = self.state.lock();
         state.segments.extend(made);
         state.tail.drain(..tail.len());
         state.committed.extend(changed);
@@ -269,12 +270,8 @@ impl Records {
 
     /// What a reader sees from now on, whatever is written meanwhile.
     pub fn snapshot(&self) -> Snapshot {
-        let state = self.state();
+        let state = self.state.lock();
         Snapshot::new(state.segments.clone(), state.tail.clone())
-    }
-
-    fn state(&self) -> MutexGuard<'_, State> {
-        locked(&self.state)
     }
 
     /// Runs a read on a connection of its own.
@@ -283,7 +280,7 @@ impl Records {
         run: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
         let (spare, opening) = {
-            let mut readers = locked(&self.readers);
+            let mut readers = self.readers.lock();
             (readers.pop(), self.known.load(Ordering::SeqCst))
         };
         if opening != self.writer.openings() {
@@ -293,7 +290,7 @@ impl Records {
         let connected = spare.map_or_else(|| database::connect(self.writer.path(), false), Ok);
         let result = connected.and_then(|mut connection| {
             let read = run(&mut connection)?;
-            let mut readers = locked(&self.readers);
+            let mut readers = self.readers.lock();
             if self.known.load(Ordering::SeqCst) == opening {
                 readers.push(connection);
             }
@@ -341,8 +338,4 @@ fn keep(name: &str, checkpoint: &Checkpoint, writer: &mut SqliteConnection) -> R
     );
     diesel::replace_into(sources::table).values(row).execute(writer)?;
     Ok(())
-}
-
-fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

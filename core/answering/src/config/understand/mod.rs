@@ -3,13 +3,14 @@
 //! - [`hosts`]: listeners, certificates, host names; [`access`]: realms
 //! - [`sites`]: a site with its folder and pages
 //! - [`headers`]: fields that answers are given
-//! - [`rules`]: rules, their conditions and effects; [`redirects`]: many of them from a file
+//! - [`rules`]: rules and their conditions; [`effects`]: what they do; [`redirects`]: many of them from a file
 //! - [`compress`]: codecs, types and efforts
 //! - [`bounds`]: logs and how long they are kept, limits on clients
 
 mod access;
 mod bounds;
 mod compress;
+mod effects;
 mod headers;
 mod hosts;
 mod redirects;

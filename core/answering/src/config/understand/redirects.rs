@@ -1,7 +1,7 @@
 //! Many redirects from a file: lines of old path, new path and, where it is not 308, status, separated by commas
 //! (RFC 4180). They are rules like any other, with exact paths, and come after those that are written out.
 
-use super::rules::{redirect_status, target_mistake};
+use super::effects::{redirect_status, target_mistake};
 use super::*;
 use crate::rules::moved::is_plain;
 use crate::rules::{Moved, Pattern, Template, csv_line};

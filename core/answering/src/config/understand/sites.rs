@@ -4,6 +4,8 @@ use super::hosts::answers_to;
 use super::rules::Kinship;
 use super::*;
 use crate::answer::types::MediaTypes;
+use crate::config::folder::FILE_NAME;
+use crate::config::settings::of_section;
 use std::sync::Arc;
 
 /// What every site begins with.
@@ -188,34 +190,21 @@ impl Reading<'_> {
 
     /// What a folder says of itself.
     pub(super) fn folder_settings(&mut self, section: &Section<'_>) -> FolderSettings {
-        let place = |key: &str| section.place(key).unwrap_or(0..0);
         let pages = section.section("error_pages", &mut self.diagnostics);
-        let refuse = section.number("refuse").and_then(|number| {
-            let status = u16::try_from(number.value).ok().filter(|status| (400..600).contains(status));
-            if status.is_none() {
-                let message = format!("{} refuses nothing", number.value);
-                self.error(&number.span, message, "400 to 599", "write refuse = 403");
-            }
-            Some((http::StatusCode::from_u16(status?).ok()?, number.span))
-        });
-        let index = section.texts("index").map(|files| {
-            (files.into_iter().filter_map(|file| self.index_file(file)).collect(), place("index"))
-        });
+        let index = section
+            .texts("index")
+            .map(|files| files.into_iter().filter_map(|file| self.index_file(file)).collect());
+        let keys = of_section(FILE_NAME).map(|setting| setting.key);
         FolderSettings {
-            listing: section.flag("listing").map(|flag| (flag.value, flag.span)),
             index,
             error_pages: self.error_pages(&pages, &ErrorPages::default()),
-            compress: self.changed_compression(section).map(|change| (change, place("compress"))),
-            cache: section.text("cache").and_then(|text| Some((self.lifetime(&text)?, text.span))),
-            headers_place: section.place("headers"),
-            headers: section.any("headers").map(|item| self.headers(&item, &[])).unwrap_or_default(),
-            login: section.text("login").and_then(|name| Some((self.realm_named(&name)?, name.span))),
-            refuse,
+            effects: self.effects(section, &[], Kinship::Folder),
+            places: keys.filter_map(|key| Some((key, section.place(key)?))).collect(),
             rules: RuleSet::new(self.rules(section, Kinship::Folder)),
         }
     }
 
-    /// Adds a site, if nobody else has its name, its hosts or its office.
+    /// Adds a site, if nobody else has its name, its hosts, or its place as the one for unknown hosts.
     pub(super) fn add_site(
         &mut self,
         config: &mut Config,

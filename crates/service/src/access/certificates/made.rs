@@ -4,13 +4,14 @@
 //! one, so strangers cannot have any number of them made.
 
 use crate::system::whole::{make_private_folder, write_private};
+use parking_lot::Mutex;
 use rcgen::{CertificateParams, DistinguishedName, DnType, KeyPair};
 use rustls::crypto::CryptoProvider;
 use rustls::sign::CertifiedKey;
 use std::collections::HashMap;
 use std::io;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 /// Who the certificates say has made them.
@@ -39,21 +40,21 @@ impl Made {
     /// The certificate for a host, if it has been made or read before.
     pub fn known(&self, host: &str) -> Option<Arc<CertifiedKey>> {
         let name = self.name_for(host)?;
-        self.known.lock().unwrap_or_else(PoisonError::into_inner).get(&name).cloned()
+        self.known.lock().get(&name).cloned()
     }
 
     /// The certificate for a host, if it is one of ours. It is read or made where it is not known yet, which blocks, and
     /// holds up nobody who asks for one that is.
     pub fn of(&self, host: &str) -> Option<Arc<CertifiedKey>> {
         let name = self.name_for(host)?;
-        let _one_at_a_time = self.making.lock().unwrap_or_else(PoisonError::into_inner);
+        let _one_at_a_time = self.making.lock();
         if let Some(key) = self.known(host) {
             return Some(key);
         }
         match self.kept_or_made(&name) {
             Ok(key) => {
                 let key = Arc::new(key);
-                let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut known = self.known.lock();
                 known.insert(name, Arc::clone(&key));
                 Some(key)
             }

@@ -17,12 +17,13 @@ use arc_swap::ArcSwap;
 use exedra_answering::config::{CertificateOrigin, Config};
 use files::{FileStamp, read, stamp};
 use made::Made;
+use parking_lot::Mutex;
 use rustls::crypto::CryptoProvider;
 use rustls::server::{ClientHello, ProducesTickets, ResolvesServerCert, ServerConfig};
 use rustls::sign::CertifiedKey;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
@@ -106,7 +107,7 @@ impl Certificates {
 
     /// Reads the files that have changed.
     pub fn look(&self) {
-        let mut stamps = self.stamps.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut stamps = self.stamps.lock();
         let now: Vec<Option<FileStamp>> =
             self.listed.iter().map(|listed| stamp(&listed.chain, &listed.key)).collect();
         if *stamps == now && now.iter().any(Option::is_some) {

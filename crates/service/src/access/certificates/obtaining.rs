@@ -10,12 +10,13 @@ use instant_acme::{
     Account, AccountCredentials, AuthorizationStatus, ChallengeType, Identifier, NewAccount, NewOrder,
     OrderStatus, RetryPolicy,
 };
+use parking_lot::Mutex;
 use rcgen::{CertificateParams, KeyPair};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use x509_parser::prelude::{FromDer, X509Certificate};
 
@@ -44,11 +45,11 @@ impl Tokens {
             return None;
         }
         let token = path.strip_prefix(TOKENS)?;
-        self.known.lock().unwrap_or_else(PoisonError::into_inner).get(token).cloned()
+        self.known.lock().get(token).cloned()
     }
 
     fn tell(&self, token: &str, what: Option<String>) {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.lock();
         match what {
             Some(what) => _ = known.insert(token.to_owned(), what),
             None => _ = known.remove(token),

@@ -3,10 +3,11 @@
 
 use crate::access::limits::network;
 use foldhash::fast::RandomState;
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::hash::BuildHasher;
 use std::net::IpAddr;
-use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 /// What the first try that failed costs the second.
@@ -45,7 +46,7 @@ pub struct LoginThrottle {
 impl LoginThrottle {
     /// How long a client waits before its next try.
     pub fn delay(&self, who: Who, now: Instant) -> Duration {
-        match self.known().get(&who) {
+        match self.failed.lock().get(&who) {
             Some((times, last)) if now.saturating_duration_since(*last) < FORGOTTEN => {
                 FIRST.saturating_mul(1 << (*times - 1).min(10)).min(LONGEST)
             }
@@ -55,7 +56,7 @@ impl LoginThrottle {
 
     /// A try has failed.
     pub fn failed(&self, who: Who, now: Instant) {
-        let mut known = self.known();
+        let mut known = self.failed.lock();
         if known.len() >= MOST {
             known.retain(|_, (_, last)| now.saturating_duration_since(*last) < FORGOTTEN);
         }
@@ -68,11 +69,7 @@ impl LoginThrottle {
 
     /// Somebody has got it right.
     pub fn forgive(&self, who: Who) {
-        self.known().remove(&who);
-    }
-
-    fn known(&self) -> MutexGuard<'_, HashMap<Who, (u32, Instant), RandomState>> {
-        self.failed.lock().unwrap_or_else(PoisonError::into_inner)
+        self.failed.lock().remove(&who);
     }
 }
 

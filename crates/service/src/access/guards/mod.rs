@@ -15,10 +15,11 @@ use exedra_answering::answer::{Credentials, Password};
 use exedra_answering::config::Config;
 use foldhash::fast::RandomState;
 use login_throttle::{LoginThrottle, Who};
+use parking_lot::Mutex;
 use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::net::IpAddr;
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
 use users::Users;
@@ -54,7 +55,7 @@ struct Place<'a> {
 
 impl Drop for Place<'_> {
     fn drop(&mut self) {
-        let mut waiting = self.guards.waiting();
+        let mut waiting = self.guards.waiting.lock();
         if let Some(count) = waiting.get_mut(&self.who) {
             *count -= 1;
             if *count == 0 {
@@ -85,7 +86,7 @@ impl Guards {
             return false;
         };
         let mark = self.mark(credentials, &kept);
-        self.right().get(&mark).is_some_and(|until| *until > Instant::now())
+        self.right.lock().get(&mark).is_some_and(|until| *until > Instant::now())
     }
 
     /// Whether name and password are right. Whoever has failed lately, for the same user and from the same address, waits
@@ -128,7 +129,7 @@ impl Guards {
         let is_right = verify(&credentials.password, &kept) && is_known;
         if is_right {
             let mark = self.mark(credentials, &kept);
-            let mut right = self.right();
+            let mut right = self.right.lock();
             let now = Instant::now();
             if right.len() >= MOST_REMEMBERED {
                 right.retain(|_, until| *until > now);
@@ -154,7 +155,7 @@ impl Guards {
 
     /// A place among those that wait, if there is one.
     fn place(&self, who: Who) -> Option<Place<'_>> {
-        let mut waiting = self.waiting();
+        let mut waiting = self.waiting.lock();
         // Each that waits has its turn with Argon2; those who may wait at all are few enough to be counted.
         let all: usize = waiting.values().sum();
         let of_client: usize =
@@ -165,14 +166,6 @@ impl Guards {
         }
         *waiting.entry(who).or_default() += 1;
         Some(Place { guards: self, who })
-    }
-
-    fn waiting(&self) -> MutexGuard<'_, HashMap<Who, usize, RandomState>> {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn right(&self) -> MutexGuard<'_, HashMap<[u8; 32], Instant, RandomState>> {
-        self.right.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -225,7 +218,7 @@ mod tests {
             }
             let anna = guards.who(&asks("anna", ""), client);
             let nobody = guards.who(&asks("guess", ""), client);
-            let are_taken = |who| guards.waiting().get(&who).copied() == Some(MOST_OF_ONE);
+            let are_taken = |who| guards.waiting.lock().get(&who).copied() == Some(MOST_OF_ONE);
             while !are_taken(anna) || !are_taken(nobody) {
                 tokio::time::sleep(Duration::from_millis(1)).await;
             }

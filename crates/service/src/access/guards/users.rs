@@ -2,9 +2,10 @@
 //!
 //! The file is looked at again when somebody signs in, at most once a second; a broken one keeps those in who were in.
 
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 /// How long the file is believed.
@@ -32,17 +33,17 @@ impl Users {
 
     /// How the password of a user is kept, by what is known of the file.
     pub fn password_of(&self, user: &str) -> Option<Arc<str>> {
-        self.known().passwords.get(user).cloned()
+        self.known.lock().passwords.get(user).cloned()
     }
 
     /// Whether the file has been looked at lately.
     pub fn is_believed(&self) -> bool {
-        self.known().looked.is_some_and(|looked| looked.elapsed() <= BELIEVED)
+        self.known.lock().looked.is_some_and(|looked| looked.elapsed() <= BELIEVED)
     }
 
     /// Looks at the file where that was long ago. Blocks; whoever only wants to know who is in does not wait for it.
     pub fn look(&self) {
-        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut seen = self.seen.lock();
         if self.is_believed() {
             return;
         }
@@ -51,7 +52,7 @@ impl Users {
             std::fs::metadata(&self.path).and_then(|found| Ok((found.modified()?, found.len()))).ok();
         let fresh = (changed != *seen).then(|| read(&self.path));
         *seen = changed;
-        let mut known = self.known();
+        let mut known = self.known.lock();
         known.looked = Some(now);
         match fresh {
             Some(Ok(passwords)) => known.passwords = passwords,
@@ -60,10 +61,6 @@ impl Users {
             }
             None => {}
         }
-    }
-
-    fn known(&self) -> MutexGuard<'_, Known> {
-        self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -104,11 +101,11 @@ mod tests {
         assert!(users.password_of("anna").is_some() && users.is_believed());
         // A broken file keeps those in who were in.
         std::fs::write(&path, "anna = broken").unwrap();
-        users.known().looked = None;
+        users.known.lock().looked = None;
         users.look();
         assert!(users.password_of("anna").is_some());
         std::fs::write(&path, format!("bera = {kept:?}\n")).unwrap();
-        users.known().looked = None;
+        users.known.lock().looked = None;
         users.look();
         assert!(users.password_of("anna").is_none() && users.password_of("bera").is_some());
     }

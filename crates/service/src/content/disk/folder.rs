@@ -12,6 +12,7 @@ use exedra_answering::answer::path::is_hidden;
 use exedra_answering::answer::types::LOOKED_AT;
 use exedra_answering::answer::{Entry, FileFacts, Question};
 use exedra_answering::encode::Codec;
+use parking_lot::RwLock;
 use quick_cache::sync::{Cache, DefaultLifecycle};
 use quick_cache::{DefaultHashBuilder, OptionsBuilder, UnitWeighter};
 use rustix::fs::{Access, AtFlags, Mode, OFlags, ResolveFlags, accessat, openat2};
@@ -20,8 +21,8 @@ use std::borrow::Cow;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, PoisonError, RwLock};
 
 /// How often a file is read that keeps changing.
 const MOST_TRIES: usize = 5;
@@ -97,17 +98,17 @@ impl Folder {
 
     /// Where it lies, all links followed.
     pub fn root(&self) -> PathBuf {
-        self.known.read().unwrap_or_else(PoisonError::into_inner).1.clone()
+        self.known.read().1.clone()
     }
 
     /// Opens the folder that has taken its place, if one has.
     pub fn replaced(&self) -> io::Result<bool> {
         let there = std::fs::metadata(&self.configured)?;
-        if identity(&there) == self.known.read().unwrap_or_else(PoisonError::into_inner).0 {
+        if identity(&there) == self.known.read().0 {
             return Ok(false);
         }
         let fresh = Arc::new(Opened::open(&self.configured)?);
-        *self.known.write().unwrap_or_else(PoisonError::into_inner) = (fresh.identity, fresh.root.clone());
+        *self.known.write() = (fresh.identity, fresh.root.clone());
         self.open.insert(self.number, fresh);
         Ok(true)
     }

@@ -7,9 +7,10 @@ use super::folder::Folder;
 use crate::system::Clock;
 use crate::system::threads::keep_on;
 use notify::{Event, EventKind, RecommendedWatcher, RecursiveMode, Watcher};
+use parking_lot::Mutex;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 /// How often somebody looks whether another folder has taken a folder's place.
@@ -60,7 +61,7 @@ impl Watching {
                 Err(error) => error.paths,
             };
             clock.tick();
-            let roots = known.lock().unwrap_or_else(PoisonError::into_inner);
+            let roots = known.lock();
             // Where it is not said what has changed, everything may have.
             let is_meant = |root: &Path| paths.is_empty() || paths.iter().any(|path| path.starts_with(root));
             for folder in
@@ -81,7 +82,7 @@ impl Watching {
     /// Watches a folder with all below it, from where it lies now and no longer from where it lay.
     fn begin(&mut self, folder: &Arc<Folder>) -> bool {
         let root = folder.root();
-        let mut roots = self.roots.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut roots = self.roots.lock();
         let own = Arc::downgrade(folder);
         let before =
             roots.iter().position(|(_, known)| known.ptr_eq(&own)).map(|nth| roots.swap_remove(nth).0);

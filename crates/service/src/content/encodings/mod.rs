@@ -17,6 +17,7 @@ use bytes::Bytes;
 use exedra_answering::answer::{Encoded, FileFacts, Question};
 use exedra_answering::config::{Compress, Config, SiteId};
 use exedra_answering::encode::{Codec, Effort};
+use parking_lot::Mutex;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use sha2::{Digest, Sha256};
@@ -28,7 +29,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU8, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 /// The largest file whose encoding settles: above it, thorough work would take too long.
@@ -238,14 +239,14 @@ impl Encodings {
         };
         let made = making.get_or_init(make).await.clone();
         drop(making);
-        let mut all = self.making.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all = self.making.lock();
         all.retain(|_, making| making.strong_count() > 0);
         made
     }
 
     /// Reads along while a file that is not small is encoded for somebody else.
     pub fn along(&self, question: &Question, facts: FileFacts, codec: Codec) -> Option<Reader> {
-        let shared = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        let shared = self.shared.lock();
         Some(shared.get(&key(question, facts, codec))?.upgrade()?.reader())
     }
 
@@ -258,7 +259,7 @@ impl Encodings {
         (file, permit): (File, FilePermit),
     ) -> Reader {
         let key = key(question, facts, codec);
-        let mut all = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut all = self.shared.lock();
         if let Some(made) = all.get(&key).and_then(Weak::upgrade) {
             return made.reader();
         }
@@ -330,14 +331,10 @@ impl Encodings {
         }
         for codec in self.unsettled(question.site, known) {
             let key = key(question, facts, codec);
-            if self.busy().insert(key.clone()) && self.jobs.try_send(key.clone()).is_err() {
-                self.busy().remove(&key);
+            if self.busy.lock().insert(key.clone()) && self.jobs.try_send(key.clone()).is_err() {
+                self.busy.lock().remove(&key);
             }
         }
-    }
-
-    fn busy(&self) -> std::sync::MutexGuard<'_, HashSet<Key>> {
-        self.busy.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn settle_one(&self, key: &Key, disk: &Disk) -> io::Result<()> {
@@ -390,7 +387,7 @@ impl Drop for GivesUp<'_> {
 
 /// The one of a key, made where there is none.
 fn one_of<T: Default>(all: &Mutex<HashMap<Key, Weak<T>>>, key: &Key) -> Arc<T> {
-    let mut all = all.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut all = all.lock();
     if let Some(one) = all.get(key).and_then(Weak::upgrade) {
         return one;
     }
@@ -441,7 +438,7 @@ fn settle_all(waiting: &Receiver<Key>, disk: &Disk, encodings: impl Fn() -> Opti
         if let Err(error) = encodings.settle_one(&key, disk) {
             tracing::debug!(path = %key.question.path, "no thorough encoding was made: {error}");
         }
-        encodings.busy().remove(&key);
+        encodings.busy.lock().remove(&key);
     }
 }
 
@@ -553,7 +550,7 @@ mod tests {
         assert!(encodings.quick(&question, facts, Codec::Brotli).is_none());
         // A codec that the site does not use is not tried.
         assert!(settled(&encodings, Codec::Zstd).is_none());
-        until(|| encodings.busy().is_empty());
+        until(|| encodings.busy.lock().is_empty());
 
         let later = kitchen.encodings();
         let found = later.make_quick(&question, facts, Codec::Brotli, page().as_bytes()).unwrap();

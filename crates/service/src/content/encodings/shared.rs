@@ -5,9 +5,10 @@
 
 use bytes::Bytes;
 use exedra_answering::encode::{Codec, Effort};
+use parking_lot::Mutex;
 use std::fs::File;
 use std::io::{self, Read, Write};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::task::{Context, Poll, Waker};
 
 /// How much of a file is encoded before what came out is passed on.
@@ -37,7 +38,7 @@ impl Shared {
     pub fn make(&self, mut file: &File, size: u64, codec: Codec, effort: Effort) -> io::Result<Bytes> {
         let made = self.encode(&mut file, size, codec, effort);
         let (ended, whole) = match made {
-            Ok(()) => (Ok(()), Ok(self.locked().pieces.concat().into())),
+            Ok(()) => (Ok(()), Ok(self.progress.lock().pieces.concat().into())),
             Err(error) => {
                 let error = Arc::new(error);
                 (Err(Arc::clone(&error)), Err(io::Error::new(error.kind(), error)))
@@ -46,11 +47,6 @@ impl Shared {
         self.advance(None, Some(ended));
         whole
     }
-
-    fn locked(&self) -> MutexGuard<'_, Progress> {
-        self.progress.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     fn encode(&self, file: &mut &File, size: u64, codec: Codec, effort: Effort) -> io::Result<()> {
         let mut encoder = codec.encoder(effort, Vec::new())?;
         let mut buffer = vec![0; STEP];
@@ -70,7 +66,7 @@ impl Shared {
     }
 
     fn advance(&self, piece: Option<Bytes>, ended: Option<Result<(), Arc<io::Error>>>) {
-        let mut progress = self.locked();
+        let mut progress = self.progress.lock();
         progress.pieces.extend(piece.filter(|piece| !piece.is_empty()));
         // The first end counts.
         progress.ended = progress.ended.take().or(ended);
@@ -94,7 +90,7 @@ impl Shared {
 impl Reader {
     /// The next piece; nothing at the end.
     pub fn poll_next(&mut self, context: &mut Context<'_>) -> Poll<Option<io::Result<Bytes>>> {
-        let mut progress = self.shared.locked();
+        let mut progress = self.shared.progress.lock();
         if let Some(piece) = progress.pieces.get(self.next) {
             self.next += 1;
             return Poll::Ready(Some(Ok(piece.clone())));
@@ -113,7 +109,7 @@ impl Reader {
 
     /// Whether everything has been read.
     pub fn is_over(&self) -> bool {
-        let progress = self.shared.locked();
+        let progress = self.shared.progress.lock();
         progress.pieces.len() == self.next && matches!(progress.ended, Some(Ok(())))
     }
 }

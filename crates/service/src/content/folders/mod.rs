@@ -15,11 +15,12 @@ use exedra_answering::answer::{
 };
 use exedra_answering::config::folder::{FILE_NAME, MOST_OCTETS};
 use exedra_answering::config::{Config, FolderSettings, SiteId};
+use parking_lot::Mutex;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use std::cell::RefCell;
 use std::collections::BTreeSet;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 
 /// How many folders are remembered, and what they and their settings may take in memory, about.
 const FOLDERS: usize = 20_000;
@@ -106,7 +107,7 @@ impl Folders {
                 }
             }
         }
-        *self.unreachable.lock().unwrap_or_else(PoisonError::into_inner) = unreachable;
+        *self.unreachable.lock() = unreachable;
     }
 
     /// Looks what is in a folder, without the folders in it that let nobody in by what they say of themselves, or of which
@@ -116,14 +117,14 @@ impl Folders {
         disk.look_for(question, |entry| {
             entry.kind == Kind::File || !has_settings || {
                 let said = self.said(site, &question.path.join(&entry.name), disk, config);
-                said.is_none_or(|(_, said)| said.is_ok_and(|settings| settings.refuse.is_none()))
+                said.is_none_or(|(_, said)| said.is_ok_and(|settings| settings.effects.answer.is_none()))
             }
         })
     }
 
     /// What is wrong with the settings of folders, as far as somebody has looked at them, in words. Blocks.
     pub fn troubles(&self, disk: &Disk, config: &Config) -> Vec<String> {
-        let broken = self.broken().clone();
+        let broken = self.broken.lock().clone();
         let still = broken.into_iter().filter_map(|(site, folder)| {
             let (_, said) = self.said(site, &folder, disk, config)?;
             let wrong = said.err()?;
@@ -136,12 +137,8 @@ impl Folders {
             ))
         });
         let mut all: Vec<String> = still.collect();
-        all.extend(self.unreachable.lock().unwrap_or_else(PoisonError::into_inner).iter().cloned());
+        all.extend(self.unreachable.lock().iter().cloned());
         all
-    }
-
-    fn broken(&self) -> MutexGuard<'_, BTreeSet<Key>> {
-        self.broken.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// What is known of a folder and may still be believed.
@@ -186,7 +183,7 @@ impl Folders {
     fn said(&self, site: SiteId, folder: &SitePath, disk: &Disk, config: &Config) -> Option<(u64, Said)> {
         let found = self.look_at(site, folder, disk, config);
         let is_broken = found.as_ref().is_some_and(|(_, said)| said.is_err());
-        let mut broken = self.broken();
+        let mut broken = self.broken.lock();
         if is_broken && broken.len() < MOST_TOLD {
             broken.insert((site, folder.clone()));
         } else if !is_broken && !broken.is_empty() {

@@ -2,12 +2,13 @@
 //!
 //! An appender writes lines of one layout. It ends when nobody holds it any longer, after what waits has been written.
 
+use super::Journal;
 use super::wakeup::Wakeup;
-use super::{Journal, locked};
+use parking_lot::Mutex;
 use std::cell::Cell;
 use std::fs::File;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex};
 
 /// Buffers of an appender. Threads spread over them, so that they do not wait for each other.
 const BUFFERS: usize = 8;
@@ -53,7 +54,7 @@ impl Appender {
     pub fn put(&self, line: impl FnOnce(&mut Vec<u8>)) {
         let waiting = &self.waiting;
         let own = &waiting.buffers[own_buffer()];
-        let mut buffer = locked(&own.lines);
+        let mut buffer = own.lines.lock();
         // As long as no share is used up, not all of them can be.
         if buffer.len() > MOST_WAITING / (2 * BUFFERS) && waiting.octets() > MOST_WAITING {
             self.journal.lost.fetch_add(1, Ordering::Relaxed);
@@ -107,29 +108,29 @@ impl Waiting {
 
     /// The file of that generation, for whoever reads what is written without opening it anew.
     pub fn file(&self) -> Option<Arc<File>> {
-        locked(&self.file).clone()
+        self.file.lock().clone()
     }
 
     /// From now on they are written to that generation.
     pub fn go_on_in(&self, generation: u64, file: Option<Arc<File>>) {
-        *locked(&self.file) = file;
+        *self.file.lock() = file;
         self.generation.store(generation, Ordering::SeqCst);
     }
 
     /// Why lines cannot be written at the moment, if they cannot.
     pub fn trouble(&self) -> Option<String> {
-        locked(&self.trouble).clone()
+        self.trouble.lock().clone()
     }
 
     /// Makes known why lines cannot be written, or that they can; gives what was known before.
     pub fn set_trouble(&self, trouble: Option<String>) -> Option<String> {
-        std::mem::replace(&mut *locked(&self.trouble), trouble)
+        std::mem::replace(&mut *self.trouble.lock(), trouble)
     }
 
     /// Takes what is in the buffers, as far as `taken` may grow.
     pub fn gather(&self, taken: &mut Vec<u8>) {
         for Buffer { lines, octets } in &self.buffers {
-            let mut lines = locked(lines);
+            let mut lines = lines.lock();
             if taken.len() + lines.len() > MOST_WAITING {
                 continue;
             }
@@ -154,7 +155,7 @@ impl Waiting {
 
     /// Octets in the buffers. Whoever has put a line in before this looks is seen.
     pub fn lines(&self) -> usize {
-        self.buffers.iter().map(|buffer| locked(&buffer.lines).len()).sum()
+        self.buffers.iter().map(|buffer| buffer.lines.lock().len()).sum()
     }
 
     /// Whether somebody has asked for something else than writing lines.

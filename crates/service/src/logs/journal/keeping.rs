@@ -7,12 +7,13 @@ use exedra_common::Projection;
 use exedra_reading::logs::{Layout, LineReader};
 use exedra_store::Records;
 use flate2::{Compression, GzBuilder};
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::fs::{File, FileTimes};
 use std::io::{self, BufWriter, Read, Seek, SeekFrom, Write};
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 /// How often somebody looks.
@@ -51,7 +52,7 @@ struct Past {
 pub fn look_after(all: &Mutex<Vec<Kept>>, stop: &Receiver<()>) {
     let mut known: HashMap<Arc<str>, Past> = HashMap::new();
     while let Err(RecvTimeoutError::Timeout) = stop.recv_timeout(EVERY) {
-        let all = all.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let all = all.lock().clone();
         // One look at a folder is enough for all logs in it.
         let mut listings: HashMap<PathBuf, Listing> = HashMap::new();
         for kept in &all {

@@ -30,12 +30,13 @@ use exedra_reading::logs::Layout;
 use generations::Listing;
 use jiff::tz::TimeZone;
 use layouts::Layouts;
+use parking_lot::{Condvar, Mutex};
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::SyncSender;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use thread::LogThread;
 use writing::Writer;
 
@@ -95,7 +96,7 @@ impl Journal {
 
     /// From now on generations follow each other so.
     pub fn follow(&self, keeping: Keeping, zone: TimeZone) {
-        *locked(&self.options) = (keeping, zone);
+        *self.options.lock() = (keeping, zone);
     }
 
     /// What lines in a layout are written with. `written` is told whenever lines have reached the file.
@@ -104,14 +105,14 @@ impl Journal {
         layout: &Layout,
         written: Option<SyncSender<()>>,
     ) -> io::Result<Arc<Appender>> {
-        let mut current = locked(&self.appender);
+        let mut current = self.appender.lock();
         let same = current.as_ref().filter(|(known, _)| known == layout);
         if let Some(appender) = same.and_then(|(_, appender)| appender.upgrade()) {
             return Ok(appender);
         }
         let waiting = Arc::new(Waiting::new(self.thread.wakeup()));
         let writer = Writer::open(Arc::clone(self), Arc::clone(&waiting), layout.clone(), written)?;
-        locked(&self.appenders).push(Arc::clone(&waiting));
+        self.appenders.lock().push(Arc::clone(&waiting));
         self.thread.take(writer).inspect_err(|_| self.ended(&waiting))?;
         let appender = Arc::new(Appender { journal: Arc::clone(self), waiting });
         *current = Some((layout.clone(), Arc::downgrade(&appender)));
@@ -125,25 +126,25 @@ impl Journal {
 
     /// Why lines cannot be written at the moment, if they cannot.
     pub fn trouble(&self) -> Option<String> {
-        locked(&self.appenders).iter().find_map(|waiting| waiting.trouble())
+        self.appenders.lock().iter().find_map(|waiting| waiting.trouble())
     }
 
     /// The number of the newest generation.
     pub fn newest(&self) -> u64 {
-        locked(&self.files).newest
+        self.files.lock().newest
     }
 
     /// The number of the oldest generation that still gets lines: those before it are past.
     pub fn oldest_written(&self) -> u64 {
         // In this order: an appender that begins after the second look has a newer generation than any that was seen.
         let newest = self.newest();
-        let written = locked(&self.appenders).iter().map(|waiting| waiting.generation()).min();
+        let written = self.appenders.lock().iter().map(|waiting| waiting.generation()).min();
         written.map_or(newest, |written| written.min(newest))
     }
 
     /// How a generation was written; `None` where nobody wrote that down.
     pub fn layout_of(&self, generation: u64) -> Option<Layout> {
-        locked(&self.files).layouts.of(generation)
+        self.files.lock().layouts.of(generation)
     }
 
     /// The newest file.
@@ -158,37 +159,37 @@ impl Journal {
 
     /// How its generations follow each other.
     pub fn keeping(&self) -> Keeping {
-        locked(&self.options).0
+        self.options.lock().0
     }
 
     /// Looks whether the file is still where it was, and begins the next generation if it is not.
     pub fn reopen(&self) {
-        locked(&self.appenders).iter().for_each(|waiting| waiting.reopen());
+        self.appenders.lock().iter().for_each(|waiting| waiting.reopen());
     }
 
     /// Has everything written that waits, and nothing after it.
     pub fn close(&self) {
-        let mut appenders = locked(&self.appenders);
+        let mut appenders = self.appenders.lock();
         appenders.iter().for_each(|waiting| waiting.stop());
         while !appenders.is_empty() {
-            appenders = self.has_ended.wait(appenders).unwrap_or_else(PoisonError::into_inner);
+            self.has_ended.wait(&mut appenders);
         }
     }
 
     /// The file of a generation that still gets lines.
     pub fn written_file(&self, generation: u64) -> Option<Arc<File>> {
-        let appenders = locked(&self.appenders);
+        let appenders = self.appenders.lock();
         appenders.iter().find(|waiting| waiting.generation() == generation)?.file()
     }
 
     /// A file that nobody writes to: the one that was written last, if an appender begins and it is in the same layout,
     /// otherwise the next.
     fn file(&self, layout: &Layout, begins: bool) -> io::Result<(u64, File)> {
-        let mut files = locked(&self.files);
+        let mut files = self.files.lock();
         std::fs::create_dir_all(&self.folder)?;
         let there = generations::newest_from(&self.folder, &self.name, files.newest);
         let path = |number| self.folder.join(generations::file_name(&self.name, number));
-        let is_written = locked(&self.appenders).iter().any(|waiting| waiting.generation() == there);
+        let is_written = self.appenders.lock().iter().any(|waiting| waiting.generation() == there);
         let fits = files.layouts.of(there).is_none_or(|before| before == *layout);
         let is_empty = || path(there).metadata().map_or(true, |found| found.len() == 0);
         let stays = begins && !is_written && (fits || is_empty());
@@ -201,11 +202,7 @@ impl Journal {
 
     /// An appender has written its last line.
     fn ended(&self, waiting: &Arc<Waiting>) {
-        locked(&self.appenders).retain(|other| !Arc::ptr_eq(other, waiting));
+        self.appenders.lock().retain(|other| !Arc::ptr_eq(other, waiting));
         self.has_ended.notify_all();
     }
-}
-
-fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

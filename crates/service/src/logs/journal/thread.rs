@@ -3,12 +3,12 @@
 //! It sleeps until a line is put anywhere, gathers for some milliseconds, and then lets every writer have its turn. One
 //! whose disk fails is left alone for a while; the others do not wait for it.
 
-use super::locked;
 use super::wakeup::Wakeup;
 use super::writing::{MOST_GATHERED, Progress, Writer};
+use parking_lot::Mutex;
 use std::io;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How long lines are gathered before they are written: waking a thread for every one would cost more than
@@ -39,7 +39,7 @@ impl LogThread {
 
     /// Has it write for one more. Begins it where it does not run.
     pub fn take(self: &Arc<Self>, writer: Writer) -> io::Result<()> {
-        let mut state = locked(&self.state);
+        let mut state = self.state.lock();
         if !state.is_running {
             let own = Arc::clone(self);
             std::thread::Builder::new().name("logs".to_owned()).spawn(move || own.run())?;
@@ -55,7 +55,7 @@ impl LogThread {
         let mut writers: Vec<Writer> = Vec::new();
         loop {
             {
-                let mut state = locked(&self.state);
+                let mut state = self.state.lock();
                 writers.append(&mut state.fresh);
                 if writers.is_empty() {
                     state.is_running = false;

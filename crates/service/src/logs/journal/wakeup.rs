@@ -1,8 +1,7 @@
 //! What wakes the thread that writes, and lets it sleep.
 
-use super::locked;
+use parking_lot::{Condvar, Mutex};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
 /// What wakes the thread.
@@ -24,16 +23,16 @@ impl Wakeup {
 
     /// Wakes the thread, or has it look once more before it sleeps.
     pub fn wake(&self) {
-        *locked(&self.rung) = true;
+        *self.rung.lock() = true;
         self.condition.notify_all();
     }
 
     /// Sleeps until there is something to do, unless there is already.
     pub fn sleep(&self, most: Duration, has_work: impl FnOnce() -> bool) {
         self.asleep.store(true, Ordering::SeqCst);
-        let mut rung = locked(&self.rung);
+        let mut rung = self.rung.lock();
         if !*rung && !has_work() {
-            rung = self.condition.wait_timeout(rung, most).unwrap_or_else(PoisonError::into_inner).0;
+            self.condition.wait_for(&mut rung, most);
         }
         *rung = false;
         drop(rung);

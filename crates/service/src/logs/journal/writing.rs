@@ -3,9 +3,9 @@
 //! What could not be written stays in memory and is tried again, up to a bound; past it lines are lost, and
 //! counted. A write that fails half way is undone to the last whole line.
 
+use super::Journal;
 use super::appender::Waiting;
 use super::generations::{TORN, file_name};
-use super::{Journal, locked};
 use exedra_answering::config::Rotate;
 use exedra_reading::logs::Layout;
 use std::fs::File;
@@ -222,7 +222,7 @@ impl Writer {
 
     fn day(&self, time: SystemTime) -> i64 {
         let time = jiff::Timestamp::try_from(time).unwrap_or_default();
-        let offset = i64::from(locked(&self.journal.options).1.to_offset(time).seconds());
+        let offset = i64::from(self.journal.options.lock().1.to_offset(time).seconds());
         (time.as_second() + offset).div_euclid(86_400)
     }
 

@@ -1,6 +1,15 @@
 //! What a report can be made of: each section is a definition that gives one table.
 //!
 //! A new section is one entry in the file of its question; every form of output and the console then show it.
+//!
+//! ```
+//! use exedra_reading::survey::report::{Question, Shown};
+//! use exedra_reading::survey::report::sections::named;
+//! let section = named("paths").unwrap();
+//! let shown = Shown::understand(&["paths"]).unwrap();
+//! assert!(shown.has(section) && shown.of(Question::Trouble).next().is_none());
+//! assert!(Shown::understand(&["pathz"]).unwrap_err().to_string().contains("paths"));
+//! ```
 
 mod people;
 mod traffic;
