@@ -23,6 +23,8 @@ pub mod logs;
 pub mod request;
 pub mod run;
 pub mod system;
+#[cfg(test)]
+mod testing;
 
 pub use control::StartError;
 pub use control::preflight::{preflight, raise_open_files};

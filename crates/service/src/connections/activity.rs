@@ -8,17 +8,16 @@ use crate::request::connection::Connection;
 use crate::system::Clock;
 use exedra_answering::config::Limits;
 use futures_util::task::AtomicWaker;
-use parking_lot::{Mutex, MutexGuard};
+use parking_lot::{MappedMutexGuard, Mutex, MutexGuard};
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU16, AtomicU64, Ordering};
 use std::task::Waker;
 use std::time::Duration;
 
 /// How often the clock ticks and time-outs are looked for.
 pub const TICK: Duration = Duration::from_millis(100);
 /// How long nothing must have happened before a connection gives back what it needs for HTTP.
-const TIRED: Duration = TICK;
+const BEFORE_HIBERNATION: Duration = TICK;
 /// How long none of a connection's answers must have moved before it makes room for others.
 const HELD_BACK: Duration = Duration::from_secs(2);
 /// How much of a request's head is kept for the log, in case nothing can be made of it.
@@ -35,211 +34,222 @@ pub enum Phase {
     Answering,
 }
 
-/// Whether a connection has what HTTP needs.
+/// Whether a connection has what HTTP needs, or hibernates.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Rest {
-    /// It has.
-    None,
-    /// It has, and should give it back when nothing is under way.
+enum Hibernation {
+    /// It has it.
+    Awake,
+    /// It has it, and should give it back when nothing is under way.
     Wanted,
-    /// It has not.
-    Taken,
+    /// It hibernates.
+    Hibernating,
 }
 
 /// What the client of one connection is doing.
+///
+/// The connection itself writes it down; its worker looks at it at every tick, and whoever needs room for another connection
+/// looks at all.
 #[derive(Debug)]
 pub struct Activity {
     /// Address of whoever connected.
     pub peer: IpAddr,
     clock: Arc<Clock>,
-    phase: AtomicU8,
-    since: AtomicU64,
-    /// Whether octets wait that the client does not take.
-    stuck: AtomicBool,
-    expired: AtomicBool,
-    /// Whether the service stops, so that the request under way is the last.
-    ending: AtomicBool,
-    rest: AtomicU8,
     waker: AtomicWaker,
-    head: Mutex<Vec<u8>>,
+    state: Mutex<State>,
+}
+
+/// All that is known of a connection: one state, so that whoever looks never sees half of a change.
+#[derive(Debug)]
+struct State {
+    phase: Phase,
+    /// When that began, or octets last went, by the clock.
+    since: u64,
+    /// Whether octets wait that the client does not take.
+    is_stuck: bool,
+    has_expired: bool,
+    /// Whether the service stops, so that the request under way is the last.
+    is_ending: bool,
+    hibernation: Hibernation,
+    /// What has come in of the head of the request, as far as it is kept.
+    head: Vec<u8>,
     /// Whether the first line of the head has come to its end.
-    line_ended: AtomicBool,
-    /// The status of the refusal of something that never became a request, and the octets of its body.
-    refused: AtomicU16,
-    refused_bytes: AtomicU64,
-    requests: AtomicU64,
+    has_line: bool,
+    /// The refusal of something that never became a request: its status, and the octets of its body.
+    refused: Option<(u16, u64)>,
+    requests: u64,
     /// Whether the head has come in since the last request.
-    fresh: AtomicBool,
+    is_fresh: bool,
     /// Whether every request so far was exactly what came in for it, with nothing before or after.
-    alone: AtomicBool,
+    is_alone: bool,
     /// Whether everything that was to go out has gone.
-    flushed: AtomicBool,
+    is_flushed: bool,
     /// Whether requests come beside each other (HTTP/2), so that octets say nothing of any one of them.
-    is_shared: AtomicBool,
+    is_shared: bool,
     /// How many are being answered.
-    under_way: AtomicU64,
+    under_way: u64,
+}
+
+impl State {
+    fn enter(&mut self, phase: Phase, now: u64) {
+        (self.phase, self.since) = (phase, now);
+    }
+
+    /// Asks a connection that has what HTTP needs to hibernate. Gives whether it was not asked before.
+    fn want_hibernation(&mut self) -> bool {
+        let may = !self.is_shared && self.hibernation == Hibernation::Awake;
+        if may {
+            self.hibernation = Hibernation::Wanted;
+        }
+        may
+    }
+
+    fn idle_since(&self) -> Option<u64> {
+        (self.phase == Phase::Idle && !self.is_stuck && !self.has_expired).then_some(self.since)
+    }
 }
 
 impl Activity {
     /// The activity of a connection that has just been opened.
     pub fn new(clock: Arc<Clock>, peer: IpAddr) -> Arc<Self> {
-        let since = AtomicU64::new(clock.now());
-        Arc::new(Activity {
-            peer,
-            clock,
-            phase: AtomicU8::new(Phase::Idle as u8),
-            since,
-            stuck: AtomicBool::new(false),
-            expired: AtomicBool::new(false),
-            ending: AtomicBool::new(false),
-            rest: AtomicU8::new(Rest::Taken as u8),
-            waker: AtomicWaker::new(),
-            head: Mutex::default(),
-            line_ended: AtomicBool::new(false),
-            refused: AtomicU16::new(0),
-            refused_bytes: AtomicU64::new(0),
-            requests: AtomicU64::new(0),
-            fresh: AtomicBool::new(false),
-            alone: AtomicBool::new(true),
-            flushed: AtomicBool::new(true),
-            is_shared: AtomicBool::new(false),
-            under_way: AtomicU64::new(0),
-        })
+        let state = State {
+            phase: Phase::Idle,
+            since: clock.now(),
+            is_stuck: false,
+            has_expired: false,
+            is_ending: false,
+            hibernation: Hibernation::Hibernating,
+            head: Vec::new(),
+            has_line: false,
+            refused: None,
+            requests: 0,
+            is_fresh: false,
+            is_alone: true,
+            is_flushed: true,
+            is_shared: false,
+            under_way: 0,
+        };
+        Arc::new(Activity { peer, clock, waker: AtomicWaker::new(), state: Mutex::new(state) })
     }
 
     /// What it is doing.
     pub fn phase(&self) -> Phase {
-        match self.phase.load(Ordering::Relaxed) {
-            0 => Phase::Idle,
-            1 => Phase::Head,
-            _ => Phase::Answering,
-        }
-    }
-
-    fn enter(&self, phase: Phase) {
-        self.phase.store(phase as u8, Ordering::Relaxed);
-        self.since.store(self.clock.now(), Ordering::Relaxed);
+        self.state.lock().phase
     }
 
     /// From now on requests come beside each other. What has come in so far was the announcement of that.
     pub fn share(&self) {
-        self.is_shared.store(true, Ordering::Relaxed);
-        self.alone.store(false, Ordering::Relaxed);
-        self.enter(Phase::Idle);
-        *self.head.lock() = Vec::new();
+        let state = &mut *self.state.lock();
+        (state.is_shared, state.is_alone) = (true, false);
+        state.enter(Phase::Idle, self.clock.now());
+        state.head = Vec::new();
     }
 
     /// Octets have come in.
     pub fn came(&self, octets: &[u8]) {
-        if self.is_shared() {
+        let state = &mut *self.state.lock();
+        if state.is_shared {
             return;
         }
-        match self.phase() {
+        match state.phase {
             Phase::Idle => {
-                self.enter(Phase::Head);
-                self.fresh.store(true, Ordering::Relaxed);
-                let mut head = self.head.lock();
-                head.clear();
-                keep(&mut head, octets);
-                self.line_ended.store(octets.contains(&b'\n'), Ordering::Relaxed);
+                state.enter(Phase::Head, self.clock.now());
+                state.is_fresh = true;
+                state.head.clear();
+                keep(&mut state.head, octets);
+                state.has_line = octets.contains(&b'\n');
             }
             Phase::Head => {
-                keep(&mut self.head.lock(), octets);
-                if octets.contains(&b'\n') {
-                    self.line_ended.store(true, Ordering::Relaxed);
-                }
+                keep(&mut state.head, octets);
+                state.has_line |= octets.contains(&b'\n');
             }
-            Phase::Answering => self.alone.store(false, Ordering::Relaxed),
+            Phase::Answering => state.is_alone = false,
         }
     }
 
     /// Whether what comes in now can only be the beginning of a request, and nobody else is at work on this
     /// connection, which may bring so many requests.
     pub fn is_between_requests(&self, most: u64) -> bool {
-        self.phase() == Phase::Idle
-            && self.alone.load(Ordering::Relaxed)
-            && self.flushed.load(Ordering::Relaxed)
-            && self.requests.load(Ordering::Relaxed) + 1 < most
-            && !self.has_expired()
+        let state = &*self.state.lock();
+        state.phase == Phase::Idle
+            && state.is_alone
+            && state.is_flushed
+            && state.requests + 1 < most
+            && !state.has_expired
     }
 
     /// A request was answered without anybody else hearing of it. The next may well be, too.
     pub fn answered_at_once(&self) {
-        self.tire();
-        self.requests.fetch_add(1, Ordering::Relaxed);
-        self.stuck.store(false, Ordering::Relaxed);
-        self.since.store(self.clock.now(), Ordering::Relaxed);
+        let state = &mut *self.state.lock();
+        state.want_hibernation();
+        state.requests += 1;
+        (state.is_stuck, state.since) = (false, self.clock.now());
     }
 
     /// Everything that was to go out has gone, or something is about to.
     pub fn set_flushed(&self, flushed: bool) {
-        self.flushed.store(flushed, Ordering::Relaxed);
+        self.state.lock().is_flushed = flushed;
     }
 
     /// An answer beside others has given something, or waits for us.
     pub fn moved(&self) {
-        self.since.store(self.clock.now(), Ordering::Relaxed);
+        self.state.lock().since = self.clock.now();
     }
 
     /// Since when a connection has held its place without anything to show for it: nothing has been going on, a head or a
     /// handshake has not been finished, or the client takes nothing. It makes room for others when there is none.
     pub fn spare_since(&self) -> Option<u64> {
-        let is_held_up = match self.phase() {
+        let state = &*self.state.lock();
+        let is_held_up = match state.phase {
             Phase::Idle | Phase::Head => true,
             Phase::Answering => {
-                let still = self.clock.now().saturating_sub(self.since.load(Ordering::Relaxed));
-                self.stuck.load(Ordering::Relaxed)
-                    || self.is_shared() && Duration::from_millis(still) > HELD_BACK
+                let still = Duration::from_millis(self.clock.now().saturating_sub(state.since));
+                state.is_stuck || state.is_shared && still > HELD_BACK
             }
         };
-        (is_held_up && !self.has_expired()).then(|| self.since.load(Ordering::Relaxed))
+        (is_held_up && !state.has_expired).then_some(state.since)
     }
 
-    /// Octets have gone out.
+    /// Octets have gone out, or the client takes some again.
     pub fn went(&self) {
-        self.stuck.store(false, Ordering::Relaxed);
-        self.since.store(self.clock.now(), Ordering::Relaxed);
+        let state = &mut *self.state.lock();
+        (state.is_stuck, state.since) = (false, self.clock.now());
     }
 
     /// Whether what is about to go out is the refusal of something that is no request: its head has come in, every answer
     /// before it has gone, and nobody was asked for another.
     pub fn is_refusing(&self) -> bool {
-        self.phase() == Phase::Head && !self.has_refused() && self.flushed.load(Ordering::Relaxed)
+        let state = &*self.state.lock();
+        state.phase == Phase::Head && state.refused.is_none() && state.is_flushed
     }
 
     /// What came in was refused, by a body of so many octets.
     pub fn refuse(&self, status: u16, bytes: u64) {
-        self.refused.store(status, Ordering::Relaxed);
-        self.refused_bytes.store(bytes, Ordering::Relaxed);
+        self.state.lock().refused = Some((status, bytes));
     }
 
     /// What came in behind other requests was refused, in words that went out with their answers; of it nothing was kept.
     pub fn refuse_behind_others(&self, status: u16) {
-        *self.head.lock() = Vec::new();
-        self.refuse(status, 0);
+        let state = &mut *self.state.lock();
+        (state.head, state.refused) = (Vec::new(), Some((status, 0)));
     }
 
     /// Whether what came in was refused.
     pub fn has_refused(&self) -> bool {
-        self.refused.load(Ordering::Relaxed) != 0
+        self.state.lock().refused.is_some()
     }
 
     /// What has come in of a head that was refused, and whether its first line was all there.
     pub fn refused_head(&self) -> (Vec<u8>, bool) {
-        (self.head.lock().clone(), self.line_ended.load(Ordering::Relaxed))
+        let state = &*self.state.lock();
+        (state.head.clone(), state.has_line)
     }
 
     /// The client takes nothing for now.
     pub fn stuck(&self) {
-        if !self.stuck.swap(true, Ordering::Relaxed) {
-            self.since.store(self.clock.now(), Ordering::Relaxed);
+        let state = &mut *self.state.lock();
+        if !std::mem::replace(&mut state.is_stuck, true) {
+            state.since = self.clock.now();
         }
-    }
-
-    /// The client takes something again.
-    pub fn unstuck(&self) {
-        self.stuck.store(false, Ordering::Relaxed);
-        self.since.store(self.clock.now(), Ordering::Relaxed);
     }
 
     /// Whoever waits for octets is woken when time is up.
@@ -249,88 +259,85 @@ impl Activity {
 
     /// What is under way is the last, as the service stops.
     pub fn end(&self) {
-        self.ending.store(true, Ordering::Relaxed);
+        self.state.lock().is_ending = true;
         self.waker.wake();
     }
 
     /// Whether what is under way is the last.
     pub fn is_ending(&self) -> bool {
-        self.ending.load(Ordering::Relaxed)
+        self.state.lock().is_ending
     }
 
     /// From now on the connection has what HTTP needs.
     pub fn wakes_up(&self) {
-        self.rest.store(Rest::None as u8, Ordering::Relaxed);
+        self.state.lock().hibernation = Hibernation::Awake;
     }
 
     /// Gives whether a connection that has what HTTP needs should do without now. It begins afresh then: what
     /// comes in next is the beginning of a request.
-    pub fn takes_rest(&self) -> bool {
-        if self.rest.load(Ordering::Relaxed) != Rest::Wanted as u8 {
+    pub fn hibernates(&self) -> bool {
+        let state = &mut *self.state.lock();
+        if state.hibernation != Hibernation::Wanted {
             return false;
         }
-        let takes = self.idle_since().is_some() && self.flushed.load(Ordering::Relaxed) && !self.is_ending();
-        self.rest.store(if takes { Rest::Taken } else { Rest::None } as u8, Ordering::Relaxed);
-        if takes {
-            self.alone.store(true, Ordering::Relaxed);
-            *self.head.lock() = Vec::new();
+        let hibernates = state.idle_since().is_some() && state.is_flushed && !state.is_ending;
+        state.hibernation = if hibernates { Hibernation::Hibernating } else { Hibernation::Awake };
+        if hibernates {
+            (state.is_alone, state.head) = (true, Vec::new());
         }
-        takes
-    }
-
-    /// Asks a connection that has what HTTP needs to do without.
-    fn tire(&self) -> bool {
-        let (had, wanted) = (Rest::None as u8, Rest::Wanted as u8);
-        !self.is_shared()
-            && self.rest.compare_exchange(had, wanted, Ordering::Relaxed, Ordering::Relaxed).is_ok()
+        hibernates
     }
 
     /// Whether time is up.
     pub fn has_expired(&self) -> bool {
-        self.expired.load(Ordering::Relaxed)
+        self.state.lock().has_expired
     }
 
     /// Since when nothing has been going on, if that is so.
     pub fn idle_since(&self) -> Option<u64> {
-        let idle = self.phase() == Phase::Idle && !self.stuck.load(Ordering::Relaxed) && !self.has_expired();
-        idle.then(|| self.since.load(Ordering::Relaxed))
+        self.state.lock().idle_since()
     }
 
-    /// Ends the connection if the client has used up its time; lets it rest if it has been idle for a moment.
+    /// Ends the connection if the client has used up its time; lets it hibernate if it has been idle for a moment.
     pub fn judge(&self, limits: &Limits) {
-        let allowed = match (self.phase(), self.stuck.load(Ordering::Relaxed)) {
-            (Phase::Head, false) => limits.head_time,
-            (Phase::Idle, false) => limits.idle_time,
-            (_, true) => limits.body_time,
-            // We are the slow ones.
-            (Phase::Answering, false) => return,
+        let is_woken = {
+            let state = &mut *self.state.lock();
+            let allowed = match (state.phase, state.is_stuck) {
+                (Phase::Head, false) => limits.head_time,
+                (Phase::Idle, false) => limits.idle_time,
+                (_, true) => limits.body_time,
+                // We are the slow ones.
+                (Phase::Answering, false) => return,
+            };
+            let spent = Duration::from_millis(self.clock.now().saturating_sub(state.since));
+            if spent > allowed {
+                state.has_expired = true;
+            }
+            spent > allowed
+                || spent > BEFORE_HIBERNATION && state.idle_since().is_some() && state.want_hibernation()
         };
-        let spent = self.clock.now().saturating_sub(self.since.load(Ordering::Relaxed));
-        if Duration::from_millis(spent) > allowed {
-            self.expire();
-        } else if Duration::from_millis(spent) > TIRED && self.idle_since().is_some() && self.tire() {
+        if is_woken {
             self.waker.wake();
         }
     }
 
     /// Ends the connection.
     pub fn expire(&self) {
-        self.expired.store(true, Ordering::Relaxed);
+        self.state.lock().has_expired = true;
         self.waker.wake();
     }
 
     /// What came in that never became a request, with the status it was answered with: nothing when the
     /// connection ended between requests. With it the octets of the body that said so.
     pub fn unfinished(&self) -> Option<(u16, u64, Vec<u8>)> {
-        let refused = self.refused.load(Ordering::Relaxed);
-        let status = match (self.phase(), refused) {
-            (Phase::Head, 0) if self.has_expired() => 408,
-            (Phase::Head, 0) => 400,
-            (_, 0) => return None,
-            (_, refused) => refused,
+        let state = &mut *self.state.lock();
+        let (status, bytes) = match (state.refused, state.phase) {
+            (Some(refused), _) => refused,
+            (None, Phase::Head) if state.has_expired => (408, 0),
+            (None, Phase::Head) => (400, 0),
+            (None, _) => return None,
         };
-        let bytes = self.refused_bytes.load(Ordering::Relaxed);
-        Some((status, bytes, std::mem::take(&mut *self.head.lock())))
+        Some((status, bytes, std::mem::take(&mut state.head)))
     }
 }
 
@@ -348,30 +355,35 @@ fn keep(head: &mut Vec<u8>, octets: &[u8]) {
 /// What answering needs of it.
 impl Connection for Activity {
     fn answering(&self) -> u64 {
-        self.enter(Phase::Answering);
-        self.under_way.fetch_add(1, Ordering::Relaxed);
-        self.flushed.store(false, Ordering::Relaxed);
-        if !self.fresh.swap(false, Ordering::Relaxed) || !is_one_head(&self.head.lock()) {
-            self.alone.store(false, Ordering::Relaxed);
+        let state = &mut *self.state.lock();
+        state.enter(Phase::Answering, self.clock.now());
+        state.under_way += 1;
+        state.is_flushed = false;
+        if !std::mem::take(&mut state.is_fresh) || !is_one_head(&state.head) {
+            state.is_alone = false;
         }
-        self.requests.fetch_add(1, Ordering::Relaxed) + 1
+        state.requests += 1;
+        state.requests
     }
 
     fn is_shared(&self) -> bool {
-        self.is_shared.load(Ordering::Relaxed)
+        self.state.lock().is_shared
     }
 
-    fn own_head(&self) -> Option<MutexGuard<'_, Vec<u8>>> {
-        self.alone.load(Ordering::Relaxed).then(|| self.head.lock())
+    fn own_head(&self) -> Option<MappedMutexGuard<'_, Vec<u8>>> {
+        let state = self.state.lock();
+        state.is_alone.then(|| MutexGuard::map(state, |state| &mut state.head))
     }
 
     fn has_more(&self) {
-        self.alone.store(false, Ordering::Relaxed);
+        self.state.lock().is_alone = false;
     }
 
     fn answered(&self) {
-        if self.under_way.fetch_sub(1, Ordering::Relaxed) <= 1 {
-            self.enter(Phase::Idle);
+        let state = &mut *self.state.lock();
+        state.under_way = state.under_way.saturating_sub(1);
+        if state.under_way == 0 {
+            state.enter(Phase::Idle, self.clock.now());
         }
     }
 }

@@ -235,7 +235,7 @@ impl<S: Socket> FastPath<S> {
             if sending.sent == sending.octets.len() {
                 self.finish_rest();
             }
-            self.activity.unstuck();
+            self.activity.went();
         }
         Poll::Ready(Ok(()))
     }
@@ -371,5 +371,201 @@ impl<S: Socket> AsyncWrite for FastPath<S> {
         let fast_path = self.get_mut();
         ready!(fast_path.poll_rest(context))?;
         Pin::new(&mut fast_path.stream).poll_shutdown(context)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::request::connection::Connection;
+    use crate::request::response_cache::{Candidate, remember};
+    use crate::system::Clock;
+    use crate::testing::{ONE_SITE, TestService, until};
+    use exedra_answering::answer::path::resolve;
+    use exedra_answering::answer::{Form, Question, Want};
+    use exedra_answering::config::SiteId;
+    use http::{HeaderMap, Request, StatusCode};
+    use std::net::Ipv4Addr;
+    use tokio::io::{AsyncReadExt, AsyncWriteExt, DuplexStream, duplex};
+
+    /// A pipe, of which never anything can be told without waiting.
+    impl Socket for DuplexStream {
+        const IS_BARE: bool = true;
+
+        fn try_write(&self, _: &[u8]) -> io::Result<usize> {
+            Err(io::ErrorKind::WouldBlock.into())
+        }
+    }
+
+    const CLIENT: IpAddr = IpAddr::V4(Ipv4Addr::new(192, 0, 2, 7));
+    const HEAD: &[u8] = b"GET / HTTP/1.1\r\nhost: harbour.example\r\n\r\n";
+    const PAGE: &str = "<h1>Harbour</h1>";
+
+    /// A fast path, its client with room for so many octets on the way, and its activity.
+    fn pair(service: &TestService, room: usize) -> (FastPath<DuplexStream>, DuplexStream, Arc<Activity>) {
+        let (ours, client) = duplex(room);
+        let activity = Activity::new(Clock::new(), CLIENT);
+        let current = Arc::new(Current::new(service.active()));
+        (FastPath::new(ours, Arc::clone(&activity), current, CLIENT), client, activity)
+    }
+
+    /// Has this thread remember what the page of the site answers to [`HEAD`].
+    fn remember_page(service: &TestService) {
+        let active = service.active();
+        let path = resolve("/index.html").unwrap().place;
+        let question = Question { site: SiteId(0), path, want: Want::Entry };
+        let request = Request::get("/").header("host", "harbour.example").body(()).unwrap().into_parts().0;
+        for _ in 0..2 {
+            let kept = active.disk.look(&question);
+            let candidate = Candidate::of(question.clone(), kept, Form::Plain, None).unwrap();
+            let (headers, content) = (HeaderMap::new(), Bytes::from_static(PAGE.as_bytes()));
+            let answer = (StatusCode::OK, &headers, &content);
+            remember(active.owner, HEAD, &request, candidate, answer, (SiteId(0), "", None), None);
+        }
+    }
+
+    async fn answer_of(client: &mut DuplexStream) -> String {
+        let mut all = Vec::new();
+        while !all.ends_with(PAGE.as_bytes()) {
+            all.push(client.read_u8().await.unwrap());
+        }
+        String::from_utf8(all).unwrap()
+    }
+
+    #[test]
+    fn what_is_no_remembered_head_passes_through_as_it_came() {
+        let service = TestService::new(ONE_SITE);
+        service.executor.block_on(async {
+            let (mut fast_path, mut client, activity) = pair(&service, 1000);
+            let mut octets = [0; 100];
+            for piece in [&b"GET /a HT"[..], b"TP/1.1\r\n", b"\r\n"] {
+                client.write_all(piece).await.unwrap();
+                let length = fast_path.read(&mut octets).await.unwrap();
+                assert_eq!(&octets[..length], piece);
+                assert_eq!(activity.phase(), Phase::Head);
+            }
+            activity.answering();
+            fast_path.write_all(b"HTTP/1.1 204 No Content\r\n\r\n").await.unwrap();
+            drop(fast_path);
+            let mut answer = String::new();
+            client.read_to_string(&mut answer).await.unwrap();
+            assert!(answer.ends_with("\r\n\r\n"));
+        });
+    }
+
+    #[test]
+    fn a_remembered_head_is_answered_and_its_reader_never_sees_it() {
+        let service = TestService::new(ONE_SITE);
+        remember_page(&service);
+        service.executor.block_on(async {
+            let (mut fast_path, mut client, activity) = pair(&service, 1000);
+            let asked = async {
+                for _ in 0..3 {
+                    client.write_all(HEAD).await.unwrap();
+                    let answer = answer_of(&mut client).await;
+                    assert!(
+                        answer.starts_with("HTTP/1.1 200 OK\r\ncontent-length: 16\r\ndate: "),
+                        "{answer}"
+                    );
+                }
+                client.write_all(b"POST / HTTP/1.1\r\n").await.unwrap();
+            };
+            let mut octets = [0; 100];
+            let (length, ()) = tokio::join!(fast_path.read(&mut octets), asked);
+            assert_eq!(&octets[..length.unwrap()], b"POST / HTTP/1.1\r\n");
+            assert_eq!(activity.phase(), Phase::Head);
+        });
+        until("three lines", || service.logged("harbour").concat().lines().count() == 3);
+        assert!(
+            service
+                .logged("harbour")
+                .concat()
+                .lines()
+                .all(|line| line.contains("\"GET / HTTP/1.1\" 200 16 "))
+        );
+    }
+
+    #[test]
+    fn an_answer_larger_than_the_way_goes_out_in_pieces_and_what_nobody_takes_is_not_counted() {
+        let service = TestService::new(ONE_SITE);
+        remember_page(&service);
+        service.executor.block_on(async {
+            let (mut fast_path, mut client, _) = pair(&service, 50);
+            let asked = async {
+                client.write_all(HEAD).await.unwrap();
+                answer_of(&mut client).await;
+                client.write_all(HEAD).await.unwrap();
+                // The head of the answer and five octets of its body, and then nothing any longer.
+                let mut some = vec![0; 0];
+                while !some.ends_with(b"\r\n\r\n") {
+                    some.push(client.read_u8().await.unwrap());
+                }
+                drop(client);
+            };
+            let mut octets = [0; 100];
+            let (read, ()) = tokio::join!(fast_path.read(&mut octets), asked);
+            assert!(read.is_err() || read.unwrap() == 0);
+        });
+        until("both lines", || service.logged("harbour").concat().lines().count() == 2);
+        let bytes = |line: &str| -> u64 {
+            line.split("\" 200 ").nth(1).unwrap().split(' ').next().unwrap().parse().unwrap()
+        };
+        let counted: Vec<u64> = service.logged("harbour").concat().lines().map(bytes).collect();
+        assert_eq!(counted[0], 16);
+        assert!(counted[1] <= 16, "{counted:?}");
+    }
+
+    #[test]
+    fn the_last_request_that_a_connection_may_bring_is_not_answered_in_passing() {
+        let service = TestService::new(&format!("[limits]\nrequests = 2\n{ONE_SITE}"));
+        remember_page(&service);
+        service.executor.block_on(async {
+            let (mut fast_path, mut client, _) = pair(&service, 1000);
+            let asked = async {
+                client.write_all(HEAD).await.unwrap();
+                answer_of(&mut client).await;
+                client.write_all(HEAD).await.unwrap();
+            };
+            let mut octets = [0; 100];
+            let (length, ()) = tokio::join!(fast_path.read(&mut octets), asked);
+            assert_eq!(&octets[..length.unwrap()], HEAD, "whoever closes the connection has to say so");
+        });
+    }
+
+    #[test]
+    fn streams_are_announced_by_their_preface_alone() {
+        let service = TestService::new(ONE_SITE);
+        service.executor.block_on(async {
+            let (mut fast_path, mut client, _) = pair(&service, 1000);
+            let (first, second) = PREFACE.split_at(10);
+            client.write_all(first).await.unwrap();
+            std::future::poll_fn(|context| fast_path.poll_beginning(context)).await.unwrap();
+            assert_eq!(fast_path.announces_streams(), None, "it may yet");
+            client.write_all(second).await.unwrap();
+            while fast_path.announces_streams().is_none() {
+                std::future::poll_fn(|context| fast_path.poll_announcement(context)).await.unwrap();
+            }
+            assert_eq!(fast_path.announces_streams(), Some(true));
+            let mut octets = [0; 100];
+            let length = fast_path.read(&mut octets).await.unwrap();
+            assert_eq!(&octets[..length], PREFACE, "whoever speaks HTTP/2 reads it again");
+
+            let (mut other, mut client, _) = pair(&service, 1000);
+            client.write_all(b"GET / HTTP/1.1\r\n\r\n").await.unwrap();
+            std::future::poll_fn(|context| other.poll_beginning(context)).await.unwrap();
+            assert_eq!(other.announces_streams(), Some(false));
+        });
+    }
+
+    #[test]
+    fn whoever_waits_longer_than_allowed_is_let_go() {
+        let service = TestService::new(ONE_SITE);
+        service.executor.block_on(async {
+            let (mut fast_path, client, activity) = pair(&service, 1000);
+            activity.expire();
+            let error = fast_path.read(&mut [0; 10]).await.unwrap_err();
+            assert_eq!(error.kind(), io::ErrorKind::TimedOut);
+            drop(client);
+        });
     }
 }

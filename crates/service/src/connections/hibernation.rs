@@ -96,7 +96,7 @@ impl<S: Socket + Send + 'static> Hibernating<S> {
                         }
                         return Poll::Ready(ended.map(|()| Ended::Closed).map_err(io::Error::other));
                     }
-                    if !self.responder.activity.takes_rest() {
+                    if !self.responder.activity.hibernates() {
                         return Poll::Pending;
                     }
                     self.rest();

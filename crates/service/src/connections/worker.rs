@@ -180,8 +180,6 @@ impl Workers {
     }
 }
 
-impl Open {}
-
 /// A worker, from inside.
 struct Serving {
     current: Arc<Current>,
@@ -420,5 +418,49 @@ fn version(version: rustls::ProtocolVersion) -> Option<&'static str> {
         rustls::ProtocolVersion::TLSv1_2 => Some("1.2"),
         rustls::ProtocolVersion::TLSv1_3 => Some("1.3"),
         _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{ONE_SITE, TestService, until};
+    use std::net::SocketAddr;
+    use tokio::net::TcpSocket;
+
+    /// A connection from an address of this machine.
+    fn connect_from(service: &TestService, address: &str) -> std::net::TcpStream {
+        let to = service.runtime.addresses()[0];
+        let stream = service.executor.block_on(async {
+            let socket = TcpSocket::new_v4().unwrap();
+            socket.bind(SocketAddr::new(address.parse().unwrap(), 0)).unwrap();
+            socket.connect(to).await.unwrap().into_std().unwrap()
+        });
+        stream.set_nonblocking(true).unwrap();
+        stream
+    }
+
+    fn is_closed(stream: &std::net::TcpStream) -> bool {
+        matches!(std::io::Read::read(&mut &*stream, &mut [0; 10]), Ok(0))
+    }
+
+    #[test]
+    fn newcomers_go_to_the_worker_with_fewest_and_make_room_at_the_cost_of_whoever_holds_most() {
+        let service = TestService::new(ONE_SITE);
+        let workers = service.runtime.workers().unwrap();
+        let crowd: Vec<_> = (0..5).map(|_| connect_from(&service, "127.0.0.1")).collect();
+        let alone = connect_from(&service, "127.0.0.3");
+        until("all are there", || workers.open() == 6);
+        let counts: Vec<u64> =
+            workers.all.iter().map(|worker| worker.open.count.load(Ordering::Relaxed)).collect();
+        let (least, most) = (counts.iter().min().unwrap(), counts.iter().max().unwrap());
+        assert!(most - least <= 1, "{counts:?}");
+
+        for left in [4, 3, 2] {
+            workers.make_room();
+            until("one is closed", || crowd.iter().filter(|stream| !is_closed(stream)).count() == left);
+        }
+        assert!(!is_closed(&alone), "it holds one place only");
+        until("they are counted", || workers.open() == 3);
     }
 }

@@ -149,6 +149,12 @@ impl Runtime {
         self.workers.lock().as_ref().map_or(0, |workers| workers.open())
     }
 
+    /// The workers, once there are any.
+    #[cfg(test)]
+    pub fn workers(&self) -> Option<Arc<Workers>> {
+        self.workers.lock().clone()
+    }
+
     /// Addresses on which sites answer, as they came to be.
     pub fn addresses(&self) -> Vec<SocketAddr> {
         self.open_listeners.lock().iter().map(|open| open.address).collect()
@@ -422,4 +428,119 @@ impl Journals {
 /// How many threads answer requests.
 fn worker_count() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{ONE_SITE, TestService, read_until, until};
+    use std::io::Write;
+    use std::net::TcpStream;
+
+    const LAMP: &str = "[[site]]\nname = \"lamp\"\nhosts = [\"lamp.example\"]\nfolder = \"lamp\"\n";
+
+    #[test]
+    fn a_connection_outlives_changes_and_each_request_is_answered_by_what_is_in_force() {
+        let mut service = TestService::new(ONE_SITE);
+        service.write("lamp/index.html", "<h1>Lamp</h1>");
+        let mut socket = service.connect(0);
+        let mut ask = |host: &str, end: &str| {
+            write!(socket, "GET / HTTP/1.1\r\nHost: {host}\r\n\r\n").unwrap();
+            read_until(&mut socket, end)
+        };
+        assert!(ask("harbour.example", "<h1>Harbour</h1>").starts_with("HTTP/1.1 200"));
+        assert!(ask("lamp.example", "</html>\n").starts_with("HTTP/1.1 421"));
+        service.change(&format!("{ONE_SITE}{LAMP}")).unwrap();
+        assert!(ask("lamp.example", "<h1>Lamp</h1>").starts_with("HTTP/1.1 200"));
+        assert!(ask("harbour.example", "<h1>Harbour</h1>").starts_with("HTTP/1.1 200"));
+        assert_eq!(service.runtime.connections(), 1);
+    }
+
+    #[test]
+    fn what_cannot_be_opened_leaves_everything_as_it_is() {
+        let mut service = TestService::new(ONE_SITE);
+        let (before, addresses) = (service.active(), service.runtime.addresses());
+        let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let more = format!("[[listener]]\naddress = \"{}\"\n{ONE_SITE}", taken.local_addr().unwrap());
+        assert!(matches!(service.change(&more), Err(StartError::Listen { what: "a listener", .. })));
+        let nowhere = format!("[service]\ncountries = \"nowhere.mmdb\"\n{ONE_SITE}");
+        assert!(matches!(service.change(&nowhere), Err(StartError::Path { .. })));
+        assert!(Arc::ptr_eq(&service.active(), &before));
+        assert_eq!(service.runtime.addresses(), addresses);
+        assert!(service.get(0, "harbour.example", "/").contains("Harbour"));
+    }
+
+    #[test]
+    fn listeners_come_and_go_while_others_stay() {
+        let mut service = TestService::new(ONE_SITE);
+        let first = service.runtime.addresses();
+        // Another address of this machine, so that any port will do.
+        service.change(&format!("[[listener]]\naddress = \"127.0.0.2:0\"\n{ONE_SITE}")).unwrap();
+        let both = service.runtime.addresses();
+        assert_eq!((both.len(), both[1]), (2, first[0]));
+        assert!(service.get(0, "harbour.example", "/").contains("Harbour"));
+        service.change(ONE_SITE).unwrap();
+        assert_eq!(service.runtime.addresses(), first);
+        until("the listener is closed", || TcpStream::connect(both[0]).is_err());
+        assert!(service.get(0, "harbour.example", "/").contains("Harbour"));
+    }
+
+    #[test]
+    fn what_stays_the_same_is_kept_and_only_what_changes_is_opened_anew() {
+        let mut service =
+            TestService::new(&format!("{ONE_SITE}[[site.rules]]\npath = \"/old\"\ngone = true\n"));
+        assert!(service.get(0, "harbour.example", "/old").starts_with("HTTP/1.1 410"));
+        let before = service.active();
+        let fired = |active: &Active| active.fired.times(exedra_answering::config::SiteId(0), 0);
+        until("the rule is counted", || fired(&before) == 1);
+
+        service.change(&format!("{ONE_SITE}[[site.rules]]\npath = \"/old\"\ngone = true\n")).unwrap();
+        let same = service.active();
+        assert!(Arc::ptr_eq(&same.disk, &before.disk) && Arc::ptr_eq(&same.encodings, &before.encodings));
+        assert_eq!(fired(&same), 1, "nothing has changed: counting goes on");
+
+        let changed = format!(
+            "{ONE_SITE}[site.compress]\ncodecs = [\"gzip\"]\n[[site.rules]]\npath = \"/old\"\ngone = true\n"
+        );
+        service.change(&changed).unwrap();
+        let other = service.active();
+        assert!(Arc::ptr_eq(&other.disk, &before.disk));
+        assert!(!Arc::ptr_eq(&other.encodings, &before.encodings), "other codecs");
+        assert_eq!(fired(&other), 0, "the rules may be others");
+
+        service.write("elsewhere/index.html", "<h1>Elsewhere</h1>");
+        service.change(&ONE_SITE.replace("folder = \"harbour\"", "folder = \"elsewhere\"")).unwrap();
+        assert!(!Arc::ptr_eq(&service.active().disk, &before.disk));
+        assert!(service.get(0, "harbour.example", "/").contains("Elsewhere"));
+    }
+
+    #[test]
+    fn logs_of_sites_that_stay_go_on_in_the_same_file() {
+        let mut service = TestService::new(ONE_SITE);
+        service.write("lamp/index.html", "<h1>Lamp</h1>");
+        service.get(0, "harbour.example", "/?before");
+        service.change(&format!("{ONE_SITE}{LAMP}")).unwrap();
+        service.get(0, "harbour.example", "/?after");
+        service.get(0, "lamp.example", "/");
+        until("the lines are written", || {
+            service.logged("harbour").concat().contains("/?after")
+                && service.logged("lamp").concat().contains("GET / ")
+        });
+        let harbour = service.logged("harbour");
+        assert_eq!(harbour.len(), 1, "{harbour:?}");
+        assert_eq!(harbour[0].lines().count(), 2);
+    }
+
+    #[test]
+    fn fewer_connections_may_be_open_after_a_change_that_says_so() {
+        let mut service = TestService::new(&format!("[limits]\nconnections = 100\n{ONE_SITE}"));
+        let places = |service: &TestService| {
+            service.runtime.workers.lock().as_ref().map_or(0, |workers| workers.places.available_permits())
+        };
+        assert_eq!(places(&service), 100);
+        service.change(&format!("[limits]\nconnections = 60\n{ONE_SITE}")).unwrap();
+        assert_eq!(places(&service), 60);
+        service.change(&format!("[limits]\nconnections = 80\n{ONE_SITE}")).unwrap();
+        assert_eq!(places(&service), 80);
+    }
 }

@@ -1,7 +1,7 @@
 //! What answering a request needs of the connection that it came in by.
 
 use exedra_answering::facts::Scheme;
-use parking_lot::MutexGuard;
+use parking_lot::MappedMutexGuard;
 use std::fmt::Debug;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
@@ -21,7 +21,7 @@ pub trait Connection: Debug + Send + Sync {
     fn is_shared(&self) -> bool;
 
     /// The octets of the request that is answered, where they are known to be its own and nothing else.
-    fn own_head(&self) -> Option<MutexGuard<'_, Vec<u8>>>;
+    fn own_head(&self) -> Option<MappedMutexGuard<'_, Vec<u8>>>;
 }
 
 /// Whom a connection comes from, and how.
