@@ -1,16 +1,20 @@
 //! What a call is answered when it cannot be: a problem in the form of RFC 9457.
 
 use axum::Json;
+use axum::extract::{FromRequest, Request};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use exedra_api::Problem;
 use exedra_store::StoreError;
+use serde::de::DeserializeOwned;
 
 /// Why a call could not be answered.
 #[derive(Debug)]
 pub enum Failure {
     /// The call is wrong.
     Wrong(String),
+    /// What it sends cannot be taken: the status that says why, and what is wrong with it.
+    Body(StatusCode, String),
     /// The records failed.
     Store(StoreError),
     /// Something else did.
@@ -27,6 +31,9 @@ impl IntoResponse for Failure {
     fn into_response(self) -> Response {
         match self {
             Failure::Wrong(detail) => problem(StatusCode::BAD_REQUEST, "The call is not understood", &detail),
+            Failure::Body(status, detail) => {
+                problem(status, "The body of the call is not understood", &detail)
+            }
             Failure::Store(error @ StoreError::Behind) => problem(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "The records are being made again",
@@ -39,6 +46,21 @@ impl IntoResponse for Failure {
             Failure::Internal => {
                 problem(StatusCode::INTERNAL_SERVER_ERROR, "Something went wrong", "See the error log.")
             }
+        }
+    }
+}
+
+/// What a call sends, as JSON.
+#[derive(Debug)]
+pub struct Sent<T>(pub T);
+
+impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Sent<T> {
+    type Rejection = Failure;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Failure> {
+        match Json::from_request(request, state).await {
+            Ok(Json(sent)) => Ok(Sent(sent)),
+            Err(refused) => Err(Failure::Body(refused.status(), refused.body_text())),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::Console;
 use super::blocking::blocking;
-use super::failure::Failure;
+use super::failure::{Failure, Sent};
 use crate::active::Active;
 use crate::control::changes::ChangeError;
 use crate::control::checking::{self, Depth};
@@ -113,10 +113,11 @@ fn moment(seconds: i64) -> String {
 
 /// Why a request would be answered as it would.
 #[utoipa::path(post, path = "/explain", request_body = Ask,
-    responses((status = 200, body = Explanation), (status = 400, body = Problem), (status = 401, body = Problem)))]
+    responses((status = 200, body = Explanation), (status = 400, body = Problem), (status = 401, body = Problem),
+        (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem)))]
 pub async fn explain(
     State(console): State<Arc<Console>>,
-    Json(ask): Json<Ask>,
+    Sent(ask): Sent<Ask>,
 ) -> Result<Json<Explanation>, Failure> {
     blocking(move || {
         let described = Described::understand(&ask).map_err(Failure::Wrong)?;

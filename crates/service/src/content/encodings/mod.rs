@@ -471,13 +471,13 @@ mod tests {
     use std::time::{Duration, Instant};
 
     /// A site with a page that gets smaller and a picture that does not, and its encodings.
-    struct Kitchen {
+    struct TestSite {
         place: tempfile::TempDir,
         config: Config,
         disk: Arc<Disk>,
     }
 
-    impl Kitchen {
+    impl TestSite {
         fn new() -> Self {
             let place = tempfile::tempdir().unwrap();
             std::fs::create_dir(place.path().join("site")).unwrap();
@@ -487,7 +487,7 @@ mod tests {
                         folder = \"site\"\n[site.compress]\ncodecs = [\"br\", \"gzip\"]\n";
             let config = understand(text, place.path()).unwrap();
             let disk = Arc::new(Disk::open(&config, Clock::new()).unwrap());
-            Kitchen { place, config, disk }
+            TestSite { place, config, disk }
         }
 
         fn encodings(&self) -> Arc<Encodings> {
@@ -531,7 +531,7 @@ mod tests {
 
     #[test]
     fn encodings_are_quick_first_thorough_from_then_on_and_there_after_a_restart() {
-        let kitchen = Kitchen::new();
+        let kitchen = TestSite::new();
         let (question, kept, facts) = kitchen.asked("/page.html");
         let encodings = kitchen.encodings();
         assert_eq!(encodings.known(&question, &kept, facts)[Codec::Brotli as usize], Encoded::Unknown);
@@ -564,7 +564,7 @@ mod tests {
 
     #[test]
     fn what_does_not_get_smaller_is_known_as_that() {
-        let kitchen = Kitchen::new();
+        let kitchen = TestSite::new();
         let (question, kept, facts) = kitchen.asked("/noise.txt");
         let encodings = kitchen.encodings();
         let known = encodings.known(&question, &kept, facts);
@@ -576,7 +576,7 @@ mod tests {
 
     #[test]
     fn a_file_that_has_changed_has_encodings_of_its_own() {
-        let kitchen = Kitchen::new();
+        let kitchen = TestSite::new();
         let (question, _, before) = kitchen.asked("/page.html");
         let encodings = kitchen.encodings();
         encodings.make_quick(&question, before, Codec::Gzip, page().as_bytes()).unwrap();
