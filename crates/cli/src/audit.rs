@@ -6,9 +6,7 @@ use crate::form::Form;
 use crate::out::{QUIET, STRONG};
 use clap::Args;
 use exedra_answering::audit;
-use exedra_answering::config::SiteId;
 use exedra_common::figures::several;
-use exedra_common::text::nearest;
 use exedra_service::content::disk::Disk;
 use exedra_service::control::exposure::{Exposure, Walked, walk};
 use exedra_service::control::on_disk::OnDisk;
@@ -35,11 +33,7 @@ pub struct Options {
 /// Walks and prints. Fails when something is exposed.
 pub fn run(options: &Options) -> Result<(), Failure> {
     let config = configuration::read_to_serve(&options.config)?;
-    let names = || config.sites.iter().map(|site| site.name.value.as_str());
-    let Some(id) = names().position(|name| name == options.site).map(SiteId) else {
-        let near = nearest(&options.site, names()).map(|near| format!(": did you mean `{near}`?"));
-        return Err(Failure(format!("there is no site `{}`{}", options.site, near.unwrap_or_default())));
-    };
+    let id = config.site_named(&options.site)?;
     let kinds = || audit::KINDS.iter().map(|kind| kind.name).chain([audit::LISTING.name]);
     if let Some(unknown) = options.without.iter().find(|name| !kinds().any(|kind| kind == name.as_str())) {
         let all: Vec<&str> = kinds().collect();

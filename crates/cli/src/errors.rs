@@ -47,6 +47,9 @@ pub struct Options {
 /// Reads and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
     let config = configuration::read(&options.config)?;
+    if let Some(site) = &options.site {
+        config.site_named(site)?;
+    }
     let folder = &config.service.logs.value;
     let files = generations(folder, ERRORS).map_err(|error| {
         Failure(format!("{} cannot be read: {error}; has the service been started?", folder.display()))
@@ -63,7 +66,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         print(&mut out, group, &config.service.time_zone)?;
     }
     match (shown.is_empty(), same.len()) {
-        (true, _) => writeln!(out, "no errors are on record in {}", folder.display())?,
+        (true, _) => {
+            let filtered = options.site.is_some() || options.status.is_some();
+            let which = if filtered { "no such errors" } else { "no errors" };
+            writeln!(out, "{which} are on record in {}", folder.display())?;
+        }
         (false, 0) => {}
         (false, more) => writeln!(
             out,

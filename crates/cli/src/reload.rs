@@ -55,7 +55,7 @@ fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
     match form {
         Form::Json => crate::out::json(changed)?,
         Form::Text if changed.in_force => {
-            crate::out::text!("{}", changed.drawn);
+            crate::out::text!("{}", crate::out::ours(&changed.drawn));
             let revision = changed.revision.unwrap_or_default();
             match changed.is_new {
                 true => crate::out::line!("{WELL}Revision {revision} is in force.{WELL:#}"),
@@ -74,7 +74,7 @@ fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
         false if form == Form::Json => Err(Failure(String::new())),
         false => Err(Failure(format!(
             "{}\nReload refused; the old configuration stays in force.",
-            changed.drawn.trim_end()
+            crate::out::ours(changed.drawn.trim_end())
         ))),
     }
 }

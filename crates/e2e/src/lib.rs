@@ -234,6 +234,14 @@ impl Program {
         request.send().expect("an answer")
     }
 
+    /// Runs a command of a client of this service, by the configuration that it runs by.
+    pub fn command(&self, place: &Place, arguments: &[&str]) -> Output {
+        let config = text(&place.config());
+        let mut all = arguments.to_vec();
+        all.extend(["--config", &config, "--console", &self.console]);
+        exedra(&all)
+    }
+
     /// The number of the process.
     pub fn process(&self) -> u32 {
         self.child.id()

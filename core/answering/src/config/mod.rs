@@ -40,7 +40,7 @@ use crate::encode::Codec;
 use crate::facts::Scheme;
 use crate::rules::RuleSet;
 use crate::rules::effects::CompressChange;
-use exedra_common::text::Wildcard;
+use exedra_common::text::{Wildcard, nearest};
 use exedra_reading::logs::Layout;
 use ipnet::IpNet;
 use jiff::tz::TimeZone;
@@ -50,6 +50,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use thiserror::Error;
 
 /// A value and where it is written: octets of the configuration's text. Defaults stand at `0..0`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -102,7 +103,26 @@ pub struct AsksFor {
     pub time: bool,
 }
 
+/// There is no site of that name.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("there is no site `{name}`{}", nearest.as_ref().map(|near| format!(": did you mean `{near}`?")).unwrap_or_default())]
+pub struct NoSite {
+    /// What was written.
+    pub name: String,
+    /// The nearest name there is.
+    pub nearest: Option<String>,
+}
+
 impl Config {
+    /// The site of a name; the error says which was perhaps meant.
+    pub fn site_named(&self, name: &str) -> Result<SiteId, NoSite> {
+        let names = || self.sites.iter().map(|site| site.name.value.as_str());
+        names().position(|known| known == name).map(SiteId).ok_or_else(|| NoSite {
+            name: name.to_owned(),
+            nearest: nearest(name, names()).map(str::to_owned),
+        })
+    }
+
     /// A site by its number.
     pub fn site(&self, id: SiteId) -> &Site {
         &self.sites[id.0]

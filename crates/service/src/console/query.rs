@@ -157,14 +157,10 @@ pub fn asked(query: SurveyQuery, config: &Config, now: i64) -> Result<Asked, Fai
 
 /// The names of sites, if there are such sites.
 pub fn sites(asked: Vec<String>, config: &Config) -> Result<Vec<String>, Failure> {
-    let names = || config.sites.iter().map(|site| site.name.value.as_str()).chain([NO_SITE]);
-    match asked.iter().find(|asked| !names().any(|name| name == asked.as_str())) {
-        None => Ok(asked),
-        Some(unknown) => {
-            let near = nearest(unknown, names()).map(|near| format!(": did you mean `{near}`?"));
-            Err(Failure::Wrong(format!("there is no site `{unknown}`{}", near.unwrap_or_default())))
-        }
+    for site in asked.iter().filter(|site| *site != NO_SITE) {
+        config.site_named(site).map_err(|error| Failure::Wrong(error.to_string()))?;
     }
+    Ok(asked)
 }
 
 /// A flag is set by its name alone, or by `true`.

@@ -327,3 +327,129 @@ impl Followed {
         Ok(if read == BLOCK { Progress::More } else { Progress::End })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use exedra_answering::config::{Keeping, Rotate};
+    use flate2::Compression;
+    use flate2::write::GzEncoder;
+    use jiff::tz::TimeZone;
+    use std::io::Write;
+    use std::path::PathBuf;
+    use std::sync::mpsc::{channel, sync_channel};
+    use tempfile::TempDir;
+
+    /// The logs of one site and the records of them.
+    struct Logs {
+        place: TempDir,
+    }
+
+    fn line(number: usize) -> String {
+        format!(
+            "192.0.2.{} - - [14/Nov/2026:05:{:02}:{:02} +0000] \"GET /{number} HTTP/1.1\" 200 {number} \"-\" \"Boat/1\"\n",
+            number % 250,
+            number / 60 % 60,
+            number % 60
+        )
+    }
+
+    fn lines(numbers: std::ops::Range<usize>) -> String {
+        numbers.map(line).collect()
+    }
+
+    impl Logs {
+        fn new() -> Self {
+            let place = tempfile::tempdir().unwrap();
+            std::fs::create_dir(place.path().join("logs")).unwrap();
+            std::fs::create_dir(place.path().join("state")).unwrap();
+            Logs { place }
+        }
+
+        fn generation(&self, number: u64) -> PathBuf {
+            self.place.path().join(format!("logs/harbour.{number:06}.log"))
+        }
+
+        fn write(&self, number: u64, text: &str) {
+            std::fs::write(self.generation(number), text).unwrap();
+        }
+
+        fn pack(&self, number: u64) {
+            let plain = std::fs::read(self.generation(number)).unwrap();
+            let packed = std::fs::File::create(self.generation(number).with_extension("log.gz")).unwrap();
+            let mut packed = GzEncoder::new(packed, Compression::default());
+            packed.write_all(&plain).unwrap();
+            packed.finish().unwrap();
+            std::fs::remove_file(self.generation(number)).unwrap();
+        }
+
+        /// A service that starts, reads whatever there is, and stops in order. Gives how many requests are recorded then, and how
+        /// many of them are different.
+        fn read(&self) -> (u64, usize) {
+            let records = Arc::new(Records::open(&self.place.path().join("state")));
+            let keeping = Keeping { rotate: Rotate::Never, keep: None };
+            let journal =
+                Journal::open(&self.place.path().join("logs"), "harbour", keeping, TimeZone::UTC).unwrap();
+            let (followed, more) = channel();
+            followed.send((Arc::clone(&journal), Layout::understand("combined").unwrap())).unwrap();
+            let (_written, news) = sync_channel(1);
+            let stop = Arc::new(AtomicBool::new(true));
+            Ingest::new(Arc::clone(&records), more, stop).run(&news);
+            assert!(!records.has_uncommitted());
+            (records.requests_of("harbour"), different(&records))
+        }
+
+        fn unread(&self, number: u64) -> u64 {
+            let records = Records::open(&self.place.path().join("state"));
+            records.checkpoint(&format!("harbour.{number:06}.log")).unread
+        }
+    }
+
+    fn different(records: &Records) -> usize {
+        let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+        let everything = Projection::everything();
+        let fill =
+            |_: &str, part: exedra_store::records::snapshot::Part<'_>| part.append_to(&mut batch, &mut texts);
+        records.snapshot().read(records, everything, fill).unwrap();
+        texts.of(exedra_common::TextColumn::Path).len()
+    }
+
+    #[test]
+    fn every_line_of_every_generation_is_read_once_whatever_its_form() {
+        let logs = Logs::new();
+        logs.write(1, &lines(0..300));
+        logs.write(2, &lines(300..500));
+        logs.pack(1);
+        assert_eq!(logs.read(), (500, 500));
+        assert_eq!(logs.read(), (500, 500), "the next start finds nothing new");
+        logs.pack(2);
+        assert_eq!(logs.read(), (500, 500), "compressed meanwhile, it is still the same log");
+        logs.write(7, &lines(500..501));
+        assert_eq!(logs.read(), (501, 501), "numbers may have gaps");
+        std::fs::remove_file(logs.generation(1).with_extension("log.gz")).unwrap();
+        assert_eq!(logs.read(), (501, 501), "what was read stays when its log goes");
+    }
+
+    #[test]
+    fn a_line_without_its_end_waits_for_it_and_lines_that_are_none_are_counted() {
+        let logs = Logs::new();
+        let whole = lines(0..10);
+        let (begun, rest) = whole.split_at(whole.len() - 20);
+        logs.write(1, begun);
+        assert_eq!(logs.read().0, 9);
+        logs.write(1, &format!("{begun}{rest}what is no line\n{}", line(10)));
+        assert_eq!(logs.read(), (11, 11));
+        assert_eq!(logs.unread(1), 1);
+    }
+
+    #[test]
+    fn another_log_of_the_same_name_is_read_from_its_beginning() {
+        let logs = Logs::new();
+        logs.write(1, &lines(0..50));
+        assert_eq!(logs.read(), (50, 50));
+        logs.write(1, &lines(1000..1080));
+        assert_eq!(logs.read(), (130, 130), "it begins otherwise, so none of it has been read");
+        logs.write(1, &lines(1000..1100));
+        assert_eq!(logs.read(), (150, 150), "this one has only grown");
+    }
+}
