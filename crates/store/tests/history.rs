@@ -77,7 +77,7 @@ fn append(records: &Records, model: &mut Model, site: usize, count: usize, hour:
         let number = model.next;
         // Not in order: lines are written when answers end.
         let time = hour * 3_600_000 + (number as i64 * 7919) % 3_600_000;
-        let (path, status) = (format!("/{}", number % 37), if number % 5 == 0 { 404 } else { 200 });
+        let (path, status) = (format!("/{}", number % 37), if number.is_multiple_of(5) { 404 } else { 200 });
         batch.time.push(time);
         batch.numbers_mut(NumberColumn::Status).push(status);
         let code = texts.of_mut(TextColumn::Path).code(&path);
