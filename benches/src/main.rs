@@ -23,6 +23,10 @@ mod serve;
 use std::path::Path;
 use std::process::ExitCode;
 
+/// What allocates in the program, too.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// How often everything is measured; the middle one counts.
 const ROUNDS: usize = 5;
 

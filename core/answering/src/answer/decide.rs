@@ -3,6 +3,7 @@
 //!
 //! - [`super::steering`]: rules and what they do
 //! - [`super::sending`]: what is sent once the place is known
+//! - [`super::stage`]: what it waits for; [`super::suspended`]: going on with the reply
 //!
 //! ```
 //! use exedra_answering::config::understand;
@@ -17,14 +18,12 @@
 
 use super::added::Added;
 use super::home::{Home, home, site_for};
-use super::negotiate::{self, Codings};
+use super::negotiate;
 use super::path::{NoPath, Tidy, resolve, tidy};
-use super::represent::{FileMetadata, insert};
+use super::represent::insert;
+use super::stage::{Next, Stage};
 use super::trace::{Cause, Observer, Place, Step, Trace, Untidy};
-use super::{
-    Answer, Body, Credentials, Decision, Encodings, Entry, FolderChain, Found, Malformed, Question, Reply,
-    SitePath, Want, pages,
-};
+use super::{Answer, Body, Decision, FolderChain, Malformed, SitePath, pages};
 use crate::config::{Config, Site, SiteId};
 use crate::facts::{Dependence, Facts, RecordedFacts, Scheme};
 use http::header;
@@ -94,113 +93,6 @@ fn site_step(site: &Site, host: &str, as_default: bool) -> Step {
     Step::Site { host: host.to_owned(), site: site.name.value.clone(), as_default, place: place.into() }
 }
 
-/// A decision that waits for a reply.
-#[derive(Debug)]
-pub struct Suspended<'a, W = ()> {
-    deciding: Deciding<'a, W>,
-    asked: SitePath,
-    stage: Stage,
-}
-
-/// What comes next: everything of the site up to a rule has been seen to, or of its folders up to one of theirs.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(super) struct Next {
-    /// Whether the site's own rules are done with.
-    pub in_folders: bool,
-    /// Which of the folders that have settings.
-    pub level: usize,
-    /// Whether its guards have been passed.
-    pub inside: bool,
-    /// Which rule.
-    pub rule: usize,
-}
-
-/// What was asked about, and why.
-#[derive(Debug)]
-pub(super) enum Stage {
-    /// What the folders on the way say of themselves, and what comes after that.
-    Settings(Next),
-    /// Whether a password is right, and what comes after that.
-    Login(Next, Credentials),
-    /// The place that the path means.
-    Path,
-    /// A file that may stand for its folder: which of the list.
-    Index(SitePath, usize),
-    /// What is in a folder.
-    Listing(SitePath),
-    /// The encodings of a file that is to be sent, in one of these codings, perhaps for a status.
-    Encodings(Arc<FileMetadata>, Codings, Option<StatusCode>),
-    /// The site's own page for a status.
-    ErrorPage(StatusCode),
-}
-
-impl<'a, W: Observer> Suspended<'a, W> {
-    /// Goes on with the reply.
-    pub(super) fn resume(self, reply: Reply) -> Decision<'a, W> {
-        let Suspended { mut deciding, asked, stage } = self;
-        let found = match (reply, stage) {
-            (Reply::Settings(chain), Stage::Settings(next)) => return deciding.run_folders(chain, next),
-            (Reply::Login(found), Stage::Login(next, credentials)) => {
-                return deciding.logged_in(found, credentials, next);
-            }
-            (_, Stage::Settings(_) | Stage::Login(..)) => {
-                return deciding.failed(StatusCode::INTERNAL_SERVER_ERROR);
-            }
-            (Reply::Names(names), Stage::Listing(path)) => return deciding.list(&path, &names),
-            (Reply::Encodings(known), Stage::Encodings(file, liked, status)) => {
-                return deciding.encoded(asked, &file, Some(&liked), &known, status);
-            }
-            (Reply::Found(Found::Entry(Entry::File(facts))), stage) => {
-                let types = deciding.settings().map(|site| Arc::clone(&site.media_types)).unwrap_or_default();
-                (Found::File(Arc::new(FileMetadata::new(&asked, facts, None, b"", &types))), stage)
-            }
-            (Reply::Found(found), stage) => (found, stage),
-            (_, stage) => (Found::Entry(Entry::Failed), stage),
-        };
-        let (found, stage) = found;
-        let as_index = matches!(stage, Stage::Index(..));
-        let looked = |found| Step::Looked { at: asked.clone(), found, as_index };
-        deciding.observer.see(|| looked(found.entry()));
-        match (stage, found) {
-            (Stage::ErrorPage(status), Found::File(file)) => deciding.choose_form(asked, file, Some(status)),
-            (Stage::ErrorPage(status), _) => deciding.built_in(status),
-            (Stage::Path, Found::Entry(Entry::Folder)) if deciding.path.as_folder => {
-                deciding.look_for_index(asked, 0)
-            }
-            (Stage::Path, Found::Entry(Entry::Folder)) => {
-                let path = format!("{}/", deciding.path.written);
-                deciding.redirect_to_path(&path, Untidy::Folder)
-            }
-            (Stage::Path, Found::File(metadata)) if deciding.path.as_folder => {
-                deciding.cause = Cause::of(looked(Entry::File(metadata.facts)), Some(&asked));
-                deciding.failed(StatusCode::NOT_FOUND)
-            }
-            (Stage::Path | Stage::Index(..), Found::File(file)) => deciding.choose_form(asked, file, None),
-            (Stage::Index(folder, nth), Found::Entry(Entry::Missing | Entry::Folder)) => {
-                deciding.look_for_index(folder, nth + 1)
-            }
-            (Stage::Encodings(file, liked, status), _) => {
-                deciding.encoded(asked, &file, Some(&liked), &Encodings::default(), status)
-            }
-            (Stage::Listing(_), Found::File(_) | Found::Entry(Entry::Folder | Entry::File(_))) => {
-                deciding.failed(StatusCode::INTERNAL_SERVER_ERROR)
-            }
-            (stage, found) => {
-                let entry = found.entry();
-                deciding.cause = Cause::of(looked(entry), Some(&asked));
-                match (stage, entry) {
-                    (Stage::Settings(_) | Stage::Login(..), _) => {
-                        deciding.failed(StatusCode::INTERNAL_SERVER_ERROR)
-                    }
-                    (_, Entry::Missing) => deciding.failed(StatusCode::NOT_FOUND),
-                    (_, Entry::Forbidden) => deciding.failed(StatusCode::FORBIDDEN),
-                    _ => deciding.failed(StatusCode::INTERNAL_SERVER_ERROR),
-                }
-            }
-        }
-    }
-}
-
 /// A decision under way.
 #[derive(Debug)]
 pub(super) struct Deciding<'a, W> {
@@ -234,8 +126,9 @@ impl<'a, W: Observer> Deciding<'a, W> {
         self.cause = Cause::of(step, at);
     }
 
-    pub(super) fn new(config: &'a Config, facts: Facts<'a>, observer: W) -> Self {
-        Deciding {
+    /// On the heap: it is handed from step to step, and is large.
+    pub(super) fn new(config: &'a Config, facts: Facts<'a>, observer: W) -> Box<Self> {
+        Box::new(Deciding {
             config,
             head_only: facts.method.value() == Some("HEAD"),
             facts: RecordedFacts::new(facts),
@@ -249,7 +142,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
             why: None,
             cause: None,
             observer,
-        }
+        })
     }
 
     pub(super) fn settings(&self) -> Option<&'a Site> {
@@ -261,25 +154,8 @@ impl<'a, W: Observer> Deciding<'a, W> {
         self.added.get_or_insert_default()
     }
 
-    pub(super) fn ask(self, site: SiteId, path: SitePath, stage: Stage) -> Decision<'a, W> {
-        let want = match stage {
-            Stage::Settings(_) => Want::Settings,
-            Stage::Listing(_) => Want::Names,
-            Stage::Encodings(..) => Want::Encodings,
-            Stage::Path | Stage::Index(..) | Stage::ErrorPage(_) | Stage::Login(..) => Want::Entry,
-        };
-        let question = Question { site, path: path.clone(), want };
-        Decision::Ask(question, Suspended { deciding: self, asked: path, stage })
-    }
-
-    /// Asks whether a password is right.
-    pub(super) fn ask_login(self, credentials: Credentials, next: Next) -> Decision<'a, W> {
-        let stage = Stage::Login(next, credentials.clone());
-        Decision::Login(credentials, Suspended { deciding: self, asked: SitePath::root(), stage })
-    }
-
     /// No rule has answered: the request goes where it belongs, or to its place in the folder.
-    pub(super) fn after_rules(mut self) -> Decision<'a, W> {
+    pub(super) fn after_rules(mut self: Box<Self>) -> Decision<'a, W> {
         let Some((id, site)) = self.site.map(|id| (id, self.config.site(id))) else {
             return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
         };
@@ -309,7 +185,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// Finds the place that the path means, and asks its folders what they say of themselves.
-    pub(super) fn look_up(mut self, id: SiteId, site: &'a Site, next: Next) -> Decision<'a, W> {
+    pub(super) fn look_up(mut self: Box<Self>, id: SiteId, site: &'a Site, next: Next) -> Decision<'a, W> {
         if site.folder.is_none() {
             self.see_cause(Step::NoFolder, None);
             return self.failed(StatusCode::NOT_FOUND);
@@ -338,7 +214,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// Everything that steers has been asked: what stands at the place?
-    pub(super) fn look_at_place(mut self) -> Decision<'a, W> {
+    pub(super) fn look_at_place(mut self: Box<Self>) -> Decision<'a, W> {
         let (Some(id), Some(place)) = (self.site, self.place.take()) else {
             return self.failed(StatusCode::NOT_FOUND);
         };
@@ -352,13 +228,13 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// What may be asked, also by other people's pages (Fetch standard, "CORS-preflight request").
-    fn options(self) -> Decision<'a, W> {
+    fn options(self: Box<Self>) -> Decision<'a, W> {
         let mut headers = HeaderMap::new();
         headers.insert(header::ALLOW, ALLOWED);
         self.done(StatusCode::NO_CONTENT, headers, Body::None)
     }
 
-    fn look_for_index(mut self, folder: SitePath, nth: usize) -> Decision<'a, W> {
+    pub(super) fn look_for_index(mut self: Box<Self>, folder: SitePath, nth: usize) -> Decision<'a, W> {
         let (Some(id), Some(site)) = (self.site, self.settings()) else {
             return self.built_in(StatusCode::INTERNAL_SERVER_ERROR);
         };
@@ -415,7 +291,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         Some(here.origin())
     }
 
-    fn redirect_to_path(mut self, path: &str, why: Untidy) -> Decision<'a, W> {
+    pub(super) fn redirect_to_path(mut self: Box<Self>, path: &str, why: Untidy) -> Decision<'a, W> {
         self.observer.see(|| Step::Tidied { path: path.to_owned(), why });
         let target = format!("{path}{}", self.query());
         self.redirect(&target, StatusCode::PERMANENT_REDIRECT)
@@ -426,7 +302,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// Sends the client elsewhere: to a whole address, also where it is another path of the same host.
-    pub(super) fn redirect(self, target: &str, status: StatusCode) -> Decision<'a, W> {
+    pub(super) fn redirect(self: Box<Self>, target: &str, status: StatusCode) -> Decision<'a, W> {
         let mut headers = HeaderMap::new();
         let origin = match target.starts_with('/') {
             true => self.origin(),
@@ -438,7 +314,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
 
     /// The own page for a status where there is one; programs that prefer JSON get a problem. Nothing that guards a
     /// place keeps the page from being shown.
-    pub(super) fn failed(mut self, status: StatusCode) -> Decision<'a, W> {
+    pub(super) fn failed(mut self: Box<Self>, status: StatusCode) -> Decision<'a, W> {
         let has_folder = self.settings().is_some_and(|site| site.folder.is_some());
         let page = match self.prefers_json() || !has_folder {
             true => None,
@@ -454,7 +330,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// Too much at once, of something: 429, and when the client may come again.
-    pub(super) fn come_again(mut self, why: &str, seconds: u64) -> Decision<'a, W> {
+    pub(super) fn come_again(mut self: Box<Self>, why: &str, seconds: u64) -> Decision<'a, W> {
         self.added().retry_after = Some(seconds);
         let time = match seconds {
             0 | 1 => "a second".to_owned(),
@@ -480,7 +356,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         Some((page.value.clone(), resolve(&page.value).ok()?.place, Place::from(&page.span)))
     }
 
-    pub(super) fn built_in(mut self, status: StatusCode) -> Decision<'a, W> {
+    pub(super) fn built_in(mut self: Box<Self>, status: StatusCode) -> Decision<'a, W> {
         let as_json = self.prefers_json();
         self.observer.see(|| Step::BuiltIn { status, as_json });
         let mut headers = HeaderMap::new();
@@ -492,7 +368,12 @@ impl<'a, W: Observer> Deciding<'a, W> {
         self.done(status, headers, Body::Page(body))
     }
 
-    pub(super) fn done(self, status: StatusCode, mut headers: HeaderMap, body: Body) -> Decision<'a, W> {
+    pub(super) fn done(
+        self: Box<Self>,
+        status: StatusCode,
+        mut headers: HeaderMap,
+        body: Body,
+    ) -> Decision<'a, W> {
         if status == StatusCode::METHOD_NOT_ALLOWED {
             headers.insert(header::ALLOW, ALLOWED);
         }
@@ -526,7 +407,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::answer::Tree;
+    use crate::answer::{Entry, Tree};
     use crate::facts::{Fields, Known};
     use rstest::rstest;
     use std::path::Path;

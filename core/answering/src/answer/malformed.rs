@@ -138,7 +138,7 @@ pub fn malformed<'a, W: Observer>(
 
 impl<'a, W: Observer> Deciding<'a, W> {
     /// The same as [`Deciding::failed`], and the built-in page says why.
-    pub(super) fn failed_because(mut self, status: StatusCode, why: String) -> Decision<'a, W> {
+    pub(super) fn failed_because(mut self: Box<Self>, status: StatusCode, why: String) -> Decision<'a, W> {
         self.why = Some(why.into());
         self.failed(status)
     }

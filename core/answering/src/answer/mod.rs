@@ -4,7 +4,7 @@
 //! [`Folder`]: the caches of the service, a disk, or a tree in memory.
 //!
 //! - [`folder`]: what is asked of a folder, and a folder in memory
-//! - [`decide`]: the order in which things are decided
+//! - [`decide`]: the order in which things are decided; [`stage`]: what it waits for; [`suspended`]: how it goes on
 //! - [`home`]: which site a host leads to, and where a request belongs
 //! - [`absolute`]: whole addresses, and which site they lead into
 //! - [`steering`]: rules, and what folders say of themselves; [`added`]: what they add up to
@@ -48,16 +48,19 @@ pub mod path;
 pub mod ranges;
 pub mod represent;
 mod sending;
+mod stage;
 pub mod steering;
+mod suspended;
 pub mod trace;
 pub mod types;
 pub mod verdicts;
 
-pub use decide::{Suspended, answer, answer_traced, too_many};
+pub use decide::{answer, answer_traced, too_many};
 pub use folder::{Folder, Found, LettingIn, Tree};
 pub use malformed::{Malformed, malformed};
 pub use path::SitePath;
 pub use represent::FileMetadata;
+pub use suspended::Suspended;
 pub use trace::{Cause, Observer, Step, Trace};
 
 use crate::config::{FolderSettings, SiteId};

@@ -1,10 +1,11 @@
 //! What is sent once the place is known: a file in the form that suits, parts of it, or what is in a folder.
 
 use super::conditions::{self, Outcome};
-use super::decide::{Deciding, Stage};
+use super::decide::Deciding;
 use super::listing::{self, Listed};
 use super::ranges::{self, Ranges};
 use super::represent::{self, FileMetadata, Representation, insert};
+use super::stage::Stage;
 use super::trace::{Cause, Observer, Step, Verdict};
 use super::verdicts::verdicts;
 use super::{Body, Decision, Encodings, FileFacts, Form, Piece, SitePath};
@@ -27,7 +28,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// What is in a folder: a page, or JSON. It is made anew each time, so its entity tag is what it says.
-    pub(super) fn list(mut self, folder: &SitePath, names: &[Listed]) -> Decision<'a, W> {
+    pub(super) fn list(mut self: Box<Self>, folder: &SitePath, names: &[Listed]) -> Decision<'a, W> {
         let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
         let wanted = listing::Wanted::understand(self.facts.query().value().unwrap_or_default());
         let may_be_seen = |entry: &Listed| !self.is_refused_below(site, entry);
@@ -73,7 +74,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
 
     /// Asks about a file's encodings where that matters. With a status, the file is the page for it.
     pub(super) fn choose_form(
-        self,
+        self: Box<Self>,
         path: SitePath,
         file: Arc<FileMetadata>,
         status: Option<StatusCode>,
@@ -90,7 +91,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
 
     /// A file in the form that suits: conditions first, then parts.
     pub(super) fn encoded(
-        mut self,
+        mut self: Box<Self>,
         path: SitePath,
         file: &FileMetadata,
         liked: Option<&[Codec]>,
@@ -182,7 +183,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// None of the parts asked for is there: 416, with the length that is (RFC 9110 §15.5.17).
-    fn outside(self, size: u64) -> Decision<'a, W> {
+    fn outside(self: Box<Self>, size: u64) -> Decision<'a, W> {
         let mut decision = self.built_in(StatusCode::RANGE_NOT_SATISFIABLE);
         if let Decision::Done(answer, _) = &mut decision {
             insert(&mut answer.headers, header::CONTENT_RANGE, &format!("bytes */{size}"));

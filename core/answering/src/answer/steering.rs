@@ -5,11 +5,12 @@
 
 use super::absolute::Absolute;
 use super::added::Added;
-use super::decide::{Deciding, Next};
+use super::decide::Deciding;
 use super::home::{home, site_of};
 use super::listing::Listed;
 use super::path::{Tidy, tidy};
 use super::represent;
+use super::stage::Next;
 use super::trace::{Cause, Observer, Place, Step, Why};
 use super::{Credentials, Decision, FolderChain, FolderLevel, Password};
 use crate::config::{Realm, Site};
@@ -44,7 +45,7 @@ enum Sent {
 
 impl<'a, W: Observer> Deciding<'a, W> {
     /// Runs the site's rules from one of them on.
-    pub(super) fn run_site_rules(mut self, mut first: usize) -> Decision<'a, W> {
+    pub(super) fn run_site_rules(mut self: Box<Self>, mut first: usize) -> Decision<'a, W> {
         let Some(site) = self.settings() else { return self.after_rules() };
         loop {
             let path = self.seen();
@@ -72,7 +73,11 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// Goes through the folders on the way that say something of themselves.
-    pub(super) fn run_folders(mut self, chain: Option<Arc<FolderChain>>, mut next: Next) -> Decision<'a, W> {
+    pub(super) fn run_folders(
+        mut self: Box<Self>,
+        chain: Option<Arc<FolderChain>>,
+        mut next: Next,
+    ) -> Decision<'a, W> {
         let (Some(id), Some(site)) = (self.site, self.settings()) else { return self.look_at_place() };
         self.chain = chain;
         let Some(chain) = self.chain.clone() else { return self.look_at_place() };
@@ -305,7 +310,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         }
     }
 
-    fn send(mut self, sent: Sent, site: &'a Site) -> Decision<'a, W> {
+    fn send(mut self: Box<Self>, sent: Sent, site: &'a Site) -> Decision<'a, W> {
         match sent {
             Sent::Refused(status) => self.failed(status),
             Sent::Elsewhere(target, _) if self.is_here(&target) => {
@@ -355,7 +360,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// Asks for name and password (RFC 7617), over HTTPS unless the realm says otherwise.
-    fn login(mut self, realm: usize, next: Next) -> Decision<'a, W> {
+    fn login(mut self: Box<Self>, realm: usize, next: Next) -> Decision<'a, W> {
         self.facts.record_password();
         let (Some(settings), Some(site)) = (self.config.realms.get(realm), self.settings()) else {
             return self.failed(StatusCode::INTERNAL_SERVER_ERROR);
@@ -381,7 +386,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// The same address by HTTPS, for now; where there is none, nobody gets in.
-    fn send_to_https(self) -> Decision<'a, W> {
+    fn send_to_https(self: Box<Self>) -> Decision<'a, W> {
         let (Some(port), Some(host)) = (self.config.public_port(Scheme::Https), self.facts.host().value())
         else {
             return self.failed(StatusCode::FORBIDDEN);
@@ -392,7 +397,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         self.redirect(&target, StatusCode::TEMPORARY_REDIRECT)
     }
 
-    fn challenge(mut self, realm: usize, why: &str) -> Decision<'a, W> {
+    fn challenge(mut self: Box<Self>, realm: usize, why: &str) -> Decision<'a, W> {
         self.added().challenge = Some(realm);
         let title = self.config.realms.get(realm).map_or("", |realm| &realm.title);
         let why = format!("{why} for “{title}”. Reload the page to be asked again.");
@@ -401,7 +406,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
 
     /// Goes on with whether the password was right.
     pub(super) fn logged_in(
-        mut self,
+        mut self: Box<Self>,
         found: Password,
         credentials: Credentials,
         next: Next,
