@@ -102,7 +102,10 @@ impl<'a, W: Observer> Deciding<'a, W> {
         let compress = &*self.compress(site);
         let facts = &self.facts;
         let is_get = facts.method().value() == Some("GET");
-        let range = facts.field(&header::RANGE).value().filter(|_| is_get && status.is_none());
+        let range = facts.field(&header::RANGE).value().filter(|range| {
+            // One that is not to be heeded is as good as none.
+            is_get && status.is_none() && ranges::understand(range, file.facts.size) != Ranges::Ignored
+        });
         let mut found = represent::represent(file, liked, known);
         if range.is_some() && matches!(found.form, Form::Quick(_)) {
             // What is encoded in passing has no parts; the file as it is has.
