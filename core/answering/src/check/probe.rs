@@ -10,6 +10,7 @@
 //! assert_eq!(ways.iter().map(|probe| probe.address()).collect::<Vec<_>>(), ["http://a.example/"]);
 //! ```
 
+use super::sample::texts;
 use crate::config::{Config, Site, SiteId};
 use crate::facts::{AgentPart, FactName, Facts, Fields, Known, LocalTime, RecordedFacts, Scheme};
 use crate::rules::when::{Asks, Condition, Entry, Test};
@@ -117,8 +118,9 @@ impl Probe {
         for condition in &rule.when {
             let others: Vec<Probe> = match condition.fact {
                 FactName::Hour | FactName::Weekday | FactName::Date => {
-                    let days =
-                        (0..8).map(|later| self.time.date.saturating_add(jiff::Span::new().days(later)));
+                    // The days of a week, and some that no season reaches.
+                    let days = (0..8).chain([100, 200, 400, 4000]);
+                    let days = days.map(|later| self.time.date.saturating_add(jiff::Span::new().days(later)));
                     let times = days.flat_map(|date| [3, 9, 12, 16, 22].map(|hour| LocalTime { date, hour }));
                     times.map(|time| Probe { time, ..self.clone() }).collect()
                 }
@@ -184,13 +186,14 @@ impl Probe {
                 self.set_field(&header::AUTHORIZATION, Some(&format!("Basic {pair}")));
             }
             FactName::Parameter(name) => {
-                let value: String = form_urlencoded::byte_serialize(text.as_bytes()).collect();
-                let name: String = form_urlencoded::byte_serialize(name.as_bytes()).collect();
-                let pair = format!("{name}={value}");
-                self.query = Some(match self.query.take().filter(|query| !query.is_empty()) {
-                    Some(query) => format!("{query}&{pair}"),
-                    None => pair,
-                });
+                let query = self.query.take().unwrap_or_default();
+                let others = form_urlencoded::parse(query.as_bytes()).filter(|(known, _)| *known != **name);
+                let mut pairs = form_urlencoded::Serializer::new(String::new());
+                pairs.extend_pairs(others);
+                if let Some(value) = value {
+                    pairs.append_pair(name, value);
+                }
+                self.query = Some(pairs.finish()).filter(|query| !query.is_empty());
             }
             FactName::Tls => {
                 self.tls = ["1.2", "1.3"].into_iter().find(|version| *version == text);
@@ -281,7 +284,8 @@ fn values(condition: &Condition) -> Vec<Option<String>> {
                 values.push(Some(network.network().to_string()));
             }
             Test::Numbers(from, _) => values.push(Some(from.to_string())),
-            Test::Regex(_) | Test::Weekday(_) | Test::Dates(..) => {}
+            Test::Regex(regex) => values.extend(texts(regex.as_str()).into_iter().map(Some)),
+            Test::Weekday(_) | Test::Dates(..) => {}
         }
     }
     values.push(None);
@@ -299,13 +303,14 @@ fn values_against(condition: &Condition) -> Vec<Option<String>> {
                 Test::Text(pattern) => values.push(Some(pattern.filled("x"))),
                 Test::Network(network) => values.push(Some(network.network().to_string())),
                 Test::Numbers(from, _) => values.push(Some(from.to_string())),
-                Test::Regex(_) | Test::Weekday(_) | Test::Dates(..) => {}
+                Test::Regex(regex) => values.extend(texts(regex.as_str()).into_iter().map(Some)),
+                Test::Weekday(_) | Test::Dates(..) => {}
             }
         }
     }
     values.push(None);
     values.extend(CLIENTS.map(|client| Some(client.to_owned())));
-    let others = ["zz", "GET", "HEAD", "http", "https", "1.2", "1.3", "HTTP/1.0", "HTTP/2.0"];
+    let others = ["zz", "1", "GET", "HEAD", "http", "https", "1.2", "1.3", "HTTP/1.0", "HTTP/2.0"];
     values.extend(others.map(|text| Some(text.to_owned())));
     values
 }

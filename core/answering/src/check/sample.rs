@@ -70,11 +70,14 @@ impl Pool {
             }
         }
         segments.remove("");
+        segments.remove(OTHER);
         rests.remove("");
         let first = [OTHER.to_owned()];
         let segments: Vec<String> = first.into_iter().chain(segments).collect();
         let rests = [OTHER.to_owned(), String::new(), "x/y".to_owned()].into_iter().chain(rests);
-        let rests: Vec<String> = rests.chain(segments.iter().skip(1).cloned()).collect();
+        let mut known = BTreeSet::new();
+        let rests = rests.chain(segments.iter().skip(1).cloned()).filter(|rest| known.insert(rest.clone()));
+        let rests = rests.collect();
         Pool { segments, rests }
     }
 }
@@ -139,8 +142,15 @@ fn of_regex(text: &str, pool: &Pool, most: usize) -> Vec<String> {
         let others = pool.rests.iter().map(|rest| format!("/{rest}"));
         made.extend(others.filter(|path| pattern.capture(&crate::rules::Seen::new(path.as_str())).is_some()));
     }
+    let mut known = BTreeSet::new();
+    made.retain(|path| known.insert(path.clone()));
     made.truncate(most);
     made
+}
+
+/// Some texts that a regular expression fits.
+pub fn texts(regex: &str) -> Vec<String> {
+    regex_syntax::parse(regex).map(|parsed| strings(&parsed, MOST_OF_REGEX)).unwrap_or_default()
 }
 
 /// Some texts that a regular expression fits, at most so many.
