@@ -532,3 +532,116 @@ fn basic(field: &str) -> Option<(String, String)> {
     let (user, password) = text.split_once(':')?;
     Some((user.to_owned(), password.to_owned()))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::answer::Tree;
+    use crate::answer::listing::Kind;
+    use crate::config::understand;
+    use crate::facts::{Facts, Fields, Known};
+    use http::HeaderMap;
+    use rstest::rstest;
+    use std::path::Path;
+
+    #[rstest]
+    #[case::of_the_site("/a/b", 0, "/x", "/x")]
+    #[case::of_a_folder("/a/b/c", 1, "/x", "/a/x")]
+    #[case::deeper("/a/b/c", 2, "/x", "/a/b/x")]
+    #[case::as_it_was_written("/s%c3%a6l/b", 1, "/x", "/s%c3%a6l/x")]
+    fn paths_of_a_folders_rules_begin_at_the_folder(
+        #[case] whole: &str,
+        #[case] depth: usize,
+        #[case] path: &str,
+        #[case] expected: &str,
+    ) {
+        let seen = Seen::new(whole);
+        let folder = (depth > 0).then_some((depth, &seen));
+        assert_eq!(below(path.to_owned(), folder), expected);
+    }
+
+    #[rstest]
+    #[case("/a/b", "/a/x", true)]
+    #[case("/a/b", "/a/", true)]
+    #[case("/a/b", "/b/x", false)]
+    #[case("/a/b", "/a", false)]
+    #[case::another_way_to_write_it("/s%c3%a6l/b", "/s%C3%A6l/x", true)]
+    #[case::a_name_that_begins_so("/a/b", "/ab/x", false)]
+    fn no_rule_of_a_folder_leads_out_of_it(#[case] whole: &str, #[case] path: &str, #[case] stays: bool) {
+        let seen = Seen::new(whole);
+        assert_eq!(stays_below(&tidy(path).unwrap(), Some((1, &seen))), stays);
+        assert!(stays_below(&tidy(path).unwrap(), None), "the site's own may lead anywhere in it");
+    }
+
+    #[rstest]
+    #[case("Basic YW5uYTp0aWRl", Some(("anna", "tide")))]
+    #[case::scheme_in_any_case("bAsIc YW5uYTp0aWRl", Some(("anna", "tide")))]
+    #[case::a_colon_in_the_password("Basic YW5uYTphOmI=", Some(("anna", "a:b")))]
+    #[case::beyond_ascii("Basic c8OmbDptw6Vu", Some(("sæl", "mån")))]
+    #[case::nobody("Basic Og==", Some(("", "")))]
+    #[case::another_scheme("Bearer YW5uYTp0aWRl", None)]
+    #[case::no_colon("Basic YW5uYQ==", None)]
+    #[case::no_base64("Basic anna:tide", None)]
+    #[case::no_text("Basic /zr/", None)]
+    #[case::nothing("Basic", None)]
+    fn names_and_passwords_of_a_field(#[case] field: &str, #[case] expected: Option<(&str, &str)>) {
+        let expected = expected.map(|(user, password)| (user.to_owned(), password.to_owned()));
+        assert_eq!(basic(field), expected);
+    }
+
+    const SITE: &str = "[[listener]]\naddress = \"127.0.0.1:7380\"\n[[listener]]\naddress = \"127.0.0.1:7343\"\nhttps = true\n\
+                        public_port = 443\n[[site]]\nname = \"harbour\"\nhosts = [\"harbour.example\", \"www.harbour.example\"]\n\
+                        main_host = \"harbour.example\"\nhttps = \"required\"\nfolder = \"h\"\n";
+
+    /// Where a redirect by a rule leads, asked by HTTPS on the main host.
+    fn sent_to(target: &str) -> Option<String> {
+        let text = format!("{SITE}[[site.rules]]\npath = \"/old\"\nredirect = \"{target}\"\n");
+        let config = understand(&text, Path::new("")).unwrap();
+        let headers = HeaderMap::new();
+        let facts = Facts {
+            scheme: Known::Is(Scheme::Https),
+            host: Known::Is("harbour.example"),
+            port: Known::Absent,
+            method: Known::Is("GET"),
+            path: Known::Is("/old"),
+            query: Known::Is("day=14"),
+            fields: Fields::All(&headers),
+            ..Facts::UNKNOWN
+        };
+        let Ok((answer, ())) = crate::answer::answer(&config, facts).by(&Tree::default());
+        answer.headers.get(header::LOCATION).map(|value| value.to_str().unwrap().to_owned())
+    }
+
+    #[rstest]
+    #[case::a_path("/new", "/new?day=14")]
+    #[case::with_a_query_of_its_own("/new?x=1", "/new?x=1")]
+    #[case::before_its_fragment("/new#noon", "/new?day=14#noon")]
+    #[case::another_host_of_the_site("http://www.harbour.example/new", "https://harbour.example/new?day=14")]
+    #[case::elsewhere("http://elsewhere.example/new", "http://elsewhere.example/new?day=14")]
+    fn redirects_lead_where_nobody_is_sent_on(#[case] target: &str, #[case] expected: &str) {
+        let sent = sent_to(target).unwrap();
+        assert!(sent == expected || sent == format!("https://harbour.example{expected}"), "{sent}");
+    }
+
+    #[test]
+    fn what_is_refused_is_not_listed() {
+        let rules = "listing = true\n[[site.rules]]\npath = \"/secret/{*}\"\nrefuse = 403\n\
+                     [[site.rules]]\npath = \"/gone.txt\"\ngone = true\n[[site.rules]]\npath = \"/moved.txt\"\nredirect = \"/new\"\n";
+        let text = SITE.replace("https = \"required\"\n", "") + rules;
+        let config = understand(&text, Path::new("")).unwrap();
+        let facts = Facts { host: Known::Is("harbour.example"), ..Facts::UNKNOWN };
+        let mut deciding = Deciding::new(&config, facts, ());
+        deciding.path = tidy("/").unwrap();
+        let listed = |name: &str, kind| Listed { name: name.to_owned(), kind, bytes: 1, changed: 0 };
+        for (name, kind, is_refused) in [
+            ("secret", Kind::Folder, true),
+            ("secret", Kind::File, false),
+            ("gone.txt", Kind::File, true),
+            ("moved.txt", Kind::File, false),
+            ("plain.txt", Kind::File, false),
+        ] {
+            let found = deciding.is_refused_below(&config.sites[0], &listed(name, kind));
+            assert_eq!(found, is_refused, "{name} {kind:?}");
+        }
+    }
+}

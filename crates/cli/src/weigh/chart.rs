@@ -182,3 +182,93 @@ fn rendered(svg: &str) -> Result<Vec<u8>, Failure> {
     resvg::render(&tree, scale, &mut picture.as_mut());
     picture.encode_png().map_err(|error| Failure(error.to_string()))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use exedra_answering::encode::Codec;
+    use exedra_answering::encode::weighing::{Measured, Weighing};
+
+    /// What was weighed of a site: gzip stops paying early, Brotli later; deflate does what gzip does.
+    fn weighed(what: &str, codecs: &[Codec]) -> Weighed {
+        let mut weighing = Weighing::default();
+        weighing.file("text/css", 1_000_000);
+        weighing.sampled("text/css", 1_000_000);
+        for codec in codecs {
+            for effort in codec.efforts() {
+                let after = 300_000 / u64::from(effort.clamp(1, 6)) + 100_000;
+                let nanoseconds = 1_000_000 << effort.min(30);
+                weighing.add(
+                    "text/css",
+                    &Measured { codec: *codec, effort, before: 1_000_000, after, nanoseconds },
+                );
+            }
+        }
+        Weighed::new(what.to_owned(), &weighing, 2, 1.5)
+    }
+
+    fn svg(weighed: &Weighed) -> String {
+        let mut svg = String::new();
+        paint(weighed, &mut svg).unwrap();
+        svg
+    }
+
+    #[test]
+    fn each_codec_has_a_line_with_its_name_and_the_effort_past_which_nothing_is_won() {
+        let all = weighed("harbour", &[Codec::Gzip, Codec::Deflate, Codec::Brotli]);
+        let drawn = svg(&all);
+        for curve in &all.curves {
+            let is_named = drawn.contains(&format!("\n{} ", curve.codec));
+            assert_eq!(is_named, curve.codec != "deflate", "{}: gzip's line is deflate's too", curve.codec);
+            if let Some(knee) = curve.knee().filter(|_| is_named) {
+                let words = format!("{} {}: {:.1} %", curve.codec, knee.effort, knee.ratio * 100.0);
+                assert!(drawn.contains(&words), "{words}");
+            }
+        }
+        let alone = svg(&weighed("harbour", &[Codec::Deflate]));
+        assert!(alone.contains("\ndeflate "), "where gzip is not there, deflate has its own line");
+    }
+
+    #[test]
+    fn names_of_folders_are_text_and_nothing_else() {
+        let drawn = svg(&weighed("<script>&\"'", &[Codec::Gzip]));
+        assert!(!drawn.contains("<script>") && drawn.contains("&lt;script&gt;&amp;"));
+        assert!(resvg::usvg::Tree::from_str(&drawn, &resvg::usvg::Options::default()).is_ok());
+    }
+
+    #[test]
+    fn one_measurement_and_none_that_gets_smaller_are_drawn_all_the_same() {
+        let mut weighing = Weighing::default();
+        weighing.file("image/png", 10);
+        weighing.sampled("image/png", 10);
+        weighing.add(
+            "image/png",
+            &Measured { codec: Codec::Zstd, effort: 3, before: 10, after: 10, nanoseconds: 0 },
+        );
+        assert!(svg(&Weighed::new("one".to_owned(), &weighing, 1, 0.0)).ends_with("</svg>\n"));
+    }
+
+    #[test]
+    fn a_picture_has_letters_of_its_own_and_the_size_that_was_meant() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("chart.png");
+        draw(&weighed("harbour", &[Codec::Gzip, Codec::Brotli]), &path)
+            .unwrap_or_else(|error| panic!("{}", error.0));
+        let octets = std::fs::read(&path).unwrap();
+        let picture = resvg::tiny_skia::Pixmap::decode_png(&octets).unwrap();
+        assert_eq!((picture.width(), picture.height()), (1680, 960));
+        // Where the title stands there is ink.
+        let dark = |x: u32, y: u32| picture.pixel(x, y).is_some_and(|pixel| pixel.red() < 0x60);
+        let title = (48..600).flat_map(|x| (30..75).map(move |y| (x, y)));
+        assert!(title.filter(|(x, y)| dark(*x, *y)).count() > 500);
+    }
+
+    #[test]
+    fn only_two_kinds_of_files_are_drawn() {
+        assert!(check_name(Path::new("a.svg")).is_ok() && check_name(Path::new("b.png")).is_ok());
+        for other in ["a.jpg", "svg", "a.SVG.txt"] {
+            let said = check_name(Path::new(other)).unwrap_err().0;
+            assert!(said.contains(".svg or .png") && said.contains(other), "{said}");
+        }
+    }
+}
