@@ -336,11 +336,11 @@ fn who_signs_in_is_known_to_the_rules_that_follow_and_the_own_page_is_shown_to_w
     let anna = Ask::of(&config).field(header::AUTHORIZATION, "Basic YW5uYTp0aWRl");
     let (answer, trace) = anna.run("https://harbour.example/staff/a.txt");
     assert!(!answer.is_for_same_octets());
-    let bound = answer.bound.unwrap();
-    assert_eq!((answer.status.as_u16(), bound.user.as_deref()), (200, Some("anna")));
+    let obligations = answer.obligations.unwrap();
+    assert_eq!((answer.status.as_u16(), obligations.user.as_deref()), (200, Some("anna")));
     assert_eq!(answer.headers[header::CACHE_CONTROL], "private, max-age=3600");
     assert_eq!(answer.headers[header::STRICT_TRANSPORT_SECURITY], "max-age=31536000");
-    assert_eq!(bound.fired.as_slice(), [0]);
+    assert_eq!(obligations.fired.as_slice(), [0]);
     let words: Vec<String> = trace.steps.iter().map(|step| step.words()).collect();
     assert!(words.iter().any(|words| words == "`anna` of `staff` has signed in"), "{words:?}");
     let wrong = Ask::of(&config).field(header::AUTHORIZATION, "Basic YW5uYTp3cm9uZw==");

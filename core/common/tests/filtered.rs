@@ -85,7 +85,7 @@ const FILTERS: [(&str, Holds); 22] = [
     ("status=404,5xx", |row| row.status.is_some_and(|status| status == 404 || status / 100 == 5)),
     ("status>=500", |row| row.status.is_some_and(|status| status >= 500)),
     ("status!=200", |row| row.status != Some(200)),
-    ("!status=4xx", |row| !row.status.is_some_and(|status| status / 100 == 4)),
+    ("!status=4xx", |row| row.status.is_none_or(|status| status / 100 != 4)),
     ("bytes>1 kB", |row| row.bytes.is_some_and(|bytes| bytes > 1000)),
     ("bytes<=1 KiB", |row| row.bytes.is_some_and(|bytes| bytes <= 1024)),
     ("duration>1 s", |row| row.duration.is_some_and(|time| time > 1_000_000)),

@@ -81,7 +81,7 @@ impl Added {
             headers.insert(header::RETRY_AFTER, HeaderValue::from(seconds));
             headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
         }
-        answer.bound = Some(Box::new(Obligations {
+        answer.obligations = Some(Box::new(Obligations {
             limits,
             log: log.unwrap_or(true),
             user: self.user,

@@ -228,7 +228,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// What may be asked, also by other people's pages (Fetch standard, "CORS-preflight request").
-    fn options(self: Box<Self>) -> Decision<'a, W> {
+    fn options(&mut self) -> Decision<'a, W> {
         let mut headers = HeaderMap::new();
         headers.insert(header::ALLOW, ALLOWED);
         self.done(StatusCode::NO_CONTENT, headers, Body::None)
@@ -291,7 +291,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         Some(here.origin())
     }
 
-    pub(super) fn redirect_to_path(mut self: Box<Self>, path: &str, why: Untidy) -> Decision<'a, W> {
+    pub(super) fn redirect_to_path(&mut self, path: &str, why: Untidy) -> Decision<'a, W> {
         self.observer.see(|| Step::Tidied { path: path.to_owned(), why });
         let target = format!("{path}{}", self.query());
         self.redirect(&target, StatusCode::PERMANENT_REDIRECT)
@@ -302,7 +302,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// Sends the client elsewhere: to a whole address, also where it is another path of the same host.
-    pub(super) fn redirect(self: Box<Self>, target: &str, status: StatusCode) -> Decision<'a, W> {
+    pub(super) fn redirect(&mut self, target: &str, status: StatusCode) -> Decision<'a, W> {
         let mut headers = HeaderMap::new();
         let origin = match target.starts_with('/') {
             true => self.origin(),
@@ -356,7 +356,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
         Some((page.value.clone(), resolve(&page.value).ok()?.place, Place::from(&page.span)))
     }
 
-    pub(super) fn built_in(mut self: Box<Self>, status: StatusCode) -> Decision<'a, W> {
+    pub(super) fn built_in(&mut self, status: StatusCode) -> Decision<'a, W> {
         let as_json = self.prefers_json();
         self.observer.see(|| Step::BuiltIn { status, as_json });
         let mut headers = HeaderMap::new();
@@ -368,12 +368,8 @@ impl<'a, W: Observer> Deciding<'a, W> {
         self.done(status, headers, Body::Page(body))
     }
 
-    pub(super) fn done(
-        self: Box<Self>,
-        status: StatusCode,
-        mut headers: HeaderMap,
-        body: Body,
-    ) -> Decision<'a, W> {
+    /// Ends the decision. What it has come to is taken out of it.
+    pub(super) fn done(&mut self, status: StatusCode, mut headers: HeaderMap, body: Body) -> Decision<'a, W> {
         if status == StatusCode::METHOD_NOT_ALLOWED {
             headers.insert(header::ALLOW, ALLOWED);
         }
@@ -391,16 +387,16 @@ impl<'a, W: Observer> Deciding<'a, W> {
             site: self.site,
             depends: Dependence::default(),
             unsure: self.unsure,
-            bound: None,
-            cause: self.cause,
+            obligations: None,
+            cause: self.cause.take(),
         };
-        if let Some(added) = self.added {
+        if let Some(added) = self.added.take() {
             added.apply(self.config, &self.facts, &mut answer);
         }
         // Last of all: from here on nothing more is read.
         answer.depends = self.facts.dependence();
         answer.tell_caches();
-        Decision::Done(answer, self.observer)
+        Decision::Done(answer, std::mem::take(&mut self.observer))
     }
 }
 

@@ -92,7 +92,7 @@ pub struct Answer {
     /// Whether something had a say, or would have had, that is not known.
     pub unsure: bool,
     /// What rules oblige whoever sends it to.
-    pub bound: Option<Box<Obligations>>,
+    pub obligations: Option<Box<Obligations>>,
     /// Why it is no success, where something failed.
     pub cause: Option<Box<Cause>>,
 }
@@ -101,8 +101,10 @@ impl Answer {
     /// Whether whoever sends the same octets by the same scheme may be given it again, for as long as the disk stays as
     /// it is, without deciding anew.
     pub fn is_for_same_octets(&self) -> bool {
-        let is_free = |bound: &Obligations| bound.limits.is_empty() && bound.log && bound.user.is_none();
-        !self.depends.is_beyond_octets() && self.bound.as_deref().is_none_or(is_free)
+        let is_free = |obligations: &Obligations| {
+            obligations.limits.is_empty() && obligations.log && obligations.user.is_none()
+        };
+        !self.depends.is_beyond_octets() && self.obligations.as_deref().is_none_or(is_free)
     }
 
     /// Tells caches on the way what the answer depends on (RFC 9111 §4.1): fields by `Vary`, which no rule can set; and

@@ -74,7 +74,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
 
     /// Asks about a file's encodings where that matters. With a status, the file is the page for it.
     pub(super) fn choose_form(
-        self: Box<Self>,
+        mut self: Box<Self>,
         path: SitePath,
         file: Arc<FileMetadata>,
         status: Option<StatusCode>,
@@ -186,7 +186,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// None of the parts asked for is there: 416, with the length that is (RFC 9110 §15.5.17).
-    fn outside(self: Box<Self>, size: u64) -> Decision<'a, W> {
+    fn outside(&mut self, size: u64) -> Decision<'a, W> {
         let mut decision = self.built_in(StatusCode::RANGE_NOT_SATISFIABLE);
         if let Decision::Done(answer, _) = &mut decision {
             insert(&mut answer.headers, header::CONTENT_RANGE, &format!("bytes */{size}"));

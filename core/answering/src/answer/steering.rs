@@ -386,7 +386,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     /// The same address by HTTPS, for now; where there is none, nobody gets in.
-    fn send_to_https(self: Box<Self>) -> Decision<'a, W> {
+    fn send_to_https(mut self: Box<Self>) -> Decision<'a, W> {
         let (Some(port), Some(host)) = (self.config.public_port(Scheme::Https), self.facts.host().value())
         else {
             return self.failed(StatusCode::FORBIDDEN);

@@ -27,7 +27,7 @@ use std::fmt::Debug;
 use std::ops::Range;
 
 /// Somebody who is told of the steps of a decision.
-pub trait Observer: Debug {
+pub trait Observer: Debug + Default {
     /// Whether it hears anything at all.
     const LISTENS: bool;
 

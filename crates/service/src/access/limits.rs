@@ -54,20 +54,20 @@ impl Limits {
     /// Lets a request pass by all limits that rules oblige it to, or none of them.
     pub fn pass(
         self: &Arc<Self>,
-        bound: &Obligations,
+        obligations: &Obligations,
         client: IpAddr,
         now: Instant,
     ) -> Result<Option<LimitPermit>, TooMany> {
-        if bound.limits.is_empty() {
+        if obligations.limits.is_empty() {
             return Ok(None);
         }
         let client = network(client);
         let mut buckets = self.buckets.lock();
-        if buckets.len() + bound.limits.len() > MOST_CLIENTS {
-            forget(&mut buckets, &bound.limits, now);
+        if buckets.len() + obligations.limits.len() > MOST_CLIENTS {
+            forget(&mut buckets, &obligations.limits, now);
         }
         let mut wait = None;
-        for limit in &bound.limits {
+        for limit in &obligations.limits {
             let bucket = buckets.entry((limit.id, client)).or_insert_with(|| Bucket::full(limit, now));
             bucket.fill(limit, now);
             wait = wait.max(bucket.wait(limit));
@@ -76,7 +76,7 @@ impl Limits {
             return Err(TooMany { seconds });
         }
         let mut counted = Vec::new();
-        for limit in &bound.limits {
+        for limit in &obligations.limits {
             if let Some(bucket) = buckets.get_mut(&(limit.id, client)) {
                 bucket.left -= 1.0;
                 if limit.connections.is_some() {
@@ -86,7 +86,7 @@ impl Limits {
             }
         }
         drop(buckets);
-        let speed = bound.limits.iter().filter_map(|limit| limit.speed).min();
+        let speed = obligations.limits.iter().filter_map(|limit| limit.speed).min();
         Ok(Some(LimitPermit { limits: Arc::clone(self), counted, speed }))
     }
 }
@@ -155,19 +155,19 @@ mod tests {
     use super::*;
     use std::time::Duration;
 
-    fn bound(limit: Limit) -> Obligations {
+    fn obligations(limit: Limit) -> Obligations {
         Obligations { limits: [limit].into_iter().collect(), ..Obligations::default() }
     }
 
     #[test]
     fn a_client_may_take_some_at_once_and_then_so_many_a_second() {
         let limits = Arc::new(Limits::default());
-        let bound = bound(Limit { id: 3, requests: Some(0.5), at_once: 2, ..Limit::default() });
+        let obligations = obligations(Limit { id: 3, requests: Some(0.5), at_once: 2, ..Limit::default() });
         let (client, other) = ("192.0.2.1".parse().unwrap(), "192.0.2.2".parse().unwrap());
         let begin = Instant::now();
         let pass = |client, seconds| {
             limits
-                .pass(&bound, client, begin + Duration::from_secs(seconds))
+                .pass(&obligations, client, begin + Duration::from_secs(seconds))
                 .map(|_| ())
                 .map_err(|too| too.seconds)
         };
@@ -182,24 +182,27 @@ mod tests {
     #[test]
     fn answers_under_way_count_until_they_are_done_and_a_network_is_one_client() {
         let limits = Arc::new(Limits::default());
-        let bound = bound(Limit { connections: Some(1), at_once: 10, speed: Some(1000), ..Limit::default() });
+        let obligations =
+            obligations(Limit { connections: Some(1), at_once: 10, speed: Some(1000), ..Limit::default() });
         let now = Instant::now();
-        let permit = limits.pass(&bound, "2001:db8::1".parse().unwrap(), now).ok().flatten().unwrap();
+        let permit = limits.pass(&obligations, "2001:db8::1".parse().unwrap(), now).ok().flatten().unwrap();
         assert_eq!(permit.speed, Some(1000));
-        assert!(limits.pass(&bound, "2001:db8::2".parse().unwrap(), now).is_err());
-        assert!(limits.pass(&bound, "2001:db8:1::2".parse().unwrap(), now).is_ok());
+        assert!(limits.pass(&obligations, "2001:db8::2".parse().unwrap(), now).is_err());
+        assert!(limits.pass(&obligations, "2001:db8:1::2".parse().unwrap(), now).is_ok());
         drop(permit);
-        assert!(limits.pass(&bound, "2001:db8::2".parse().unwrap(), now).is_ok());
+        assert!(limits.pass(&obligations, "2001:db8::2".parse().unwrap(), now).is_ok());
     }
 
     #[test]
     fn what_is_known_of_clients_is_bounded() {
         let limits = Arc::new(Limits::default());
-        let bound = bound(Limit { requests: Some(1.0), at_once: 2, ..Limit::default() });
+        let obligations = obligations(Limit { requests: Some(1.0), at_once: 2, ..Limit::default() });
         let begin = Instant::now();
         for number in 0..(MOST_CLIENTS as u32 + 1000) {
             let client = IpAddr::V4(number.into());
-            assert!(limits.pass(&bound, client, begin + Duration::from_millis(u64::from(number))).is_ok());
+            assert!(
+                limits.pass(&obligations, client, begin + Duration::from_millis(u64::from(number))).is_ok()
+            );
         }
         assert!(limits.buckets.lock().len() <= MOST_CLIENTS);
     }

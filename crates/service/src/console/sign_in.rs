@@ -3,12 +3,14 @@
 use super::Console;
 use super::failure::{Failure, problem};
 use super::hosts::port;
-use axum::extract::{RawQuery, Request, State};
+use axum::extract::rejection::QueryRejection;
+use axum::extract::{Query, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Redirect, Response};
 use exedra_api::Problem;
 use exedra_store::{Purpose, Secrets, StoreError};
+use serde::Deserialize;
 use std::sync::Arc;
 
 /// How long a session lasts, in seconds.
@@ -19,20 +21,24 @@ fn cookie(headers: &HeaderMap) -> String {
     format!("exedra_session_{}", port(headers))
 }
 
+/// What a one-time link says.
+#[derive(Deserialize)]
+pub struct Link {
+    key: String,
+}
+
 /// Uses a one-time link up and opens a session.
 pub async fn sign_in(
     State(console): State<Arc<Console>>,
     method: Method,
     headers: HeaderMap,
-    RawQuery(query): RawQuery,
+    link: Result<Query<Link>, QueryRejection>,
 ) -> Result<Response, Failure> {
-    let query = query.unwrap_or_default();
-    let key = form_urlencoded::parse(query.as_bytes()).find(|(name, _)| name == "key");
+    let key = link.ok().map(|Query(link)| link.key);
     let now = jiff::Timestamp::now().as_second();
     // A preview that only asks for the head must not use the link up.
     let opened = match key {
-        Some((_, key)) if method == Method::GET => {
-            let key = key.into_owned();
+        Some(key) if method == Method::GET => {
             with(&console, move |secrets| {
                 let opened = secrets.use_up(&key, Purpose::Link, now)?;
                 opened.then(|| secrets.make(Purpose::Session, now, now + SESSION_TIME)).transpose()

@@ -57,7 +57,7 @@ pub struct InFlight {
     /// Body bytes before compression, where the body was compressed.
     pub full_bytes: Option<u64>,
     /// What rules oblige us to.
-    pub bound: Option<Box<Obligations>>,
+    pub obligations: Option<Box<Obligations>>,
     /// What counts against the client's limits until the answer has gone.
     pub permit: Option<LimitPermit>,
     /// Body bytes sent so far.
@@ -99,7 +99,10 @@ impl InFlight {
             .text(TextColumn::Client, client.as_str())
             .text(
                 TextColumn::User,
-                self.bound.as_ref().and_then(|bound| bound.user.as_deref()).unwrap_or_default(),
+                self.obligations
+                    .as_ref()
+                    .and_then(|obligations| obligations.user.as_deref())
+                    .unwrap_or_default(),
             )
             .text(TextColumn::Method, self.request.method.as_str())
             .text(TextColumn::Protocol, protocol(self.request.version))
@@ -110,13 +113,16 @@ impl InFlight {
             .text(TextColumn::Encoding, self.encoding)
             .text(
                 TextColumn::Rule,
-                self.bound.as_ref().and_then(|bound| bound.rule.as_deref()).unwrap_or_default(),
+                self.obligations
+                    .as_ref()
+                    .and_then(|obligations| obligations.rule.as_deref())
+                    .unwrap_or_default(),
             );
-        if self.bound.as_ref().is_none_or(|bound| bound.log) {
+        if self.obligations.as_ref().is_none_or(|obligations| obligations.log) {
             log.record(&request);
         }
-        if let (Some(site), Some(bound)) = (self.site, &self.bound) {
-            service.fired.count(site, &bound.fired);
+        if let (Some(site), Some(obligations)) = (self.site, &self.obligations) {
+            service.fired.count(site, &obligations.fired);
         }
         if let Some(failure) = &self.failure {
             self.write_failure(failure, &request);

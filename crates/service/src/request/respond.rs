@@ -113,20 +113,22 @@ fn respond(
         status: StatusCode::OK,
         encoding: "",
         full_bytes: None,
-        bound: None,
+        obligations: None,
         permit: None,
         bytes: 0,
         failure: None,
     });
-    if let Some(told) = site.tokens.told(in_flight.request.uri.path()) {
-        return Responding::Now(Some(tell(told, in_flight)));
+    if let Some(reply) = site.tokens.reply_to(in_flight.request.uri.path()) {
+        return Responding::Now(Some(reply_to_authority(reply, in_flight)));
     }
     if let Some(why) = authority::fault(&in_flight.request) {
         return Responding::Later(Box::pin(respond_malformed(why, in_flight, is_last)));
     }
     let mut fetched = Fetched::of(in_flight.client, activity.is_shared());
     match resolve(site, facts(&in_flight), &mut fetched) {
-        Ok(ready) if ready.answer.bound.is_none() => Responding::Now(Some(send(ready, in_flight, is_last))),
+        Ok(ready) if ready.answer.obligations.is_none() => {
+            Responding::Now(Some(send(ready, in_flight, is_last)))
+        }
         Ok(ready) => match pass(&ready.answer, in_flight) {
             Ok(in_flight) => Responding::Now(Some(send(ready, in_flight, is_last))),
             Err((in_flight, too_many)) => {
@@ -138,20 +140,20 @@ fn respond(
 }
 
 /// What an authority wants to hear before it makes a certificate, whatever rules say.
-fn tell(told: String, mut in_flight: Box<InFlight>) -> Response<LoggedBody> {
+fn reply_to_authority(reply: String, mut in_flight: Box<InFlight>) -> Response<LoggedBody> {
     let host = host(&in_flight.request).unwrap_or_default();
     in_flight.site =
         exedra_answering::answer::home::site_for(&in_flight.service.config, host).map(|(id, _)| id);
     let mut headers = HeaderMap::new();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(told.into()), in_flight))
+    assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(reply.into()), in_flight))
 }
 
 /// Lets a request pass by the limits that rules oblige it to.
 fn pass(answer: &Answer, mut in_flight: Box<InFlight>) -> Result<Box<InFlight>, (Box<InFlight>, TooMany)> {
-    let Some(bound) = &answer.bound else { return Ok(in_flight) };
-    match in_flight.service.limits.pass(bound, in_flight.client, in_flight.began) {
+    let Some(obligations) = &answer.obligations else { return Ok(in_flight) };
+    match in_flight.service.limits.pass(obligations, in_flight.client, in_flight.began) {
         Ok(permit) => {
             in_flight.permit = permit;
             Ok(in_flight)
@@ -187,11 +189,12 @@ async fn respond_too_many(
             exedra_answering::answer::too_many(&site.config, facts(in_flight), &refused, too_many.seconds);
         ready(site, decision, fetched)
     };
-    let rule = refused.bound.as_ref().and_then(|bound| bound.rule.as_deref()).unwrap_or_default();
+    let rule =
+        refused.obligations.as_ref().and_then(|obligations| obligations.rule.as_deref()).unwrap_or_default();
     let cause = format!("`{rule}` allows this client no more for now");
     let (found, in_flight) = respond_instead(in_flight, cause, decide).await;
     let Some(mut ready) = found else { return changing(in_flight) };
-    ready.answer.bound = refused.bound;
+    ready.answer.obligations = refused.obligations;
     send(ready, in_flight, is_last)
 }
 
@@ -293,8 +296,8 @@ fn send(ready: Resolved, mut in_flight: Box<InFlight>, is_last: bool) -> Respons
     if in_flight.failure.is_none() && (answer.status.is_client_error() || answer.status.is_server_error()) {
         in_flight.failure = Some(failure(&in_flight, &answer));
     }
-    let Answer { status, mut headers, body, head_only, site, bound, .. } = answer;
-    in_flight.bound = bound;
+    let Answer { status, mut headers, body, head_only, site, obligations, .. } = answer;
+    in_flight.obligations = obligations;
     if let Some((codec, size)) = full {
         in_flight.encoding = codec.name();
         in_flight.full_bytes = Some(if head_only { 0 } else { size });
@@ -326,7 +329,7 @@ fn keep_in_mind(
         && response_cache::stands_alone(&in_flight.request)
         && let Some(head) = in_flight.activity.own_head()
     {
-        let (owner, bound) = (in_flight.service.owner, in_flight.bound.as_deref());
+        let (owner, obligations) = (in_flight.service.owner, in_flight.obligations.as_deref());
         response_cache::remember(
             owner,
             &head,
@@ -334,7 +337,7 @@ fn keep_in_mind(
             candidate,
             (status, headers, content),
             facts,
-            bound,
+            obligations,
         );
     }
 }

@@ -123,7 +123,7 @@ pub fn remember(
     candidate: Candidate,
     (status, headers, content): (StatusCode, &HeaderMap, &Bytes),
     (site, encoding, full_bytes): (SiteId, &'static str, Option<u64>),
-    bound: Option<&Obligations>,
+    obligations: Option<&Obligations>,
 ) {
     let target = request.uri.path_and_query().map_or("", |target| target.as_str());
     let begins = |head: &[u8]| {
@@ -150,8 +150,8 @@ pub fn remember(
             agent: field(header::USER_AGENT),
             encoding,
             full_bytes: full_bytes.unwrap_or(content.len() as u64),
-            fired: bound.map(|bound| bound.fired.clone()).unwrap_or_default(),
-            rule: bound.and_then(|bound| bound.rule.clone()).unwrap_or_default(),
+            fired: obligations.map(|obligations| obligations.fired.clone()).unwrap_or_default(),
+            rule: obligations.and_then(|obligations| obligations.rule.clone()).unwrap_or_default(),
         };
         let Candidate { question, kept, folders } = candidate;
         let octets = 800 + 2 * head.len() + content.len();

@@ -40,7 +40,7 @@ pub struct Tokens {
 
 impl Tokens {
     /// What is told under a path, where it is that of a token.
-    pub fn told(&self, path: &str) -> Option<String> {
+    pub fn reply_to(&self, path: &str) -> Option<String> {
         if self.count.load(Ordering::Relaxed) == 0 {
             return None;
         }

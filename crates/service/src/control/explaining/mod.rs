@@ -66,7 +66,10 @@ pub fn explain(disk: &OnDisk<'_>, described: &Described) -> Explanation {
         let in_vain = matches!(step, answer::Step::RuleNot { .. });
         steps.push(Step { about: step.about().to_owned(), words: step.words(), in_vain, file, line });
     }
-    let user = answer.bound.as_ref().and_then(|bound| bound.user.as_ref().map(ToString::to_string));
+    let user = answer
+        .obligations
+        .as_ref()
+        .and_then(|obligations| obligations.user.as_ref().map(ToString::to_string));
     let facts = fact_values(&facts, user, described);
     let settings = answer.site.map(|id| effective::settings(disk, id, &trace)).unwrap_or_default();
     Explanation {
