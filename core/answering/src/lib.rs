@@ -2,6 +2,7 @@
 //!
 //! - [`facts`]: one request as rules see it; each fact is known, absent or unknown
 //! - [`setting`]: one setting of a configuration: what it holds, how it is written
+//! - [`media_types`]: media types by extension
 //! - [`config`]: text into a configuration, or diagnostics
 //! - [`rules`]: patterns, conditions, effects, and the index that finds the few rules that can fit
 //! - [`answer`]: facts and configuration into an [`answer::Answer`]; it asks about folders and never looks itself
@@ -15,5 +16,6 @@ pub mod check;
 pub mod config;
 pub mod encode;
 pub mod facts;
+pub mod media_types;
 pub mod rules;
 pub mod setting;

@@ -3,8 +3,8 @@
 
 use exedra_common::batch::{NO_NUMBER, NO_TEXT};
 use exedra_common::columns::{Derive, Kind};
-use exedra_common::filters::{Filters, RowFilter, filterable};
-use exedra_common::scope::Scope;
+use exedra_common::filters::{Filters, filterable};
+use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Column, DerivedColumn, Dictionaries, NumberColumn, RequestBatch, TextColumn};
 use proptest::collection::vec;
 use proptest::prelude::*;

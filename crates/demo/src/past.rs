@@ -10,9 +10,9 @@
 
 use crate::people;
 use crate::town::{NOTICES, REGISTERS, YEARS};
-use exedra_answering::answer::types::media_type;
 use exedra_answering::config::Compress;
 use exedra_answering::encode::{Codec, Effort};
+use exedra_answering::media_types::media_type;
 use exedra_common::{NumberColumn, TextColumn};
 use exedra_reading::logs::{Layout, LogTemplate, LoggedRequest};
 use rand::rngs::StdRng;

@@ -14,7 +14,6 @@
 //! - [`ranges`]: parts of a file (RFC 9110 §14)
 //! - [`negotiate`]: which content coding (RFC 9110 §12.5.3), and whether JSON is preferred
 //! - [`listing`]: what is in a folder
-//! - [`types`]: media types by extension
 //! - [`represent`]: the form a file is sent in, with its header fields
 //! - [`malformed`]: requests whose target or host is none
 //! - [`pages`]: the built-in pages
@@ -52,7 +51,6 @@ mod stage;
 pub mod steering;
 mod suspended;
 pub mod trace;
-pub mod types;
 pub mod verdicts;
 
 pub use decide::{answer, answer_traced, too_many};

@@ -18,11 +18,11 @@
 //! ```
 
 use super::negotiate::Codings;
-use super::types::{MediaType, MediaTypes};
 use super::{Encoded, Encodings, FileFacts, Form, SitePath, negotiate};
 use crate::config::Compress;
 use crate::encode::Codec;
 use crate::facts::RecordedFacts;
+use crate::media_types::{MediaType, MediaTypes};
 use http::header::{self, HeaderName};
 use http::{HeaderMap, HeaderValue};
 use siphasher::sip128::SipHasher13;

@@ -35,9 +35,9 @@ pub use folder::FolderSettings;
 pub use sources::{Companions, Sources};
 pub use understand::{understand, understand_with};
 
-use crate::answer::types::MediaTypes;
-use crate::encode::Codec;
+use crate::encode::{COMPRESSED_TYPES, Codec};
 use crate::facts::Scheme;
+use crate::media_types::MediaTypes;
 use crate::rules::RuleSet;
 use crate::rules::effects::CompressChange;
 use exedra_common::text::{Wildcard, nearest};
@@ -413,7 +413,7 @@ impl Default for Compress {
     fn default() -> Self {
         Compress {
             codecs: vec![Codec::Brotli, Codec::Zstd, Codec::Gzip],
-            types: settings::COMPRESSED_TYPES.iter().map(|&name| Wildcard::new(name)).collect(),
+            types: COMPRESSED_TYPES.iter().map(|&name| Wildcard::new(name)).collect(),
             at_least: 256,
             effort: Default::default(),
             not_for: Vec::new(),

@@ -10,29 +10,6 @@ use crate::rules::effects::EFFECTS;
 pub use crate::setting::{Kind, Setting};
 use crate::setting::{required, setting};
 
-/// Types that are compressed where nothing else is said.
-pub const COMPRESSED_TYPES: &[&str] = &[
-    "text/*",
-    "*+xml",
-    "*+json",
-    "application/javascript",
-    "application/json",
-    "application/sql",
-    "application/toml",
-    "application/vnd.ms-fontobject",
-    "application/wasm",
-    "application/x-ndjson",
-    "application/xml",
-    "application/yaml",
-    "font/collection",
-    "font/otf",
-    "font/ttf",
-    "image/bmp",
-    "image/x-icon",
-    "model/mtl",
-    "model/obj",
-];
-
 /// Of the service, its sites, and their rules but for what these do.
 const SETTINGS: &[Setting] = &[
     setting("", "service", Kind::Section, "[service]", "the service as a whole"),

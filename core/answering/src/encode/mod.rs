@@ -14,6 +14,29 @@ pub mod weighing;
 
 use std::io::Write;
 
+/// Types that are compressed where nothing else is said.
+pub const COMPRESSED_TYPES: &[&str] = &[
+    "text/*",
+    "*+xml",
+    "*+json",
+    "application/javascript",
+    "application/json",
+    "application/sql",
+    "application/toml",
+    "application/vnd.ms-fontobject",
+    "application/wasm",
+    "application/x-ndjson",
+    "application/xml",
+    "application/yaml",
+    "font/collection",
+    "font/otf",
+    "font/ttf",
+    "image/bmp",
+    "image/x-icon",
+    "model/mtl",
+    "model/obj",
+];
+
 /// A content coding that answers can be sent in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Codec {

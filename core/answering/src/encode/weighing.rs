@@ -18,8 +18,7 @@
 //! assert_eq!(weighing.recommend().codecs, ["gzip"]);
 //! ```
 
-use super::{Codec, Effort};
-use crate::config::settings::COMPRESSED_TYPES;
+use super::{COMPRESSED_TYPES, Codec, Effort};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 

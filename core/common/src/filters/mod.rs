@@ -9,7 +9,6 @@
 //! from a comma or a star after it. Nothing after `=` means that there is no value.
 //!
 //! - [`values`]: the values of a filter, by the kind of its column
-//! - [`rows`]: filters made ready for the rows of batches
 //!
 //! ```
 //! use exedra_common::filters::Filters;
@@ -23,10 +22,8 @@
 //! # Ok::<(), exedra_common::filters::FilterError>(())
 //! ```
 
-mod rows;
 mod values;
 
-pub use rows::RowFilter;
 pub use values::Values;
 
 use crate::columns::{Column, DerivedColumn};

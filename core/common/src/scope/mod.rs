@@ -1,6 +1,6 @@
 //! Which requests are meant: sites × period × filters, the same everywhere.
 //!
-//! - [`words`]: a scope as it is written; [`period`]: its stretch of time
+//! - [`words`]: a scope as it is written; [`period`]: its stretch of time; [`rows`]: which rows of batches belong to it
 //!
 //! ```
 //! use exedra_common::Origin;
@@ -11,8 +11,10 @@
 //! ```
 
 pub mod period;
+mod rows;
 pub mod words;
 
+pub use rows::RowFilter;
 pub use words::{ScopeError, ScopeWords};
 
 use crate::columns::Column;

@@ -13,7 +13,7 @@ use super::visits::Visits;
 use crate::classify::agents;
 use crate::classify::paths::{self, Kind};
 use exedra_common::batch::NO_TEXT;
-use exedra_common::filters::RowFilter;
+use exedra_common::scope::RowFilter;
 use exedra_common::{Dictionaries, Dictionary, NumberColumn, RequestBatch, TextColumn};
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;

@@ -6,7 +6,7 @@ use crate::show::fit::shorten;
 use crate::sources::reading::{self, ReadAll, Sink};
 use crate::sources::{Asked, Progress};
 use exedra_common::figures::{grouped, several};
-use exedra_common::filters::RowFilter;
+use exedra_common::scope::RowFilter;
 use exedra_common::scope::period;
 use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::prelude::minutes::Burst;

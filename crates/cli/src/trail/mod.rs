@@ -10,7 +10,7 @@ use crate::scope::ScopeOptions;
 use crate::sources::reading::{self, Sink};
 use crate::sources::{Asked, Progress, SourceOptions};
 use clap::Args;
-use exedra_common::filters::RowFilter;
+use exedra_common::scope::RowFilter;
 use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::classify::Classifier;
 use exedra_reading::trail::{Keeper, Place, Trail};

@@ -1,8 +1,8 @@
 //! Which files are weighed: all of them, or where there are many a fair sample of each type.
 
 use crate::failure::Failure;
-use exedra_answering::answer::types::media_type;
 use exedra_answering::encode::weighing::Weighing;
+use exedra_answering::media_types::media_type;
 use exedra_service::content::encodings::MOST_TO_SETTLE;
 use std::collections::BTreeMap;
 use std::fs::File;

@@ -41,7 +41,7 @@ pub async fn asset(uri: Uri, headers: HeaderMap) -> Response {
         _ => (asset.plain, None),
     };
     let mut response = content.into_response();
-    let media_type = exedra_answering::answer::types::media_type(asset.name).value;
+    let media_type = exedra_answering::media_types::media_type(asset.name).value;
     let out = response.headers_mut();
     out.insert(header::CONTENT_TYPE, media_type);
     out.insert(header::VARY, HeaderValue::from_static("Accept-Encoding"));

@@ -3,9 +3,9 @@
 use super::hosts::answers_to;
 use super::rules::Kinship;
 use super::*;
-use crate::answer::types::MediaTypes;
 use crate::config::folder::FILE_NAME;
 use crate::config::settings::of_section;
+use crate::media_types::MediaTypes;
 use std::sync::Arc;
 
 /// What every site begins with.

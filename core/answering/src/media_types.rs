@@ -1,7 +1,7 @@
 //! Media types by extension, with their charset.
 //!
 //! ```
-//! use exedra_answering::answer::types::{MediaTypes, media_type};
+//! use exedra_answering::media_types::{MediaTypes, media_type};
 //! assert_eq!(media_type("tides.html").value, "text/html; charset=utf-8");
 //! let mut types = MediaTypes::default();
 //! types.set("chart", "application/vnd.lindry.chart").unwrap();

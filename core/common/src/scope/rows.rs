@@ -2,8 +2,8 @@
 //!
 //! ```
 //! use exedra_common::columns::Derive;
-//! use exedra_common::filters::{Filters, RowFilter};
-//! use exedra_common::scope::Scope;
+//! use exedra_common::filters::Filters;
+//! use exedra_common::scope::{RowFilter, Scope};
 //! use exedra_common::{DerivedColumn, Dictionaries, NumberColumn, RequestBatch};
 //! #[derive(Debug)]
 //! struct Nothing;
@@ -20,11 +20,11 @@
 //! assert!(!rows.keeps(&batch, 0, &texts) && rows.keeps(&batch, 1, &texts));
 //! ```
 
-use super::Filter;
+use super::Scope;
 use crate::batch::RequestBatch;
 use crate::columns::{Column, Derive, TextColumn};
 use crate::dictionary::Dictionaries;
-use crate::scope::Scope;
+use crate::filters::Filter;
 use std::borrow::Cow;
 use std::sync::Arc;
 
