@@ -47,7 +47,7 @@ const MOST: u64 = u64::MAX - 1;
 
 impl Range {
     const fn is_lower_bound(self) -> bool {
-        self.to == MOST && self.from > 0
+        self.to == MOST
     }
 
     const fn is_upper_bound(self) -> bool {

@@ -148,7 +148,15 @@ fn previous(from: i64, until: i64, zone: &TimeZone) -> Option<(i64, i64)> {
         let last = Timestamp::from_millisecond(until.max(from + 1) - 1).ok()?.to_zoned(zone.clone());
         (i64::from((last.date() - first.date()).get_days()) + 1).days()
     };
-    let back = |time: &Zoned| Some(time.checked_sub(earlier).ok()?.timestamp().as_millisecond());
+    let begins = |date: Date| zone.to_timestamp(DateTime::from(date)).ok();
+    let back = |time: &Zoned| {
+        // Where clocks change at midnight, a day may begin at one o'clock; the day earlier does not.
+        let earlier = match begins(time.date()) == Some(time.timestamp()) {
+            true => begins(time.date().checked_sub(earlier).ok()?)?,
+            false => time.checked_sub(earlier).ok()?.timestamp(),
+        };
+        Some(earlier.as_millisecond())
+    };
     Some((back(&first)?, back(&after)?))
 }
 
