@@ -38,7 +38,8 @@ pub fn search_phrase(referrer: &str) -> Option<String> {
     let words: Vec<&str> = decoded.split_whitespace().collect();
     let phrase: String =
         words.join(" ").chars().filter(|letter| !letter.is_control()).take(LONGEST).collect();
-    (!phrase.is_empty()).then_some(phrase)
+    let phrase = phrase.trim();
+    (!phrase.is_empty()).then(|| phrase.to_owned())
 }
 
 fn split(referrer: &str) -> Option<(&str, &str)> {
