@@ -8,6 +8,7 @@
 //! - [`home`]: which site a host leads to, and where a request belongs
 //! - [`absolute`]: whole addresses, and which site they lead into
 //! - [`steering`]: rules, and what folders say of themselves; [`added`]: what they add up to
+//! - [`login`]: asking for name and password
 //! - [`sending`]: what is sent once the place is known
 //! - [`path`]: from what a client wrote to a place inside the site's folder, and nowhere else
 //! - [`conditions`]: conditional requests (RFC 9110 §13)
@@ -40,6 +41,7 @@ pub mod decide;
 pub mod folder;
 pub mod home;
 pub mod listing;
+mod login;
 pub mod malformed;
 pub mod negotiate;
 pub mod pages;
