@@ -3,7 +3,7 @@ import { bytes, count, seconds } from "../figures";
 import { words } from "../words";
 import { isKey, type Cell, type Change, type TableColumn } from "./table";
 
-const SECONDS: Record<string, number> = { seconds: 1, milliseconds: 1e-3, microseconds: 1e-6 };
+const SECONDS: Record<string, number> = { seconds: 1, milliseconds: 1e-3, microseconds: 1e-6, nanoseconds: 1e-9 };
 
 /** A value of a column; instants in a zone. */
 export function show(column: TableColumn, cell: Cell | undefined, zone?: string): string {

@@ -12,7 +12,10 @@ columns! {
         kind: Kind::Time,
         unit: Unit::Milliseconds,
         nullable: false,
-        json: &[(Unit::None, &["time", "timestamp", "datetime", "at", "ts", "requesttime", "starttime"])],
+        json: &[(Unit::None, &[
+            "time", "timestamp", "datetime", "at", "ts", "starttime", "timelocal", "localtime", "timeiso8601", "eventtime", "logtime",
+            "epoch", "unixtime", "timereceived", "receivedat",
+        ])],
         // A time of day: the draft's `time` has no day.
         w3c: &["time"],
         ..text("time")
@@ -26,7 +29,8 @@ columns! {
     /// Address of the client.
     Text Client = Declaration {
         json: &[(Unit::None, &[
-            "client", "clientip", "clientaddress", "clienthost", "remoteaddr", "remoteip", "remoteaddress", "ip", "address",
+            "client", "clientip", "clientaddr", "clientaddress", "clienthost", "remoteaddr", "remoteip", "remoteaddress", "remotehost",
+            "remote", "sourceip", "sourceaddress", "srcip", "peer", "ip", "address", "realip", "xrealip",
         ])],
         w3c: &["c-ip", "c-dns"],
         compared: Compared::Address,
@@ -34,7 +38,7 @@ columns! {
     };
     /// Name of whoever signed in.
     Text User = Declaration {
-        json: &[(Unit::None, &["user", "username", "remoteuser", "clientuser"])],
+        json: &[(Unit::None, &["user", "username", "remoteuser", "clientuser", "authuser"])],
         ..text("user")
     };
     /// Method of the request.
@@ -52,19 +56,19 @@ columns! {
     };
     /// Host that it asked for.
     Text Host = Declaration {
-        json: &[(Unit::None, &["host", "httphost", "servername", "requesthost", "virtualhost"])],
+        json: &[(Unit::None, &["host", "httphost", "servername", "requesthost", "virtualhost", "vhost", "urldomain", "authority"])],
         compared: Compared::InAnyCase,
         ..text("host")
     };
     /// Path without its query, as it came.
     Text Path = Declaration {
-        json: &[(Unit::None, &["path", "pathinfo", "requestpath", "uripath"])],
+        json: &[(Unit::None, &["path", "pathinfo", "requestpath", "uripath", "urlpath"])],
         w3c: &["cs-uri-stem"],
         ..text("path")
     };
     /// Query without its question mark, as it came.
     Text Query = Declaration {
-        json: &[(Unit::None, &["query", "querystring"])],
+        json: &[(Unit::None, &["query", "querystring", "urlquery"])],
         w3c: &["cs-uri-query"],
         ..text("query")
     };
@@ -76,7 +80,7 @@ columns! {
     };
     /// Status of the answer.
     Number Status = Declaration {
-        json: &[(Unit::None, &["status", "statuscode", "responsestatus", "responsecode", "code"])],
+        json: &[(Unit::None, &["status", "statuscode", "httpstatus", "responsestatus", "responsecode", "responsestatuscode", "code"])],
         w3c: &["sc-status"],
         range: (100, 999),
         ..number("status", Kind::Integer)
@@ -85,7 +89,8 @@ columns! {
     Number Bytes = Declaration {
         unit: Unit::Bytes,
         json: &[(Unit::Bytes, &[
-            "bytes", "bytessent", "bodybytes", "bodybytessent", "size", "responsesize", "contentlength", "length",
+            "bytes", "bytessent", "bytesout", "sentbytes", "bodybytes", "bodybytessent", "bodysize", "bodylength", "size",
+            "responsesize", "responsebytes", "responselength", "responsebodybytes", "contentlength", "length",
         ])],
         w3c: &["bytes"],
         ..number("bytes", Kind::Size)
@@ -101,21 +106,30 @@ columns! {
         stored: "duration_us",
         unit: Unit::Microseconds,
         json: &[
-            (Unit::Microseconds, &["durationus", "microseconds"]),
-            (Unit::Milliseconds, &["durationms", "latencyms", "responsetimems", "milliseconds"]),
-            (Unit::Seconds, &["duration", "durations", "latency", "responsetime", "elapsed", "timetaken", "seconds"]),
+            (Unit::Nanoseconds, &["durationns", "durationnanos", "latencyns", "elapsedns", "eventduration", "nanoseconds"]),
+            (Unit::Microseconds, &["durationus", "latencyus", "elapsedus", "responsetimeus", "timetakenus", "microseconds"]),
+            (Unit::Milliseconds, &[
+                "durationms", "durationmillis", "latencyms", "elapsedms", "responsetimems", "requesttimems", "timetakenms",
+                "milliseconds",
+            ]),
+            (Unit::Seconds, &["durations", "durationsec", "durationseconds", "latencyseconds", "elapsedseconds", "seconds"]),
+            // What these count is seen from how large they are.
+            (Unit::None, &[
+                "duration", "latency", "responsetime", "requestduration", "elapsed", "elapsedtime", "timetaken", "totaltime",
+                "processingtime", "dur", "took", "rt",
+            ]),
         ],
         w3c: &["time-taken"],
         ..number("duration", Kind::Duration)
     };
     /// The page that linked here.
     Text Referrer = Declaration {
-        json: &[(Unit::None, &["referrer", "referer", "httpreferer", "httpreferrer"])],
+        json: &[(Unit::None, &["referrer", "referer", "httpreferer", "httpreferrer", "requestreferrer"])],
         ..text("referrer")
     };
     /// What the client calls itself (User-Agent).
     Text Agent = Declaration {
-        json: &[(Unit::None, &["agent", "useragent", "httpuseragent"])],
+        json: &[(Unit::None, &["agent", "useragent", "httpuseragent", "useragentoriginal", "ua"])],
         compared: Compared::InAnyCase,
         ..text("agent")
     };

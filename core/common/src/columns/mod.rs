@@ -93,6 +93,8 @@ pub enum Unit {
     None,
     /// Bytes.
     Bytes,
+    /// Billionths of a second.
+    Nanoseconds,
     /// Millionths of a second.
     Microseconds,
     /// Thousandths of a second.
@@ -120,13 +122,25 @@ pub trait Derive: std::fmt::Debug + Send + Sync {
 
 impl Unit {
     /// All units of time.
-    pub const OF_TIME: [Unit; 3] = [Unit::Microseconds, Unit::Milliseconds, Unit::Seconds];
+    pub const OF_TIME: [Unit; 4] = [Unit::Nanoseconds, Unit::Microseconds, Unit::Milliseconds, Unit::Seconds];
+
+    /// The unit of time that goes by a name, be it written out or short.
+    pub fn of_time(name: &str) -> Option<Unit> {
+        Some(match name {
+            "nanoseconds" | "nanosecond" | "nanos" | "ns" => Unit::Nanoseconds,
+            "microseconds" | "microsecond" | "micros" | "us" | "\u{b5}s" | "\u{3bc}s" | "usec" => Unit::Microseconds,
+            "milliseconds" | "millisecond" | "millis" | "ms" | "msec" => Unit::Milliseconds,
+            "seconds" | "second" | "secs" | "sec" | "s" => Unit::Seconds,
+            _ => return None,
+        })
+    }
 
     /// Its name, as layouts write it; empty for none.
     pub fn name(self) -> &'static str {
         match self {
             Unit::None => "",
             Unit::Bytes => "bytes",
+            Unit::Nanoseconds => "nanoseconds",
             Unit::Microseconds => "microseconds",
             Unit::Milliseconds => "milliseconds",
             Unit::Seconds => "seconds",
@@ -138,12 +152,13 @@ impl Unit {
         *self == Unit::None
     }
 
-    /// How many microseconds one is; 1 for what is no time.
-    pub const fn microseconds(self) -> u32 {
+    /// How many nanoseconds one is; 1 for what is no time.
+    pub const fn nanoseconds(self) -> u64 {
         match self {
-            Unit::Seconds => 1_000_000,
-            Unit::Milliseconds => 1_000,
-            Unit::None | Unit::Bytes | Unit::Microseconds => 1,
+            Unit::Seconds => 1_000_000_000,
+            Unit::Milliseconds => 1_000_000,
+            Unit::Microseconds => 1_000,
+            Unit::None | Unit::Bytes | Unit::Nanoseconds => 1,
         }
     }
 }

@@ -15,13 +15,17 @@ use super::objects::Objects;
 use super::plan::{Cut, Plan, Stop};
 use super::template::variants;
 use super::w3c::Listed;
+use super::wrapped::wrapped;
 use exedra_common::columns::Projection;
+use std::borrow::Cow;
 
 /// A layout ready to cut lines.
 #[derive(Debug, Clone)]
 pub struct Cutter {
     kind: Kind,
     fields: usize,
+    heading: Option<Box<[u8]>>,
+    within: Option<Box<[u8]>>,
 }
 
 #[derive(Debug, Clone)]
@@ -42,14 +46,30 @@ impl Cutter {
 
     /// A cutter that only walks past the columns nobody wants.
     pub fn for_columns(layout: &Layout, projection: Projection) -> Self {
+        let hints = &layout.hints;
         let kind = if layout.is_json() {
-            Kind::Objects(Objects::new(projection))
+            Kind::Objects(Objects::new(projection, hints))
         } else if layout.is_extended() {
-            Kind::Listed(Listed::new(projection))
+            Kind::Listed(Listed::new(projection, hints))
         } else {
-            Kind::Plans(variants(&layout.pieces).iter().map(|pieces| Plan::new(pieces, projection)).collect())
+            let variants = variants(&layout.pieces);
+            Kind::Plans(variants.iter().map(|pieces| Plan::new(pieces, projection, hints)).collect())
         };
-        Cutter { kind, fields: 0 }
+        let octets = |text: &Option<String>| text.as_deref().map(|text| text.as_bytes().into());
+        Cutter { kind, fields: 0, heading: octets(&hints.heading), within: octets(&hints.within) }
+    }
+
+    /// Whether a line names the columns of those that follow it.
+    pub fn is_heading(&self, line: &[u8]) -> bool {
+        self.heading.as_deref() == Some(line)
+    }
+
+    /// The line that this one is wrapped around, where the layout says that it is.
+    pub fn unwrapped<'l>(&self, line: &'l [u8]) -> Cow<'l, [u8]> {
+        match self.within.as_deref().and_then(|key| wrapped(line, key)) {
+            Some(inner) => inner,
+            None => Cow::Borrowed(line),
+        }
     }
 
     /// How many fields the last line that could be read had.

@@ -9,6 +9,7 @@
 //! ```
 
 use super::template::{self, Piece, TemplateError};
+use exedra_common::columns::Unit;
 
 /// Layouts that go by a name, the richest first.
 pub const NAMED: &[(&str, &str)] = &[
@@ -33,6 +34,7 @@ pub const NAMED: &[(&str, &str)] = &[
         r#"{host} {client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes} "{referrer}" "{agent}""#,
     ),
     ("common", r#"{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}"#),
+    ("pairs", "{pairs}"),
 ];
 
 /// What a file in the layout `extended` begins with: its places under the names of the W3C draft, and under
@@ -55,6 +57,24 @@ pub struct Layout {
     pub template: String,
     /// Its pieces, in order.
     pub pieces: Vec<Piece>,
+    /// What a template cannot say.
+    pub hints: Hints,
+}
+
+/// What else is known of the lines of a log.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Hints {
+    /// An instant that is not long before any of its requests, for times that do not say their year or their day: when the
+    /// file was last written to (milliseconds since 1970 UTC).
+    pub near: Option<i64>,
+    /// What durations count whose names do not say it.
+    pub durations: Option<Unit>,
+    /// The line that names the columns, where there is one: it is no request.
+    pub heading: Option<String>,
+    /// The key of a JSON object in which the line itself stands as a text.
+    pub within: Option<String>,
+    /// What keys of one's own mean: the key, and a place as in a template (`client`, `time:rfc3339`).
+    pub keys: Vec<(String, String)>,
 }
 
 impl Layout {
@@ -62,7 +82,7 @@ impl Layout {
     pub fn understand(text: &str) -> Result<Layout, TemplateError> {
         let template = NAMED.iter().find(|(name, _)| *name == text).map_or(text, |(_, template)| template);
         let pieces = template::parse(template)?;
-        Ok(Layout { name: text.to_owned(), template: template.to_owned(), pieces })
+        Ok(Layout { name: text.to_owned(), template: template.to_owned(), pieces, hints: Hints::default() })
     }
 
     /// A layout of one's own that goes by a name.
@@ -71,6 +91,7 @@ impl Layout {
             name: name.to_owned(),
             template: template.to_owned(),
             pieces: template::parse(template)?,
+            hints: Hints::default(),
         })
     }
 
@@ -81,7 +102,12 @@ impl Layout {
 
     /// A layout without any place: for files whose lines are not made by layouts.
     pub fn bare() -> Layout {
-        Layout { name: String::new(), template: String::new(), pieces: Vec::new() }
+        Layout { name: String::new(), template: String::new(), pieces: Vec::new(), hints: Hints::default() }
+    }
+
+    /// The same, with what else is known.
+    pub fn with(self, hints: Hints) -> Layout {
+        Layout { hints, ..self }
     }
 
     /// Whether its lines are objects of JSON, so that texts in them must be strings of it.

@@ -11,8 +11,11 @@
 //! assert_eq!(Meaning::of_key(b"weather"), None);
 //! ```
 
-use super::moment::{CLASSIC, TimeForm, TimeReader, number};
+use super::layout::Hints;
+use super::moment::{TimeForm, TimeReader, forms, number};
 use super::plan::{self, Cut, Reason, Stop};
+use super::template::{self, Field};
+use super::values;
 use exedra_common::batch::NO_NUMBER;
 use exedra_common::columns::{Column, Kind, NumberColumn, Projection, TextColumn, Unit};
 use std::collections::HashMap;
@@ -28,6 +31,10 @@ pub enum Meaning {
     Request,
     /// Path and query in one, perhaps with scheme and host before it.
     Target,
+    /// When the request came in or how long it took, whichever the value is.
+    RequestTime,
+    /// The addresses that a request was handed on by, the client's first (`X-Forwarded-For`).
+    Forwarded,
     /// A number that goes into a column, and what it counts where the value itself has no unit.
     Number(NumberColumn, Unit),
     /// When the request came in, or its time of day where the day stands apart.
@@ -41,7 +48,9 @@ pub enum Meaning {
 const OTHERS: &[(&[&str], Meaning)] = &[
     (&["date", "day"], Meaning::Date),
     (&["request", "requestline"], Meaning::Request),
-    (&["target", "uri", "url", "requesturi", "requesturl", "requesttarget"], Meaning::Target),
+    (&["requesttime"], Meaning::RequestTime),
+    (&["xforwardedfor", "forwardedfor", "httpxforwardedfor"], Meaning::Forwarded),
+    (&["target", "uri", "url", "requesturi", "requesturl", "requesttarget", "urloriginal", "urlfull"], Meaning::Target),
 ];
 
 /// What values under the names of a column mean.
@@ -57,7 +66,7 @@ fn of_column(column: Column, unit: Unit) -> Option<Meaning> {
 impl Meaning {
     /// What the value of a JSON key means, if it is anything we know.
     pub fn of_key(key: &[u8]) -> Option<Meaning> {
-        let mut plain = [0; 24];
+        let mut plain = [0; 32];
         let mut length = 0;
         for octet in key.iter().filter(|octet| octet.is_ascii_alphanumeric()) {
             *plain.get_mut(length)? = octet.to_ascii_lowercase();
@@ -77,15 +86,55 @@ impl Meaning {
         KEYS.get(plain).copied()
     }
 
+    /// What the value of a key means that stands in objects under other keys: with the last of them it may be a word that we know
+    /// (`{"event": {"duration": …}}`, `response.status`). What a request itself was long is not what was sent.
+    pub fn of_path(path: &[&[u8]], key: &[u8]) -> Option<Meaning> {
+        let (above, last) = match memchr::memrchr(b'.', key) {
+            Some(dot) => (&key[..dot], &key[dot + 1..]),
+            None => (path.last().copied().unwrap_or_default(), key),
+        };
+        let parent = above.rsplit(|octet| *octet == b'.').next().unwrap_or_default();
+        let together = || {
+            let mut both = [0; 32];
+            let length = parent.len() + last.len();
+            both.get_mut(..parent.len())?.copy_from_slice(parent);
+            both.get_mut(parent.len()..length)?.copy_from_slice(last);
+            Meaning::of_key(&both[..length])
+        };
+        let found =
+            if parent.is_empty() { None } else { together() }.or_else(|| Meaning::of_key(last))?;
+        let is_size = matches!(found, Meaning::Number(NumberColumn::Bytes | NumberColumn::FullBytes, _));
+        let is_request = |part: &[u8]| matches!(part, b"request" | b"req" | b"Request");
+        let is_of_request = || {
+            path.iter().any(|part| part.split(|octet| *octet == b'.').any(is_request))
+                || above.split(|octet| *octet == b'.').any(is_request)
+        };
+        (!is_size || !is_of_request()).then_some(found)
+    }
+
+    /// What the place of a template means for a value that stands under a key of its own.
+    fn of_place(place: &str) -> Option<(Meaning, Option<TimeForm>)> {
+        Some(match template::place(place).ok()? {
+            Field::Text(column) => (Meaning::Text(column), None),
+            Field::Number(column, unit) => (Meaning::Number(column, unit), None),
+            Field::Target | Field::Url => (Meaning::Target, None),
+            Field::Request => (Meaning::Request, None),
+            Field::Time(form) => (Meaning::Time, Some(form)),
+            Field::Date(_) => (Meaning::Date, None),
+            Field::Clock(_) => (Meaning::Time, None),
+            Field::Skip | Field::Json | Field::Pairs => return None,
+        })
+    }
+
     /// What a value under an identifier of the W3C draft means, if it is anything we know: one of the draft's own, or a
     /// prefix of its grammar with a word that JSON has for it too (`x-full-bytes`).
     pub fn of_identifier(identifier: &str) -> Option<Meaning> {
         let small = identifier.to_ascii_lowercase();
         let column = Column::kept().find(|column| column.declaration().w3c.contains(&small.as_str()));
         if let Some(column) = column {
-            // The draft counts time in seconds.
             let unit = match column.declaration().kind {
-                Kind::Duration => Unit::Seconds,
+                // The draft counts time in seconds; many write whole milliseconds.
+                Kind::Duration => Unit::None,
                 _ => column.declaration().unit,
             };
             return of_column(column, unit);
@@ -104,38 +153,83 @@ impl Meaning {
     }
 }
 
+/// What keys mean: our own list, and before it what somebody has said of theirs.
+#[derive(Debug, Clone)]
+pub struct Keys {
+    own: Vec<(Box<[u8]>, Meaning)>,
+}
+
+impl Keys {
+    /// With the keys of one's own.
+    pub fn new(hints: &Hints) -> Self {
+        let own = |(key, place): &(String, String)| {
+            Some((key.as_bytes().into(), Meaning::of_place(place)?.0))
+        };
+        Keys { own: hints.keys.iter().filter_map(own).collect() }
+    }
+
+    /// What the value of a key means that stands in objects under other keys.
+    pub fn meaning(&self, path: &[&[u8]], key: &[u8]) -> Option<Meaning> {
+        // A key of one's own is written as it is, or with all above it and dots between.
+        let is_this = |own: &[u8]| match own.strip_suffix(key) {
+            Some([]) => true,
+            Some(above) if !path.is_empty() => {
+                let above = above.strip_suffix(b".").unwrap_or(b"?");
+                above.split(|octet| *octet == b'.').eq(path.iter().copied())
+            }
+            _ => false,
+        };
+        match self.own.iter().find(|(own, _)| is_this(own)) {
+            Some((_, meaning)) => Some(*meaning),
+            None => Meaning::of_path(path, key),
+        }
+    }
+}
+
 /// Puts named values of one line together.
 #[derive(Debug, Clone)]
 pub struct Gatherer {
     projection: Projection,
+    /// What durations count that do not say it.
+    durations: Unit,
+    /// What reads times under a key of one's own.
+    own: Option<TimeReader>,
+    near: Option<i64>,
     rfc3339: TimeReader,
     classic: TimeReader,
     apart: TimeReader,
     joined: Vec<u8>,
     time: Range<usize>,
     date: Range<usize>,
+    /// The client that is named by whoever handed the request on.
+    forwarded: Range<usize>,
     /// Values of the line at hand whose meaning was known.
     pub known: usize,
 }
 
 impl Gatherer {
     /// For lines of which only some columns are wanted.
-    pub fn new(projection: Projection) -> Self {
+    pub fn new(projection: Projection, hints: &Hints) -> Self {
+        let form = hints.keys.iter().find_map(|(_, place)| Meaning::of_place(place)?.1);
         Gatherer {
             projection,
+            durations: hints.durations.unwrap_or(Unit::None),
+            own: form.map(|form| TimeReader::new(form).near(hints.near)),
+            near: hints.near,
             rfc3339: TimeReader::new(TimeForm::Rfc3339),
-            classic: TimeReader::new(TimeForm::named(CLASSIC).unwrap_or(TimeForm::Classic)),
+            classic: TimeReader::new(TimeForm::Classic),
             apart: TimeReader::new(TimeForm::Codes("%Y-%m-%d %H:%M:%S%.f".to_owned())),
             joined: Vec::new(),
             time: 0..0,
             date: 0..0,
+            forwarded: 0..0,
             known: 0,
         }
     }
 
     /// A new line begins.
     pub fn begin(&mut self) {
-        (self.time, self.date, self.known) = (0..0, 0..0, 0);
+        (self.time, self.date, self.forwarded, self.known) = (0..0, 0..0, 0..0, 0);
     }
 
     /// Takes a value. Of several with one meaning the first counts.
@@ -146,27 +240,60 @@ impl Gatherer {
         value: Range<usize>,
         cut: &mut Cut,
     ) -> Result<(), Stop> {
-        self.known += 1;
         let text = &line[value.clone()];
+        let meaning = match meaning {
+            // A time has its parts parted; a duration is one number, perhaps with a unit.
+            Meaning::RequestTime if text.iter().any(|octet| matches!(octet, b':' | b'/')) => Meaning::Time,
+            Meaning::RequestTime => Meaning::Number(NumberColumn::Duration, Unit::None),
+            meaning => meaning,
+        };
+        self.known += 1;
         let bad = Stop { at: value.start, reason: Reason::BadNumber };
         match meaning {
             Meaning::Time if self.time.is_empty() => self.time = value,
             Meaning::Date if self.date.is_empty() => self.date = value,
-            Meaning::Time | Meaning::Date => {}
+            Meaning::Time | Meaning::Date | Meaning::RequestTime => {}
+            Meaning::Forwarded => {
+                if let Some(client) = values::client(text).filter(|_| text != b"-") {
+                    self.forwarded = value.start + client.start..value.start + client.end;
+                }
+            }
             Meaning::Text(TextColumn::Path) if text.contains(&b'?') => {
                 plan::target(cut, line, value.start, value.end)
             }
+            Meaning::Text(TextColumn::Client) => match values::client(text) {
+                Some(client) if cut.text(line, TextColumn::Client).is_none() => {
+                    let (from, until) = (value.start + client.start, value.start + client.end);
+                    cut.set(TextColumn::Client, line, from, until);
+                }
+                Some(_) => {}
+                // Something else goes by that name: the client is perhaps named by another.
+                None => self.known -= 1,
+            },
             Meaning::Text(column) => {
                 if cut.text(line, column).is_none() && self.wants(column) {
-                    cut.set(column, line, value.start, value.end);
+                    let inner = match column {
+                        TextColumn::Host => values::host(text),
+                        _ => None,
+                    };
+                    let inner = inner.unwrap_or(0..text.len());
+                    cut.set(column, line, value.start + inner.start, value.start + inner.end);
                 }
             }
-            Meaning::Request => plan::request(cut, line, value.start, value.end),
-            Meaning::Target => self.target(line, value, cut),
+            Meaning::Request => plan::request(cut, line, value.start, value.end, true),
+            Meaning::Target => plan::url(cut, line, value),
             Meaning::Number(column, unit) => {
-                let (text, unit) = with_unit(text, unit);
-                let number =
-                    if text.is_empty() { NO_NUMBER } else { plan::value(text, column, unit).ok_or(bad)? };
+                let is_open = column == NumberColumn::Duration && unit == Unit::None;
+                let unit = if is_open { self.durations } else { unit };
+                let number = match plan::number_with_unit(text, column, unit) {
+                    Some(number) => number,
+                    // A word of many meanings.
+                    None if is_open => {
+                        self.known -= 1;
+                        NO_NUMBER
+                    }
+                    None => return Err(bad),
+                };
                 let known = &mut cut.numbers[column.index()];
                 if *known == NO_NUMBER {
                     *known = number;
@@ -176,46 +303,46 @@ impl Gatherer {
         Ok(())
     }
 
-    /// The line has ended: works its time out. `day` is what holds where the line itself names none.
-    pub fn finish(&mut self, line: &[u8], day: &[u8], cut: &mut Cut) -> Result<(), Stop> {
-        let time = &line[self.time.clone()];
+    /// The line has ended: works its time out. `day` is what holds where the line itself names none, and `has_time` says
+    /// whether it has its time elsewhere.
+    pub fn finish(&mut self, line: &[u8], day: &[u8], cut: &mut Cut, has_time: bool) -> Result<(), Stop> {
+        // Only whoever stands before us may say on whose behalf.
+        if !self.forwarded.is_empty()
+            && cut.text(line, TextColumn::Client).is_none_or(values::is_internal)
+        {
+            cut.set(TextColumn::Client, line, self.forwarded.start, self.forwarded.end);
+        }
         let stop = Stop { at: self.time.start, reason: Reason::BadTime };
-        let whole = self.rfc3339.read(time).or_else(|| self.classic.read(time)).or_else(|| counted(time));
-        let apart = |gatherer: &mut Gatherer| {
-            let date = if gatherer.date.is_empty() { day } else { &line[gatherer.date.clone()] };
-            gatherer.joined.clear();
-            gatherer.joined.extend_from_slice(date);
-            gatherer.joined.push(b' ');
-            gatherer.joined.extend_from_slice(time);
-            gatherer.apart.read(&gatherer.joined)
-        };
-        cut.time = match whole {
-            Some(time) => time,
-            None => apart(self).ok_or(stop)?,
-        };
+        if !self.time.is_empty() || !has_time {
+            cut.time = self.time_of(&line[self.time.clone()], line, day).ok_or(stop)?;
+        }
         // Something that has a time and nothing else we know is another kind of log.
-        let says_something =
-            cut.number(NumberColumn::Status).is_some() || cut.texts.iter().any(|(from, until)| until > from);
+        let says_something = cut.number(NumberColumn::Status).is_some()
+            || [TextColumn::Path, TextColumn::Client].iter().any(|text| cut.text(line, *text).is_some());
         if says_something { Ok(()) } else { Err(Stop { at: 0, reason: Reason::Misfit }) }
+    }
+
+    fn time_of(&mut self, time: &[u8], line: &[u8], day: &[u8]) -> Option<i64> {
+        if let Some(own) = &mut self.own {
+            return own.read(time);
+        }
+        let whole = self.rfc3339.read(time).or_else(|| self.classic.read(time)).or_else(|| counted(time));
+        whole
+            .or_else(|| {
+                let date = if self.date.is_empty() { day } else { &line[self.date.clone()] };
+                self.joined.clear();
+                self.joined.extend_from_slice(date);
+                self.joined.push(b' ');
+                self.joined.extend_from_slice(time);
+                self.apart.read(&self.joined)
+            })
+            // As many ways to write a time as there are programs.
+            .or_else(|| TimeReader::new(forms::whole(time)?).near(self.near).read(time))
     }
 
     fn wants(&self, column: TextColumn) -> bool {
         // A path is what tells a log of requests from others.
         self.projection.has(column) || column == TextColumn::Path
-    }
-
-    fn target(&self, line: &[u8], value: Range<usize>, cut: &mut Cut) {
-        let text = &line[value.clone()];
-        let scheme =
-            [(&b"http://"[..], 4), (b"https://", 5)].into_iter().find(|(begin, _)| text.starts_with(begin));
-        let Some((begin, length)) = scheme else {
-            return plan::target(cut, line, value.start, value.end);
-        };
-        let host = value.start + begin.len();
-        let path = memchr::memchr(b'/', &line[host..value.end]).map_or(value.end, |at| host + at);
-        cut.set(TextColumn::Scheme, line, value.start, value.start + length);
-        cut.set(TextColumn::Host, line, host, path);
-        plan::target(cut, line, path, value.end);
     }
 }
 
@@ -228,19 +355,4 @@ fn counted(text: &[u8]) -> Option<i64> {
         microseconds @ ..100_000_000_000_000_000 => Some(microseconds / 1_000),
         nanoseconds => Some(nanoseconds / 1_000_000),
     }
-}
-
-/// A duration and its unit, which may stand behind the number.
-fn with_unit(text: &[u8], unit: Unit) -> (&[u8], Unit) {
-    if !Unit::OF_TIME.contains(&unit) {
-        return (text, unit);
-    }
-    let digits = text.iter().position(|octet| !matches!(octet, b'0'..=b'9' | b'.')).unwrap_or(text.len());
-    let own = match text[digits..].trim_ascii() {
-        b"us" | b"\xc2\xb5s" | b"\xce\xbcs" => Unit::Microseconds,
-        b"ms" => Unit::Milliseconds,
-        b"s" => Unit::Seconds,
-        _ => return (text, unit),
-    };
-    (&text[..digits], own)
 }

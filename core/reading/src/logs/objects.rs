@@ -6,15 +6,17 @@
 //!
 //! ```
 //! use exedra_common::{NumberColumn, Projection};
-//! use exedra_reading::logs::objects::Objects;
-//! let mut objects = Objects::new(Projection::everything());
+//! use exedra_reading::logs::{layout::Hints, objects::Objects};
+//! let mut objects = Objects::new(Projection::everything(), &Hints::default());
 //! let cut = objects.run(br#"{"ts": 1794633160, "request": {"method": "GET"}, "status": 404}"#).unwrap();
 //! assert_eq!((cut.time, cut.number(NumberColumn::Status)), (1_794_633_160_000, Some(404)));
 //! assert_eq!(objects.run(b"{\"ts\": ").unwrap_err().at, 7);
 //! ```
 
-use super::meaning::{Gatherer, Meaning};
+use super::layout::Hints;
+use super::meaning::{Gatherer, Keys, Meaning};
 use super::plan::{Cut, Reason, Stop};
+use arrayvec::ArrayVec;
 use exedra_common::columns::Projection;
 
 /// How deep objects are looked into.
@@ -24,12 +26,13 @@ const DEEPEST: usize = 8;
 #[derive(Debug, Clone)]
 pub struct Objects {
     gatherer: Gatherer,
+    keys: Keys,
 }
 
 impl Objects {
     /// A reader for some columns.
-    pub fn new(projection: Projection) -> Self {
-        Objects { gatherer: Gatherer::new(projection) }
+    pub fn new(projection: Projection, hints: &Hints) -> Self {
+        Objects { gatherer: Gatherer::new(projection, hints), keys: Keys::new(hints) }
     }
 
     /// How many values of the last line had a meaning.
@@ -43,26 +46,32 @@ impl Objects {
         if begins == line.len() {
             return Err(Stop { at: 0, reason: Reason::Empty });
         }
-        if line[begins] != b'{' {
-            return Err(Stop { at: begins, reason: Reason::Misfit });
-        }
-        self.gatherer.begin();
         let mut cut = Cut::default();
-        let end = self.value(line, begins, None, DEEPEST, &mut cut)?;
+        let end = self.run_at(line, begins, &mut cut, false)?;
         if space(line, end) < line.len() {
             return Err(Stop { at: end, reason: Reason::TrailingText });
         }
-        self.gatherer.finish(line, b"", &mut cut)?;
         Ok(cut)
     }
 
-    /// Reads the value that begins at a place; gives where it ends.
-    fn value(
+    /// Reads the object that begins at a place; gives where it ends. `has_time` says whether the line has its time elsewhere.
+    pub fn run_at(&mut self, line: &[u8], at: usize, cut: &mut Cut, has_time: bool) -> Result<usize, Stop> {
+        if line.get(at) != Some(&b'{') {
+            return Err(Stop { at, reason: Reason::Misfit });
+        }
+        self.gatherer.begin();
+        let end = self.value(line, at, None, &mut ArrayVec::new(), cut)?;
+        self.gatherer.finish(line, b"", cut, has_time)?;
+        Ok(end)
+    }
+
+    /// Reads the value that begins at a place, behind these keys; gives where it ends.
+    fn value<'l>(
         &mut self,
-        line: &[u8],
+        line: &'l [u8],
         at: usize,
         meaning: Option<Meaning>,
-        deeper: usize,
+        path: &mut ArrayVec<&'l [u8], DEEPEST>,
         cut: &mut Cut,
     ) -> Result<usize, Stop> {
         let misfit = |at| Stop { at, reason: Reason::Misfit };
@@ -75,7 +84,6 @@ impl Objects {
                 Ok(end + 1)
             }
             Some(opening @ (b'{' | b'[')) => {
-                let deeper = deeper.checked_sub(1).ok_or(misfit(at))?;
                 let (is_object, closing_mark) =
                     (*opening == b'{', if *opening == b'{' { b'}' } else { b']' });
                 let mut inner = space(line, at + 1);
@@ -84,20 +92,31 @@ impl Objects {
                 }
                 // In a list only the first value has the meaning of the whole.
                 let mut meaning = meaning;
+                let mut key: &[u8] = b"";
                 loop {
                     if is_object {
                         if line.get(inner) != Some(&b'"') {
                             return Err(misfit(inner));
                         }
                         let end = closing(line, inner + 1)?;
-                        meaning = Meaning::of_key(&line[inner + 1..end]);
+                        key = &line[inner + 1..end];
+                        meaning = self.keys.meaning(path, key);
                         inner = space(line, end + 1);
                         if line.get(inner) != Some(&b':') {
                             return Err(misfit(inner));
                         }
                         inner = space(line, inner + 1);
                     }
-                    inner = space(line, self.value(line, inner, meaning, deeper, cut)?);
+                    let end = match line.get(inner) {
+                        Some(b'{' | b'[') => {
+                            path.try_push(key).map_err(|_| misfit(at))?;
+                            let end = self.value(line, inner, meaning, path, cut)?;
+                            path.pop();
+                            end
+                        }
+                        _ => self.value(line, inner, meaning, path, cut)?,
+                    };
+                    inner = space(line, end);
                     match line.get(inner) {
                         Some(b',') => inner = space(line, inner + 1),
                         Some(mark) if *mark == closing_mark => return Ok(inner + 1),
@@ -150,7 +169,7 @@ mod tests {
     use rstest::rstest;
 
     fn run(line: &str) -> Result<Cut, Stop> {
-        Objects::new(Projection::everything()).run(line.as_bytes())
+        Objects::new(Projection::everything(), &Hints::default()).run(line.as_bytes())
     }
 
     #[rstest]

@@ -10,18 +10,24 @@
 //! ```
 //! use exedra_common::{Projection, TextColumn};
 //! use exedra_reading::logs::plan::{Plan, Reason};
-//! use exedra_reading::logs::template::parse;
-//! let mut plan = Plan::new(&parse("{client} {time:seconds} {status}").unwrap(), Projection::everything());
+//! use exedra_reading::logs::{layout::Hints, template::parse};
+//! let pieces = parse("{client} {time:seconds} {status}").unwrap();
+//! let mut plan = Plan::new(&pieces, Projection::everything(), &Hints::default());
 //! let line = b"192.0.2.7 1794633160 200";
 //! assert_eq!(plan.run(line).unwrap().text(line, TextColumn::Client), Some(&b"192.0.2.7"[..]));
 //! let stop = plan.run(b"192.0.2.7 1794633160 fog").unwrap_err();
 //! assert_eq!((stop.at, stop.reason), (21, Reason::BadNumber));
 //! ```
 
-use super::moment::{TimeForm, TimeReader, number};
+use super::layout::Hints;
+use super::moment::{CLASSIC, TimeForm, TimeReader, number};
+use super::objects::Objects;
+use super::pairs::Pairs;
 use super::template::{Field, Piece};
+use super::values;
 use exedra_common::batch::NO_NUMBER;
 use exedra_common::columns::{Column, Kind, NumberColumn, Projection, TextColumn, Unit};
+use std::ops::Range;
 use thiserror::Error;
 
 /// Why a line could not be read.
@@ -45,6 +51,12 @@ pub enum Reason {
     /// A number is none.
     #[error("no number where one should be")]
     BadNumber,
+    /// The client is none.
+    #[error("no address and no host name where the client should be")]
+    BadClient,
+    /// The host is none.
+    #[error("no host name where one should be")]
+    BadHost,
     /// The line goes on after the layout has ended.
     #[error("goes on after the layout's end")]
     TrailingText,
@@ -98,12 +110,28 @@ impl Cut {
 #[derive(Debug, Clone)]
 enum Step {
     Literal(Box<[u8]>),
-    Until(Field, Box<[u8]>),
-    /// A time in which the text that follows it occurs so many times.
-    UntilAfter(Field, Box<[u8]>, usize),
+    /// Spaces and tabs, at least one.
+    Gap,
+    Until(Field, End),
     Quoted(Field),
-    QuotedRequest,
+    QuotedRequest {
+        /// Whether its targets are whole addresses with scheme and host.
+        is_url: bool,
+    },
     Rest(Field),
+    /// A JSON object.
+    Object(Objects),
+    /// `key=value` up to the end of the line.
+    Pairs(Pairs),
+}
+
+/// Where a field ends that is not in quotation marks.
+#[derive(Debug, Clone)]
+struct End {
+    /// The text that follows it; empty for a gap.
+    text: Box<[u8]>,
+    /// How often that occurs in the field itself: a time may be several words.
+    within: usize,
 }
 
 /// The pieces of a layout, none of them optional, made ready to run over lines.
@@ -115,27 +143,38 @@ pub struct Plan {
     apart: Option<TimeReader>,
     joined: Vec<u8>,
     fields: usize,
+    /// How many fields named values had in the last line.
+    named: usize,
+    /// Whether hosts stand before anything that shows that the layout fits, so that they must look like some.
+    checks_host: bool,
+    has_time: bool,
 }
 
 impl Plan {
     /// A plan for pieces, which only walks past the columns nobody wants.
-    pub fn new(pieces: &[Piece], projection: Projection) -> Self {
+    pub fn new(pieces: &[Piece], projection: Projection, hints: &Hints) -> Self {
         let mut clocks = Vec::new();
         let mut steps: Vec<Step> = Vec::new();
         let (mut date, mut time_of_day) = (None, None);
+        let mut checks_host = false;
         let mut at = 0;
         while at < pieces.len() {
             match &pieces[at] {
                 Piece::Literal(text) => steps.push(Step::Literal(text.as_bytes().into())),
-                Piece::Place(_) if is_request(&pieces[at..]) && opens_quotes(pieces, at) => {
-                    steps.push(Step::QuotedRequest);
+                Piece::Gap => steps.push(Step::Gap),
+                Piece::Place(_) if opens_quotes(pieces, at) && request_at(&pieces[at..]).is_some() => {
+                    let is_url = request_at(&pieces[at..]) == Some(&Field::Url);
+                    steps.push(Step::QuotedRequest { is_url });
                     at += 4;
                 }
+                Piece::Place(Field::Json) => steps.push(Step::Object(Objects::new(projection, hints))),
+                Piece::Place(Field::Pairs) => steps.push(Step::Pairs(Pairs::new(projection, hints))),
                 Piece::Place(field) => {
                     match field {
-                        Field::Time(form) => clocks.push(TimeReader::new(form.clone())),
+                        Field::Time(form) => clocks.push(TimeReader::new(form.clone()).near(hints.near)),
                         Field::Date(codes) => date = Some(codes),
                         Field::Clock(codes) => time_of_day = Some(codes),
+                        Field::Text(TextColumn::Host) => checks_host |= clocks.is_empty(),
                         _ => {}
                     }
                     let field = if wanted(field, projection) { field.clone() } else { Field::Skip };
@@ -143,10 +182,14 @@ impl Plan {
                         Some(Piece::Literal(next)) if next.starts_with('"') && opens_quotes(pieces, at) => {
                             Step::Quoted(field)
                         }
-                        Some(Piece::Literal(next)) => match occurrences(&pieces[at], next) {
-                            0 => Step::Until(field, next.as_bytes().into()),
-                            times => Step::UntilAfter(field, next.as_bytes().into(), times),
-                        },
+                        Some(Piece::Literal(next)) => {
+                            let within = occurrences(&pieces[at], next);
+                            Step::Until(field, End { text: next.as_bytes().into(), within })
+                        }
+                        Some(Piece::Gap) => {
+                            let within = occurrences(&pieces[at], " ");
+                            Step::Until(field, End { text: Box::default(), within })
+                        }
                         _ => Step::Rest(field),
                     });
                 }
@@ -155,24 +198,28 @@ impl Plan {
             }
             at += 1;
         }
-        let apart = date
-            .zip(time_of_day)
-            .map(|(date, clock)| TimeReader::new(TimeForm::Codes(format!("{date} {clock}"))));
-        let fields = pieces
-            .iter()
-            .filter(|piece| matches!(piece, Piece::Place(field) if *field != Field::Skip))
-            .count();
-        Plan { steps, clocks, apart, joined: Vec::new(), fields }
+        let apart = date.zip(time_of_day).map(|(date, clock)| {
+            TimeReader::new(TimeForm::Codes(format!("{date} {clock}"))).near(hints.near)
+        });
+        let is_field = |piece: &&Piece| match piece {
+            Piece::Place(field) => !matches!(field, Field::Skip | Field::Json | Field::Pairs),
+            _ => false,
+        };
+        let request = |piece: &&Piece| matches!(piece, Piece::Place(Field::Request));
+        // A whole request says three things.
+        let fields = pieces.iter().filter(is_field).count() + 2 * pieces.iter().filter(request).count();
+        let has_time = apart.is_some() || !clocks.is_empty();
+        Plan { steps, clocks, apart, joined: Vec::new(), fields, named: 0, checks_host, has_time }
     }
 
-    /// How many fields it reads from a line.
+    /// How many fields it reads from a line, as the last one had them.
     pub fn fields(&self) -> usize {
-        self.fields
+        self.fields + self.named
     }
 
     /// Cuts one line, given without its line end.
     pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
-        let Plan { steps, clocks, apart, joined, .. } = self;
+        let Plan { steps, clocks, apart, joined, named, checks_host, has_time, .. } = self;
         let mut cut = Cut::default();
         let (mut date, mut time_of_day) = (0..0, 0..0);
         if line.is_empty() {
@@ -180,9 +227,11 @@ impl Plan {
         }
         let mut clock = 0;
         let mut at = 0;
+        let mut client_is_name = false;
         for step in steps {
             let stop = |reason| Stop { at, reason };
-            let (field, until) = match step {
+            // Where the value ends, and where what follows it begins.
+            let (field, value, next) = match step {
                 Step::Literal(text) => {
                     if !line[at..].starts_with(text) {
                         return Err(stop(Reason::Misfit));
@@ -190,42 +239,89 @@ impl Plan {
                     at += text.len();
                     continue;
                 }
-                Step::QuotedRequest => {
+                Step::Gap => {
+                    let length = gap(&line[at..]);
+                    if length == 0 {
+                        return Err(stop(Reason::Misfit));
+                    }
+                    at += length;
+                    continue;
+                }
+                Step::QuotedRequest { is_url } => {
                     let until = closing_quote(line, at).ok_or(stop(Reason::Unquoted))?;
-                    request(&mut cut, line, at, until);
+                    request(&mut cut, line, at, until, *is_url);
                     at = until;
                     continue;
                 }
-                Step::Until(field, next) => (field, find(line, at, next).ok_or(stop(Reason::Misfit))?),
-                Step::UntilAfter(field, next, times) => {
-                    let mut found = find(line, at, next);
-                    for _ in 0..*times {
-                        found = found.and_then(|found| find(line, found + 1, next));
-                    }
-                    (field, found.ok_or(stop(Reason::Misfit))?)
+                Step::Object(objects) => {
+                    at = objects.run_at(line, at, &mut cut, *has_time)?;
+                    *named = objects.fields();
+                    continue;
                 }
-                Step::Quoted(field) => (field, closing_quote(line, at).ok_or(stop(Reason::Unquoted))?),
-                Step::Rest(field) => (field, line.len()),
+                Step::Pairs(pairs) => {
+                    pairs.run_at(line, at, &mut cut, *has_time)?;
+                    *named = pairs.fields();
+                    at = line.len();
+                    continue;
+                }
+                Step::Until(field, end) => {
+                    let (value, next) = until(line, at, field, end).ok_or(stop(Reason::Misfit))?;
+                    (field, value, next)
+                }
+                Step::Quoted(field) => {
+                    let end = closing_quote(line, at).ok_or(stop(Reason::Unquoted))?;
+                    (field, at..end, end)
+                }
+                Step::Rest(field) => match unquoted(line, at, b"") {
+                    Some((value, next)) => (field, value, next),
+                    None => (field, at..line.len(), line.len()),
+                },
             };
-            let text = &line[at..until];
+            let text = &line[value.clone()];
+            let is_nothing = matches!(text, b"-" | b"");
             match field {
                 Field::Skip => {}
-                // A name may have spaces in it, but a dash before them is a field of its own.
+                // A name may have spaces in it, but a dash before them is a field of its own, and so is what follows the name
+                // of a client that is perhaps none.
                 Field::Text(TextColumn::User) if text.starts_with(b"- ") => return Err(stop(Reason::Misfit)),
-                Field::Text(column) => cut.set(*column, line, at, until),
-                Field::Target => target(&mut cut, line, at, until),
+                Field::Text(TextColumn::User) if client_is_name && memchr::memchr(b' ', text).is_some() => {
+                    return Err(stop(Reason::Misfit));
+                }
+                Field::Text(TextColumn::Client) if !is_nothing => {
+                    let inner = values::client(text).ok_or(stop(Reason::BadClient))?;
+                    let last = text[inner.end - 1];
+                    client_is_name = !(last.is_ascii_digit() || memchr::memchr(b':', text).is_some());
+                    let from = value.start;
+                    cut.set(TextColumn::Client, line, from + inner.start, from + inner.end);
+                }
+                Field::Text(TextColumn::Host) if !is_nothing => match values::host(text) {
+                    Some(inner) => cut.set(
+                        TextColumn::Host,
+                        line,
+                        value.start + inner.start,
+                        value.start + inner.end,
+                    ),
+                    None if *checks_host => return Err(stop(Reason::BadHost)),
+                    None => cut.set(TextColumn::Host, line, value.start, value.end),
+                },
+                Field::Text(column) => cut.set(*column, line, value.start, value.end),
+                Field::Target => target(&mut cut, line, value.start, value.end),
+                Field::Url => url(&mut cut, line, value),
+                Field::Request => request(&mut cut, line, value.start, value.end, false),
                 Field::Number(column, unit) => {
-                    let number = value(text, *column, *unit).ok_or(stop(Reason::BadNumber))?;
+                    let number = number_with_unit(text, *column, *unit).ok_or(stop(Reason::BadNumber))?;
                     cut.numbers[column.index()] = number;
                 }
                 Field::Time(_) => {
                     cut.time = clocks[clock].read(text).ok_or(stop(Reason::BadTime))?;
                     clock += 1;
                 }
-                Field::Date(_) => date = at..until,
-                Field::Clock(_) => time_of_day = at..until,
+                Field::Date(_) => date = value,
+                Field::Clock(_) => time_of_day = value,
+                // They have steps of their own.
+                Field::Json | Field::Pairs => {}
             }
-            at = until;
+            at = next;
         }
         if at < line.len() {
             return Err(Stop { at, reason: Reason::TrailingText });
@@ -243,39 +339,87 @@ impl Plan {
 
 fn wanted(field: &Field, projection: Projection) -> bool {
     match field {
+        // Whether a line is read must not depend on what is wanted of it, and these and all that are no texts decide it.
+        Field::Text(TextColumn::Client | TextColumn::User | TextColumn::Host) => true,
         Field::Text(column) => projection.has(*column),
-        // Whether a line is read must not depend on what is wanted of it, and these decide it.
-        Field::Target
-        | Field::Number(..)
-        | Field::Time(_)
-        | Field::Date(_)
-        | Field::Clock(_)
-        | Field::Skip => true,
+        _ => true,
     }
 }
 
-fn is_request(pieces: &[Piece]) -> bool {
+/// The target of the request line that pieces begin with: `{method} {target} {protocol}"`.
+fn request_at(pieces: &[Piece]) -> Option<&Field> {
     let place = |at: usize| match pieces.get(at) {
         Some(Piece::Place(field)) => Some(field),
         _ => None,
     };
     let space = |at: usize| matches!(pieces.get(at), Some(Piece::Literal(text)) if text == " ");
-    place(0) == Some(&Field::Text(TextColumn::Method))
+    let is_request = place(0) == Some(&Field::Text(TextColumn::Method))
         && space(1)
-        && place(2) == Some(&Field::Target)
         && space(3)
         && place(4) == Some(&Field::Text(TextColumn::Protocol))
-        && matches!(pieces.get(5), Some(Piece::Literal(text)) if text.starts_with('"'))
+        && matches!(pieces.get(5), Some(Piece::Literal(text)) if text.starts_with('"'));
+    place(2).filter(|field| is_request && matches!(field, Field::Target | Field::Url))
 }
 
 fn opens_quotes(pieces: &[Piece], at: usize) -> bool {
     at > 0 && matches!(&pieces[at - 1], Piece::Literal(text) if text.ends_with('"'))
 }
 
+/// How many spaces and tabs a text begins with.
+fn gap(text: &[u8]) -> usize {
+    text.iter().take_while(|octet| matches!(octet, b' ' | b'\t')).count()
+}
+
+/// The value of a field that ends where a text follows, and where that begins.
+fn until(line: &[u8], at: usize, field: &Field, end: &End) -> Option<(Range<usize>, usize)> {
+    if line.get(at) == Some(&b'"')
+        && let Some(found) = unquoted(line, at, &end.text)
+    {
+        return Some(found);
+    }
+    let mut from = at;
+    let is_address = matches!(field, Field::Text(TextColumn::Client | TextColumn::Host));
+    // In the brackets of an address of IPv6 anything may stand.
+    if is_address && line.get(at) == Some(&b'[') {
+        from += memchr::memchr(b']', &line[at..])?;
+    }
+    let mut found = find(line, from, &end.text)?;
+    for _ in 0..end.within {
+        found = find(line, found + 1, &end.text)?;
+    }
+    // Behind a comma a list goes on.
+    while is_address && found > at && line[found - 1] == b',' && end.text.first() != Some(&b',') {
+        found = find(line, found + 1, &end.text)?;
+    }
+    Some((at..found, found))
+}
+
+/// A value in quotation marks that the layout has none for, and where what follows it begins: such a value ends with its own.
+/// Two quotation marks within it stand for one. `None` where none begins, or where something else follows its end.
+fn unquoted(line: &[u8], at: usize, next: &[u8]) -> Option<(Range<usize>, usize)> {
+    if line.get(at) != Some(&b'"') {
+        return None;
+    }
+    let mut end = closing_quote(line, at + 1)?;
+    while line.get(end + 1) == Some(&b'"') {
+        end = closing_quote(line, end + 2)?;
+    }
+    let rest = &line[end + 1..];
+    let ends = match next {
+        [] => rest.is_empty() || gap(rest) > 0,
+        next => rest.starts_with(next),
+    };
+    ends.then_some((at + 1..end, end + 1))
+}
+
+/// Where a text occurs next; a gap where it is empty.
 fn find(line: &[u8], from: usize, text: &[u8]) -> Option<usize> {
     let mut at = from;
+    let Some(&first) = text.first() else {
+        return memchr::memchr2(b' ', b'\t', line.get(at..)?).map(|length| at + length);
+    };
     loop {
-        at += memchr::memchr(text[0], &line[at..])?;
+        at += memchr::memchr(first, line.get(at..)?)?;
         if line[at..].starts_with(text) {
             return Some(at);
         }
@@ -289,6 +433,7 @@ fn occurrences(piece: &Piece, text: &str) -> usize {
         Piece::Place(Field::Time(TimeForm::Codes(codes)) | Field::Date(codes) | Field::Clock(codes)) => {
             codes.matches(text).count()
         }
+        Piece::Place(Field::Time(TimeForm::Classic)) => CLASSIC.matches(text).count(),
         _ => 0,
     }
 }
@@ -296,20 +441,17 @@ fn occurrences(piece: &Piece, text: &str) -> usize {
 fn closing_quote(line: &[u8], from: usize) -> Option<usize> {
     let mut at = from;
     loop {
-        at += memchr::memchr2(b'"', b'\\', &line[at..])?;
+        at += memchr::memchr2(b'"', b'\\', line.get(at..)?)?;
         if line[at] == b'"' {
             return Some(at);
         }
         // A backslash takes the octet after it along.
         at += 2;
-        if at > line.len() {
-            return None;
-        }
     }
 }
 
 /// A request line: method, target and protocol, if it is one.
-pub(super) fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
+pub(super) fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize, is_url: bool) {
     let text = &line[from..until];
     let Some(first) = memchr::memchr(b' ', text) else { return };
     let last = memchr::memrchr(b' ', text).unwrap_or(first);
@@ -319,7 +461,10 @@ pub(super) fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
         return;
     }
     cut.set(TextColumn::Method, line, from, from + first);
-    target(cut, line, from + first + 1, from + target_end);
+    match is_url {
+        true => url(cut, line, from + first + 1..from + target_end),
+        false => target(cut, line, from + first + 1, from + target_end),
+    }
     if is_protocol {
         cut.set(TextColumn::Protocol, line, from + last + 1, until);
     }
@@ -337,33 +482,76 @@ pub(super) fn target(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
     }
 }
 
+/// Path and query, perhaps with scheme and host before them.
+pub(super) fn url(cut: &mut Cut, line: &[u8], value: Range<usize>) {
+    let text = &line[value.clone()];
+    let scheme =
+        [(&b"http://"[..], 4), (b"https://", 5)].into_iter().find(|(begin, _)| text.starts_with(begin));
+    let Some((begin, length)) = scheme else {
+        return target(cut, line, value.start, value.end);
+    };
+    let from = value.start + begin.len();
+    let path = memchr::memchr2(b'/', b'?', &line[from..value.end]).map_or(value.end, |at| from + at);
+    cut.set(TextColumn::Scheme, line, value.start, value.start + length);
+    if let Some(host) = values::host(&line[from..path]) {
+        cut.set(TextColumn::Host, line, from + host.start, from + host.end);
+    }
+    target(cut, line, path, value.end);
+}
+
+/// A number whose unit may stand behind it.
+pub(super) fn number_with_unit(text: &[u8], column: NumberColumn, unit: Unit) -> Option<u64> {
+    if text.last().is_some_and(u8::is_ascii_digit) {
+        return value(text, column, unit);
+    }
+    let digits = text.iter().position(|octet| !matches!(octet, b'0'..=b'9' | b'.')).unwrap_or(text.len());
+    let own = std::str::from_utf8(text[digits..].trim_ascii()).ok().and_then(Unit::of_time);
+    match own.filter(|_| digits > 0 && Column::Number(column).declaration().kind == Kind::Duration) {
+        Some(own) => value(&text[..digits], column, own),
+        None => value(text, column, unit),
+    }
+}
+
 /// The number that a text is, as a column holds it; [`NO_NUMBER`] for a dash. `None` is a mistake.
 pub(super) fn value(text: &[u8], column: NumberColumn, unit: Unit) -> Option<u64> {
-    if text == b"-" {
+    if matches!(text, b"-" | b"") {
         return Some(NO_NUMBER);
     }
     let declaration = Column::Number(column).declaration();
     let number = match declaration.kind {
-        Kind::Duration => duration(text, unit.microseconds())?,
+        Kind::Duration => duration(text, unit)?,
         _ => u64::try_from(number(text)?).ok()?,
     };
+    // Some programs write 0 or 000 where there was no answer.
+    if number == 0 && declaration.range.0 > 0 {
+        return Some(NO_NUMBER);
+    }
     let (least, most) = declaration.range;
     (least..=most).contains(&number).then_some(number)
 }
 
-/// Microseconds from a number of units, which may have a fraction.
-fn duration(text: &[u8], unit: u32) -> Option<u64> {
+/// Microseconds from a number of units, which may have a fraction. What has no unit has the one that its shape tells: seconds with
+/// a fraction, milliseconds without.
+fn duration(text: &[u8], unit: Unit) -> Option<u64> {
     let (whole, fraction) = match memchr::memchr(b'.', text) {
         Some(point) => (&text[..point], &text[point + 1..]),
         None => (text, &b""[..]),
     };
-    let mut scale = u64::from(unit);
-    let mut microseconds = u64::try_from(number(whole)?).ok()?.checked_mul(scale)?;
+    let unit = match (unit, fraction.is_empty()) {
+        (Unit::None, true) => Unit::Milliseconds,
+        (Unit::None, false) => Unit::Seconds,
+        (unit, _) => unit,
+    };
+    let mut scale = unit.nanoseconds();
+    let whole = u64::try_from(number(whole)?).ok()?;
+    // Centuries are longer than any answer takes.
+    let mut nanoseconds = whole.checked_mul(scale)?;
     for octet in fraction {
         scale /= 10;
-        microseconds += u64::from(octet.checked_sub(b'0').filter(|digit| *digit < 10)?) * scale;
+        let digit = u64::from(octet.checked_sub(b'0').filter(|digit| *digit < 10)?);
+        nanoseconds = nanoseconds.checked_add(digit * scale)?;
     }
-    Some(microseconds)
+    Some(nanoseconds / 1_000)
 }
 
 #[cfg(test)]
@@ -373,7 +561,7 @@ mod tests {
     use rstest::rstest;
 
     fn plan(layout: &str) -> Plan {
-        Plan::new(&Layout::understand(layout).unwrap().pieces, Projection::everything())
+        Plan::new(&Layout::understand(layout).unwrap().pieces, Projection::everything(), &Hints::default())
     }
 
     fn combined() -> Plan {

@@ -123,6 +123,26 @@ impl LineReader {
         self.cutters.iter_mut().for_each(|cutter| cutter.directive(line));
     }
 
+    /// From now on lines that no layout reads are also tried by this one, until [`LineReader::forget`].
+    pub fn try_also(&mut self, layout: &Layout) {
+        self.cutters.push(Cutter::for_columns(layout, self.projection));
+    }
+
+    /// From now on only the first so many layouts are tried.
+    pub fn forget(&mut self, layouts: usize) {
+        self.cutters.truncate(layouts);
+    }
+
+    /// Whether one of the layouts reads a line; nothing is counted.
+    pub fn reads(&mut self, line: &[u8]) -> bool {
+        let is_alone = self.cutters.len() == 1;
+        line.is_empty()
+            || line.starts_with(b"#")
+            || self.cutters.iter_mut().filter(|cutter| is_alone || cutter.applies()).any(|cutter| {
+                cutter.is_heading(line) || cutter.run(&cutter.unwrapped(line)).is_ok()
+            })
+    }
+
     /// Reads whole lines until the block ends or the batch is full, and says how many octets that took.
     ///
     /// `block` and `line` number the first line, for the examples of unread ones. A last line without its
@@ -136,9 +156,8 @@ impl LineReader {
         dictionaries: &mut Dictionaries,
     ) -> usize {
         let mut at = 0;
-        let mut lines: Vec<&[u8]> = Vec::with_capacity(TOGETHER);
+        let mut lines: Vec<Cow<'_, [u8]>> = Vec::with_capacity(TOGETHER);
         let mut cuts: Vec<Cut> = Vec::with_capacity(TOGETHER);
-        let mut texts: Vec<Option<&[u8]>> = Vec::with_capacity(TOGETHER);
         while at < octets.len() && !batch.is_full() {
             let room = TOGETHER.min(BATCH_ROWS - batch.rows());
             while at < octets.len() && lines.len() < room {
@@ -147,7 +166,7 @@ impl LineReader {
                 if let Some(without) = text.strip_suffix(b"\r") {
                     text = without;
                 }
-                if let Some(cut) = self.cut(text, block, *line) {
+                if let Some((text, cut)) = self.cut(text, block, *line) {
                     lines.push(text);
                     cuts.push(cut);
                 }
@@ -159,6 +178,7 @@ impl LineReader {
             for column in self.projection.numbers() {
                 batch.numbers_mut(column).extend(cuts.iter().map(|cut| cut.numbers[column.index()]));
             }
+            let mut texts: Vec<Option<&[u8]>> = Vec::with_capacity(lines.len());
             for column in self.projection.texts() {
                 if let Some(shared) = self.shared[column.index()].as_deref() {
                     let code = dictionaries.of_mut(column).code(shared);
@@ -177,13 +197,15 @@ impl LineReader {
     }
 
     /// Cuts one line by the plan that fits, or counts it as unread.
-    fn cut(&mut self, text: &[u8], block: u64, line: u64) -> Option<Cut> {
+    fn cut<'l>(&mut self, text: &'l [u8], block: u64, line: u64) -> Option<(Cow<'l, [u8]>, Cut)> {
+        // What some write before the first line of a file, so that its encoding can be told (RFC 3629 §6).
+        let text = text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text);
         if text.len() > LONGEST_LINE {
             let stop = Stop { at: LONGEST_LINE, reason: Reason::TooLong };
             self.unread.count(stop, block, line, text);
             return None;
         }
-        if text.starts_with(b"#") {
+        if text.starts_with(b"#") || self.cutters.iter().any(|cutter| cutter.is_heading(text)) {
             self.directives += 1;
             self.directive(text);
             return None;
@@ -192,8 +214,9 @@ impl LineReader {
         let mut told: Option<Stop> = None;
         let is_alone = self.cutters.len() == 1;
         for cutter in self.cutters.iter_mut().filter(|cutter| is_alone || cutter.applies()) {
-            match cutter.run(text) {
-                Ok(cut) => return Some(cut),
+            let text = cutter.unwrapped(text);
+            match cutter.run(&text) {
+                Ok(cut) => return Some((text, cut)),
                 Err(stop) => {
                     let has_shape = stop.reason != Reason::Misfit;
                     if told.is_none_or(|told| told.reason == Reason::Misfit && has_shape) {

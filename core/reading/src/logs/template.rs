@@ -2,8 +2,8 @@
 //!
 //! `{client} {skip} {user} [{time:%d/%b/%Y:%H:%M:%S %z}] "{method} {target} {protocol}" {status}`
 //!
-//! `{{` and `}}` stand for the braces themselves. What stands in `(( … ))` may be missing. What a place may be called is
-//! one list, [`fields`].
+//! `{{` and `}}` stand for the braces themselves, `\t` for a tab and `{…}` for any run of spaces and tabs. What stands in
+//! `(( … ))` may be missing. What a place may be called is one list, [`fields`].
 //!
 //! ```
 //! use exedra_reading::logs::template::{Piece, fields, parse, variants};
@@ -25,6 +25,14 @@ pub enum Field {
     Text(TextColumn),
     /// Path and query in one.
     Target,
+    /// Path and query, perhaps with scheme and host before them.
+    Url,
+    /// Method, target and protocol in one.
+    Request,
+    /// A JSON object whose keys say what their values are.
+    Json,
+    /// `key=value` up to the end of the line.
+    Pairs,
     /// A number that goes into a column, and what it counts.
     Number(NumberColumn, Unit),
     /// When the request came in.
@@ -44,6 +52,8 @@ pub enum Piece {
     Literal(String),
     /// A place for a field.
     Place(Field),
+    /// Spaces and tabs, at least one.
+    Gap,
     /// A part that may be missing.
     Optional(Vec<Piece>),
 }
@@ -83,8 +93,13 @@ fn joined(begun: &[Piece], way: &[Piece]) -> Vec<Piece> {
 /// Every name a place may have, with what it means: those of columns, and what stands for several of them, parts of one or
 /// nothing.
 pub fn fields() -> impl Iterator<Item = (&'static str, &'static str)> {
-    const OTHERS: [(&str, &str); 4] = [
+    const OTHERS: [(&str, &str); 9] = [
         ("target", "path and query together"),
+        ("url", "path and query, perhaps with scheme and host before them"),
+        ("request", "method, target and protocol together"),
+        ("json", "a JSON object, whose keys say what their values are"),
+        ("pairs", "key=value, and more of them, up to the end of the line"),
+        ("…", "a run of spaces and tabs, at least one; {...} is the same"),
         ("date", "the day of the time alone, {date:%Y-%m-%d} unless said otherwise"),
         ("clock", "the time of day alone, {clock:%H:%M:%S%.f} unless said otherwise; UTC unless it has a %z"),
         ("skip", "read and forgotten"),
@@ -166,7 +181,8 @@ pub fn parse(template: &str) -> Result<Vec<Piece>, TemplateError> {
         };
         let is_apart =
             has(|field| matches!(field, Field::Date(_))) && has(|field| matches!(field, Field::Clock(_)));
-        if !has(|field| matches!(field, Field::Time(_))) && !is_apart {
+        let is_named = has(|field| matches!(field, Field::Json | Field::Pairs));
+        if !has(|field| matches!(field, Field::Time(_))) && !is_apart && !is_named {
             return Err(TemplateError::NoTime);
         }
         if variant.windows(2).any(|pair| matches!(pair, [Piece::Place(_), Piece::Place(_)])) {
@@ -198,6 +214,9 @@ fn part(template: &str, at: &mut usize, opened: Option<usize>) -> Result<Vec<Pie
         } else if rest.starts_with("{{") || rest.starts_with("}}") {
             literal.push_str(&rest[..1]);
             *at += 2;
+        } else if rest.starts_with("\\t") {
+            literal.push('\t');
+            *at += 2;
         } else if rest.starts_with("((") {
             if !literal.is_empty() {
                 pieces.push(Piece::Literal(std::mem::take(&mut literal)));
@@ -212,12 +231,16 @@ fn part(template: &str, at: &mut usize, opened: Option<usize>) -> Result<Vec<Pie
             return Err(TemplateError::Unopened { at: *at });
         } else if rest.starts_with('{') {
             let end = rest.find('}').ok_or(TemplateError::Unclosed { at: *at })?;
+            let is_gap = matches!(&rest[1..end], "…" | "...");
             if !literal.is_empty() {
                 pieces.push(Piece::Literal(std::mem::take(&mut literal)));
-            } else if matches!(pieces.last(), Some(Piece::Place(_))) {
+            } else if !is_gap && matches!(pieces.last(), Some(Piece::Place(_))) {
                 return Err(TemplateError::Touching { at: *at });
             }
-            pieces.push(Piece::Place(field(&rest[1..end], *at)?));
+            pieces.push(match is_gap {
+                true => Piece::Gap,
+                false => Piece::Place(field(&rest[1..end], *at)?),
+            });
             *at += end + 1;
         } else {
             let letter = rest.chars().next().unwrap_or_default();
@@ -229,6 +252,11 @@ fn part(template: &str, at: &mut usize, opened: Option<usize>) -> Result<Vec<Pie
         pieces.push(Piece::Literal(literal));
     }
     Ok(pieces)
+}
+
+/// What stands between the braces of one place.
+pub fn place(text: &str) -> Result<Field, TemplateError> {
+    field(text, 0)
 }
 
 fn field(text: &str, at: usize) -> Result<Field, TemplateError> {
@@ -245,8 +273,9 @@ fn field(text: &str, at: usize) -> Result<Field, TemplateError> {
     let found = match name {
         "time" if argument.is_empty() => Field::Time(TimeForm::named(CLASSIC).ok_or_else(|| bad("codes"))?),
         "time" => Field::Time(
-            TimeForm::named(argument)
-                .ok_or_else(|| bad("write seconds, milliseconds, rfc3339 or strftime codes"))?,
+            TimeForm::named(argument).ok_or_else(|| {
+                bad("write seconds, milliseconds, microseconds, nanoseconds, rfc3339 or strftime codes")
+            })?,
         ),
         "date" | "clock" => {
             let (codes, other) = match name {
@@ -261,14 +290,20 @@ fn field(text: &str, at: usize) -> Result<Field, TemplateError> {
             if name == "date" { Field::Date(codes.to_owned()) } else { Field::Clock(codes.to_owned()) }
         }
         "target" if argument.is_empty() => Field::Target,
+        "url" if argument.is_empty() => Field::Url,
+        "request" if argument.is_empty() => Field::Request,
+        "json" if argument.is_empty() => Field::Json,
+        "pairs" if argument.is_empty() => Field::Pairs,
         "skip" if argument.is_empty() => Field::Skip,
         _ => match Column::named(name).filter(|column| !column.declaration().of_source) {
             Some(Column::Number(column)) => match Column::from(column).declaration().kind {
                 Kind::Duration => {
-                    let unit = Unit::OF_TIME.into_iter().find(|unit| unit.name() == argument);
+                    let unit = Unit::of_time(argument);
                     Field::Number(
                         column,
-                        unit.ok_or_else(|| bad("write microseconds, milliseconds or seconds"))?,
+                        unit.ok_or_else(|| {
+                            bad("write nanoseconds, microseconds, milliseconds or seconds (ns, us, ms, s)")
+                        })?,
                     )
                 }
                 _ if !argument.is_empty() => return Err(bad("this field takes none")),
@@ -316,7 +351,7 @@ mod tests {
     )]
     #[case::no_unit(
         "{time} {duration}",
-        "`{duration:}` (at 7) does not say how to read it: write microseconds, milliseconds or seconds"
+        "`{duration:}` (at 7) does not say how to read it: write nanoseconds, microseconds, milliseconds or seconds (ns, us, ms, s)"
     )]
     #[case::no_time("{client}", "the layout has no {time} (or {date} and {clock}) that is always there")]
     fn mistakes(#[case] template: &str, #[case] message: &str) {

@@ -2,18 +2,19 @@
 //!
 //! `#Fields: date time c-ip cs-method …` lists what stands in the lines that follow it, up to the next such line;
 //! `#Date: 2026-11-14 00:00:00` says on which day, where the lines name only a time of day. Values stand between spaces or
-//! tabulators; those that hold some stand in quotation marks, in which two stand for one. Times are UTC, `time-taken` is in
-//! seconds.
+//! tabulators; those that hold some stand in quotation marks, in which two stand for one. Times are UTC. `time-taken` is in
+//! seconds by the draft, and so it is read where it has a fraction; many write whole milliseconds.
 //!
 //! ```
 //! use exedra_common::{Projection, TextColumn};
-//! use exedra_reading::logs::w3c::Listed;
-//! let mut listed = Listed::new(Projection::everything());
+//! use exedra_reading::logs::{layout::Hints, w3c::Listed};
+//! let mut listed = Listed::new(Projection::everything(), &Hints::default());
 //! listed.directive(b"#Fields: date time c-ip cs-uri-stem");
 //! let line = b"2026-11-14 05:12:40 192.0.2.1 /tides";
 //! assert_eq!(listed.run(line).unwrap().text(line, TextColumn::Path), Some(&b"/tides"[..]));
 //! ```
 
+use super::layout::Hints;
 use super::meaning::{Gatherer, Meaning};
 use super::plan::{Cut, Reason, Stop};
 use exedra_common::columns::Projection;
@@ -35,9 +36,9 @@ pub struct Listed {
 
 impl Listed {
     /// A reader for some columns. Until a line lists fields, they are those that the service itself writes.
-    pub fn new(projection: Projection) -> Self {
+    pub fn new(projection: Projection, hints: &Hints) -> Self {
         let mut listed = Listed {
-            gatherer: Gatherer::new(projection),
+            gatherer: Gatherer::new(projection, hints),
             fields: Vec::new(),
             day: Vec::new(),
             is_told: false,
@@ -98,7 +99,7 @@ impl Listed {
             return Err(Stop { at, reason: Reason::TrailingText });
         }
         let Listed { gatherer, day, .. } = self;
-        gatherer.finish(line, day, &mut cut)?;
+        gatherer.finish(line, day, &mut cut, false)?;
         Ok(cut)
     }
 }
@@ -134,7 +135,7 @@ mod tests {
 
     #[test]
     fn fields_may_change_and_the_day_may_stand_apart() {
-        let mut listed = Listed::new(Projection::everything());
+        let mut listed = Listed::new(Projection::everything(), &Hints::default());
         listed.directive(
             b"#Fields: time c-ip x-unheard-of cs-method cs-uri sc-status time-taken cs(User-Agent)",
         );

@@ -125,6 +125,7 @@ impl LogTemplate {
                     (Step::Field(field.clone()), outside)
                 }
                 Piece::Place(field) => (Step::Field(field.clone()), if quoted { inside } else { outside }),
+                Piece::Gap => (Step::Literal(Box::from(*b" ")), Style::Bare),
                 Piece::Optional(_) => (Step::Literal(Box::default()), Style::Bare),
             })
             .collect();
@@ -153,12 +154,13 @@ impl LogTemplate {
                     }
                     // A whole number of seconds would mostly be zero.
                     (number, Unit::Seconds) => {
-                        let second = u64::from(Unit::Seconds.microseconds());
-                        let (whole, rest) = (number / second, number % second);
+                        let (whole, rest) = (number / 1_000_000, number % 1_000_000);
                         out.extend_from_slice(format!("{whole}.{rest:06}").as_bytes());
                         continue;
                     }
-                    (number, unit) => number / u64::from(unit.microseconds()),
+                    (number, Unit::Nanoseconds) => number.saturating_mul(1_000),
+                    (number, Unit::Milliseconds) => number / 1_000,
+                    (number, _) => number,
                 },
                 Field::Time(form) => {
                     form.write(request.time, out);
@@ -168,7 +170,20 @@ impl LogTemplate {
                     write_codes(codes, request.time, out);
                     continue;
                 }
-                Field::Text(_) | Field::Target | Field::Skip => {
+                Field::Request => {
+                    let texts = [TextColumn::Method, TextColumn::Path, TextColumn::Protocol];
+                    for (nth, column) in texts.into_iter().enumerate() {
+                        if nth > 0 {
+                            out.push(b' ');
+                        }
+                        let field = if nth == 1 { Field::Target } else { Field::Text(column) };
+                        escape::write(&text(&field, request), nth != 1, out);
+                    }
+                    continue;
+                }
+                // Nobody writes those: the configuration refuses them.
+                Field::Json | Field::Pairs => continue,
+                Field::Text(_) | Field::Target | Field::Url | Field::Skip => {
                     let text = text(field, request);
                     match style {
                         Style::Json => escape::write_json(&text, out),
@@ -194,7 +209,7 @@ pub const MOST_OF_TEXT: usize = 2048;
 pub const CUT: &[u8] = b"...(cut)";
 
 fn text<'r>(field: &Field, request: &'r LoggedRequest<'_>) -> Cow<'r, [u8]> {
-    let is_target = matches!(field, Field::Target | Field::Text(TextColumn::Path | TextColumn::Query));
+    let is_target = matches!(field, Field::Target | Field::Url | Field::Text(TextColumn::Path | TextColumn::Query));
     let text = whole_text(field, request);
     let most = if is_target { MOST_OF_TARGET } else { MOST_OF_TEXT };
     match text.len() > most {
@@ -209,7 +224,7 @@ fn text<'r>(field: &Field, request: &'r LoggedRequest<'_>) -> Cow<'r, [u8]> {
 
 fn whole_text<'r>(field: &Field, request: &'r LoggedRequest<'_>) -> Cow<'r, [u8]> {
     let text = match field {
-        Field::Target => request.target,
+        Field::Target | Field::Url => request.target,
         Field::Text(column) => request.texts[column.index()],
         _ => b"",
     };

@@ -121,6 +121,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let asked = Asked {
         files: options.sources.files(config.as_ref(), bookmark.as_ref(), &scope)?,
         layouts: options.sources.layouts(config.as_ref())?,
+        durations: options.sources.durations,
         leaves_open_line: bookmark.is_some(),
         threads: options.sources.threads(),
     };

@@ -80,6 +80,8 @@ impl Page {
         };
         let mut layouts: Vec<&str> = sources.iter().map(|source| source.layout.as_str()).collect();
         layouts.retain(|layout| !layout.is_empty());
+        // A template has lines of its own, below.
+        layouts.iter_mut().filter(|layout| layout.contains('{')).for_each(|layout| *layout = "found by its parts");
         layouts.sort_unstable();
         layouts.dedup();
         let lines = report.lines.as_ref().map_or(0, |lines| lines.read);
@@ -94,6 +96,15 @@ impl Page {
             let (first, last) = (local(first), local(last));
             let zone = &report.time_zone;
             self.line(format!("{QUIET}{first} to {last}, days and hours of {zone}{QUIET:#}"));
+        }
+        let mut remarks: Vec<&str> =
+            sources.iter().flat_map(|source| &source.remarks).map(String::as_str).collect();
+        remarks.sort_unstable();
+        remarks.dedup();
+        for remark in remarks {
+            for line in wrapped(remark, self.width) {
+                self.line(format!("{QUIET}{line}{QUIET:#}"));
+            }
         }
         if let Some(other) = &report.against {
             self.line(format!("{QUIET}beside {}{QUIET:#}", other_period(other, &report.time_zone)));
@@ -153,6 +164,20 @@ impl Page {
             }
         }
     }
+}
+
+/// A sentence in lines no wider than that, parted at its spaces.
+fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split_inclusive(' ') {
+        if lines.last().is_some_and(|line| !line.is_empty() && line.width() + word.trim_end().width() > width) {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            line.push_str(word);
+        }
+    }
+    lines
 }
 
 /// The other period in words: its days, or its instants.
@@ -235,6 +260,7 @@ mod tests {
         let source = Source {
             name: name.into(),
             layout: "combined".into(),
+            remarks: Vec::new(),
             site: None,
             server: None,
             requests: 0,

@@ -33,7 +33,7 @@ pub fn shown(column: &TableColumn, cell: &Cell, zone: &TimeZone) -> String {
 }
 
 fn in_milliseconds(unit: Unit, time: f64) -> f64 {
-    time * f64::from(unit.microseconds()) / 1e3
+    time * unit.nanoseconds() as f64 / 1e6
 }
 
 /// What a row is about: all its keys.

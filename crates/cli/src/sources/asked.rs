@@ -2,6 +2,7 @@
 
 use super::bookmark::Begun;
 use exedra_common::Origin;
+use exedra_common::columns::Unit;
 use exedra_reading::logs::Layout;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -19,6 +20,9 @@ pub struct Source {
     /// The machine that wrote it, where that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub server: Option<String>,
+    /// What was guessed about its lines, in words.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub remarks: Vec<String>,
     /// Requests of it that are within the scope.
     pub requests: u64,
     /// Their body bytes.
@@ -44,6 +48,8 @@ pub struct Asked {
     pub files: Vec<Begun>,
     /// Layouts of which one is to be found; with just one, no other is tried.
     pub layouts: Vec<Layout>,
+    /// What durations count that do not say it, where somebody has said it.
+    pub durations: Option<Unit>,
     /// Whether a last line without its end is left for later.
     pub leaves_open_line: bool,
     /// How many threads read.

@@ -8,8 +8,12 @@ use super::blocks::Blocks;
 use super::bookmark::{ALL, Begun, open_from};
 use super::packed::unpacked;
 use super::progress::Progress;
-use exedra_reading::logs::detect::detect;
-use exedra_reading::logs::{Layout, escape};
+use exedra_common::Projection;
+use exedra_common::columns::Unit;
+use exedra_reading::logs::detect::{Understood, understand};
+use exedra_reading::logs::layout::Hints;
+use exedra_reading::logs::search::Given;
+use exedra_reading::logs::{Layout, LineReader, escape};
 use std::io::{self, Read};
 use std::path::PathBuf;
 use std::slice::Iter;
@@ -113,9 +117,10 @@ impl<'a> BlockSource<'a> {
             self.read.push((begun.file.path.clone(), begun.read));
             return Ok(None);
         };
-        let layouts = layouts_for(name, &self.asked.layouts, &first)?;
+        let given = Given { near: begun.file.written(), durations: self.asked.durations };
+        let (layouts, remarks) = layouts_for(name, &self.asked.layouts, &first, &given)?;
         let layout = layouts.first().map_or(String::new(), |layout| layout.name.clone());
-        self.sources.push(source(begun, layout));
+        self.sources.push(Source { remarks, ..source(begun, layout) });
         self.open = Some(Open { begun, input, blocks, layouts: layouts.into(), next: 0 });
         Ok(self.hand_over(first))
     }
@@ -154,32 +159,67 @@ fn source(begun: &Begun, layout: String) -> Source {
         layout,
         site: file.site.clone(),
         server: file.server.clone(),
+        remarks: Vec::new(),
         requests: 0,
         bytes: 0,
     }
 }
 
-/// The layout that fits best, then all others for lines that it does not read. One that was asked for is not doubted.
-fn layouts_for(name: &str, layouts: &[Layout], first: &[u8]) -> Result<Vec<Layout>, String> {
-    let mut layouts = layouts.to_vec();
-    if layouts.len() == 1 {
-        return Ok(layouts);
+/// The lines of a block, without their ends and those that are empty.
+pub fn lines(block: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let block = block.strip_prefix(b"\xef\xbb\xbf").unwrap_or(block);
+    let lines = block.split(|octet| *octet == b'\n').map(|line| line.strip_suffix(b"\r").unwrap_or(line));
+    lines.filter(|line| !line.is_empty())
+}
+
+/// The layouts of a log that begins with a block, the one that fits best first, and what was guessed. One that was asked for is the
+/// only one, and must read something.
+fn layouts_for(
+    name: &str,
+    layouts: &[Layout],
+    first: &[u8],
+    given: &Given,
+) -> Result<(Vec<Layout>, Vec<String>), String> {
+    if let [only] = layouts {
+        let known = understand(layouts, &lines(first).take(SAMPLE).collect::<Vec<_>>(), given);
+        let hints = Hints { near: given.near, durations: given.durations, ..only.hints.clone() };
+        let (only, remarks) = match known {
+            // Its durations are looked at, and nothing else.
+            Some(known) if known.found.is_empty() => (known.layouts[0].clone(), durations_of(&known)),
+            _ => (only.clone().with(hints), Vec::new()),
+        };
+        let mut reader = LineReader::new(std::slice::from_ref(&only), Projection::everything());
+        let mut is_read = lines(first).any(|line| !line.starts_with(b"#") && reader.reads(line));
+        // Lines about the log itself are none that could be read.
+        is_read |= lines(first).all(|line| line.starts_with(b"#"));
+        return match is_read {
+            true => Ok((vec![only], remarks)),
+            false => Err(no_layout(name, &lines(first).take(SHOWN).collect::<Vec<_>>(), layouts)),
+        };
     }
-    let lines: Vec<&[u8]> = first
-        .split(|octet| *octet == b'\n')
-        .map(|line| line.strip_suffix(b"\r").unwrap_or(line))
-        .filter(|line| !line.is_empty())
-        .take(SAMPLE)
-        .collect();
-    match detect(&layouts, &lines) {
-        Some(fit) => {
-            let found = layouts.remove(fit.layout);
-            layouts.insert(0, found);
-            Ok(layouts)
+    let lines: Vec<&[u8]> = lines(first).take(SAMPLE).collect();
+    match understand(layouts, &lines, given) {
+        Some(known) => {
+            let mut remarks: Vec<String> = known.found.iter().map(|found| found_layout(&found.layout)).collect();
+            remarks.extend(durations_of(&known));
+            Ok((known.layouts, remarks))
         }
-        None if lines.is_empty() => Ok(layouts),
-        None => Err(no_layout(name, &lines, &layouts)),
+        None if lines.is_empty() => Ok((layouts.to_vec(), Vec::new())),
+        None => Err(no_layout(name, &lines, layouts)),
     }
+}
+
+/// That a layout was made for a log, in words.
+pub fn found_layout(layout: &Layout) -> String {
+    let within = layout.hints.within.as_ref().map_or(String::new(), |key| format!(", within the JSON key {key}"));
+    format!("layout found by its parts{within}: {}", layout.template)
+}
+
+fn durations_of(known: &Understood) -> Vec<String> {
+    let words = |(unit, reason): &(Unit, String)| {
+        format!("durations are read as {} ({reason}); --durations says otherwise", unit.name())
+    };
+    known.durations.iter().map(words).collect()
 }
 
 fn no_layout(name: &str, lines: &[&[u8]], layouts: &[Layout]) -> String {

@@ -29,6 +29,13 @@ impl Found {
         Found { name: path.display().to_string(), path: Some(path), incidental, site: None, server: None }
     }
 
+    /// When it was last written to, or now where nobody knows: milliseconds since 1970 UTC.
+    pub fn written(&self) -> Option<i64> {
+        let modified = self.path.as_ref().and_then(|path| path.metadata().ok()?.modified().ok());
+        let since = modified.unwrap_or_else(std::time::SystemTime::now).duration_since(std::time::UNIX_EPOCH);
+        since.ok().and_then(|since| i64::try_from(since.as_millis()).ok())
+    }
+
     /// What is known of it before it is read.
     pub fn origin(&self) -> Origin {
         Origin { site: self.site.clone(), server: self.server.clone(), source: Some(self.name.clone()) }

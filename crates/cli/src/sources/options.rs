@@ -6,6 +6,7 @@ use crate::configuration;
 use crate::failure::Failure;
 use clap::Args;
 use exedra_answering::config::Config;
+use exedra_common::columns::Unit;
 use exedra_common::scope::Scope;
 use exedra_common::{Column, Origin, TextColumn};
 use exedra_reading::logs::Layout;
@@ -24,6 +25,9 @@ pub struct SourceOptions {
     /// The layout of the lines, instead of looking for one: a name or a template
     #[arg(long, value_name = "LAYOUT")]
     pub layout: Option<String>,
+    /// What durations count whose unit is not in the log: seconds, milliseconds, microseconds or nanoseconds
+    #[arg(long, value_name = "UNIT", value_parser = unit)]
+    pub durations: Option<Unit>,
     /// Also read rotated files, as access.log.1 and access.log.2.gz of access.log
     #[arg(long)]
     pub rotated: bool,
@@ -100,6 +104,13 @@ impl SourceOptions {
     pub fn threads(&self) -> usize {
         self.threads.or(std::thread::available_parallelism().ok()).map_or(1, usize::from)
     }
+}
+
+/// A unit of time by its name.
+fn unit(name: &str) -> Result<Unit, String> {
+    Unit::of_time(name).ok_or_else(|| {
+        "durations are counted in seconds, milliseconds, microseconds or nanoseconds (s, ms, us, ns)".to_owned()
+    })
 }
 
 /// Why no source is left.

@@ -4,17 +4,18 @@
 //! [`Sink`] of its own, so that memory stays the same however long the logs are.
 
 use super::asked::{Asked, Source};
-use super::block_source::{Block, BlockSource};
+use super::block_source::{Block, BlockSource, found_layout};
 use super::load::stand_back_when_high;
 use super::progress::Progress;
 use crate::failure::Failure;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
-use exedra_reading::logs::{LineReader, Unread};
+use exedra_reading::logs::search::{Given, search};
+use exedra_reading::logs::{Layout, LineReader, Unread};
 use exedra_reading::survey::SurveyWorker;
 use exedra_reading::survey::report::{Lines, UnreadLine, UnreadReason};
 use exedra_reading::trail::Place;
 use parking_lot::Mutex;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::panic::resume_unwind;
 use std::path::PathBuf;
 
@@ -84,6 +85,8 @@ impl<M> ReadAll<M> {
 struct Share {
     read: u64,
     unread: BTreeMap<usize, Unread>,
+    /// Layouts that were made for blocks in the middle of a source, in words.
+    found: BTreeMap<usize, BTreeSet<String>>,
     /// Lines of each block, to number the unread ones.
     lengths: BTreeMap<(usize, u64), u64>,
 }
@@ -98,7 +101,7 @@ pub fn read<T: Sink>(
     stand_back_when_high();
     let feed = Mutex::new(BlockSource::new(asked, progress));
     let done: Vec<(T::Made, Share)> = std::thread::scope(|scope| {
-        let work = || work(&feed, projection, taker());
+        let work = || work(&feed, asked, projection, taker());
         let workers: Vec<_> = (1..asked.threads).map(|_| scope.spawn(work)).collect();
         let own = work();
         workers
@@ -107,7 +110,7 @@ pub fn read<T: Sink>(
             .chain([own])
             .collect()
     });
-    let BlockSource { sources, failures, passed_over, read, .. } = feed.into_inner();
+    let BlockSource { mut sources, failures, passed_over, read, .. } = feed.into_inner();
     if sources.is_empty() && !(failures.is_empty() && passed_over.is_empty()) {
         let mut words = failures;
         if !passed_over.is_empty() {
@@ -115,12 +118,26 @@ pub fn read<T: Sink>(
         }
         return Err(Failure(words.join("\n")));
     }
-    let (made, shares): (Vec<T::Made>, Vec<Share>) = done.into_iter().unzip();
+    let (made, mut shares): (Vec<T::Made>, Vec<Share>) = done.into_iter().unzip();
+    let found = shares.iter_mut().flat_map(|share| std::mem::take(&mut share.found));
+    for (source, remarks) in found {
+        let known = &mut sources[source].remarks;
+        known.extend(remarks);
+        known.sort();
+        known.dedup();
+    }
     let lines = join(shares, &sources);
     Ok(ReadAll { made, lines, sources, failures, passed_over, read })
 }
 
-fn work<T: Sink>(feed: &Mutex<BlockSource>, projection: Projection, mut taker: T) -> (T::Made, Share) {
+fn work<T: Sink>(
+    feed: &Mutex<BlockSource>,
+    asked: &Asked,
+    projection: Projection,
+    mut taker: T,
+) -> (T::Made, Share) {
+    // Where one layout was asked for, no other is tried.
+    let guesses = asked.layouts.len() > 1;
     let mut share = Share::default();
     let mut readers: BTreeMap<usize, LineReader> = BTreeMap::new();
     let mut spare = Vec::new();
@@ -133,9 +150,17 @@ fn work<T: Sink>(feed: &Mutex<BlockSource>, projection: Projection, mut taker: T
             (next, origin)
         };
         let Some(Block { source, number, directives, layouts, octets }) = next else { break };
+        let given =
+            Given { near: layouts.first().and_then(|layout| layout.hints.near), durations: asked.durations };
         let reader = readers.entry(source);
         let reader = reader.or_insert_with(|| LineReader::new(&layouts, projection).of(&origin));
         directives.iter().for_each(|line| reader.directive(line));
+        // For this block only: which thread reads which block must make no difference.
+        let more = if guesses { another_layout(reader, &octets, &given) } else { None };
+        if let Some(layout) = &more {
+            reader.try_also(layout);
+            share.found.entry(source).or_default().insert(found_layout(layout));
+        }
         let (mut at, mut lines) = (0, 0);
         while at < octets.len() {
             let place = Place { source, block: number, line: lines, row: 0 };
@@ -143,6 +168,7 @@ fn work<T: Sink>(feed: &Mutex<BlockSource>, projection: Projection, mut taker: T
                 reader.read_block(&octets[at..], number, &mut lines, batch, texts)
             });
         }
+        reader.forget(layouts.len());
         share.lengths.insert((source, number), lines);
         spare = octets;
     }
@@ -151,6 +177,38 @@ fn work<T: Sink>(feed: &Mutex<BlockSource>, projection: Projection, mut taker: T
         share.unread.insert(source, reader.unread);
     }
     (taker.finish(), share)
+}
+
+/// How many lines of a block are tried, to see whether its layouts still fit, and how many are looked at where they do not.
+const TRIED: usize = 32;
+const LOOKED_AT: usize = 400;
+/// How many lines a layout must read to be one.
+const FEWEST: usize = 3;
+
+/// The layout of lines that those of a source do not read: a server may have been told to write another one since it began.
+fn another_layout(reader: &mut LineReader, block: &[u8], given: &Given) -> Option<Layout> {
+    let step = (block.len() / TRIED).max(1);
+    if spread(block, step).all(|line| reader.reads(line)) {
+        return None;
+    }
+    let step = (block.len() / LOOKED_AT).max(1);
+    let unread: Vec<&[u8]> = spread(block, step).filter(|line| !reader.reads(line)).collect();
+    search(&unread, given).filter(|found| found.lines >= FEWEST).map(|found| found.layout)
+}
+
+/// Whole lines of a block, so far apart.
+fn spread(block: &[u8], step: usize) -> impl Iterator<Item = &[u8]> {
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        let begin = match at {
+            0 => 0,
+            _ => at + memchr::memchr(b'\n', block.get(at..)?)? + 1,
+        };
+        let end = memchr::memchr(b'\n', block.get(begin..)?).map_or(block.len(), |length| begin + length);
+        at = (begin + step).max(end);
+        let line = &block[begin..end];
+        (begin < block.len()).then(|| line.strip_suffix(b"\r").unwrap_or(line))
+    })
 }
 
 /// The lines of all threads, with the unread ones numbered.

@@ -60,6 +60,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let asked = Asked {
         files: options.sources.files(config.as_ref(), None, &scope)?,
         layouts: options.sources.layouts(config.as_ref())?,
+        durations: options.sources.durations,
         leaves_open_line: false,
         threads: options.sources.threads(),
     };

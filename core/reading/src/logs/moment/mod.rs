@@ -1,7 +1,8 @@
 //! Times as logs write them.
 //!
 //! The classic form `14/Nov/2026:05:12:40 +0000` is read by hand, and only once for each distinct second:
-//! a busy log repeats it thousands of times. Other forms go through strftime codes.
+//! a busy log repeats it thousands of times. Other forms go through strftime codes ([`codes`]). A form that does not say the
+//! year or the day has them from the file's own date.
 //!
 //! ```
 //! use exedra_reading::logs::moment::{TimeForm, TimeReader};
@@ -12,6 +13,11 @@
 //! TimeForm::named("rfc3339").unwrap().write(1_794_633_160_000, &mut written);
 //! assert_eq!(written, b"2026-11-14T05:12:40.000Z");
 //! ```
+
+pub mod codes;
+pub mod forms;
+
+pub use codes::Codes;
 
 use jiff::{Timestamp, civil, fmt::strtime, tz::Offset, tz::TimeZone};
 use std::fmt::Write as _;
@@ -25,6 +31,10 @@ pub enum TimeForm {
     Seconds,
     /// Milliseconds since 1970.
     Milliseconds,
+    /// Microseconds since 1970.
+    Microseconds,
+    /// Nanoseconds since 1970.
+    Nanoseconds,
     /// RFC 3339.
     Rfc3339,
     /// strftime codes.
@@ -44,13 +54,28 @@ impl TimeForm {
             CLASSIC => Some(TimeForm::Classic),
             "seconds" => Some(TimeForm::Seconds),
             "milliseconds" => Some(TimeForm::Milliseconds),
+            "microseconds" => Some(TimeForm::Microseconds),
+            "nanoseconds" => Some(TimeForm::Nanoseconds),
             "rfc3339" => Some(TimeForm::Rfc3339),
             codes if codes.contains('%') => Some(TimeForm::Codes(codes.to_owned())),
             _ => None,
         }
     }
 
-    /// Milliseconds since 1970 UTC; `None` when the text is no time of this form.
+    /// The argument of `{time:…}` that names this form.
+    pub fn argument(&self) -> &str {
+        match self {
+            TimeForm::Classic => CLASSIC,
+            TimeForm::Seconds => "seconds",
+            TimeForm::Milliseconds => "milliseconds",
+            TimeForm::Microseconds => "microseconds",
+            TimeForm::Nanoseconds => "nanoseconds",
+            TimeForm::Rfc3339 => "rfc3339",
+            TimeForm::Codes(codes) => codes,
+        }
+    }
+
+    /// Milliseconds since 1970 UTC; `None` when the text is no time of this form, or does not say its day.
     pub fn read(&self, text: &[u8]) -> Option<i64> {
         match self {
             TimeForm::Classic => classic(text),
@@ -66,22 +91,21 @@ impl TimeForm {
                 Some(number(whole)?.checked_mul(1000)?.checked_add(number(&digits)?)?)
             }
             TimeForm::Milliseconds => number(text),
+            TimeForm::Microseconds => number(text).map(|time| time / 1_000),
+            // These have a digit more than other numbers in logs.
+            TimeForm::Nanoseconds => match text.split_at_checked(text.len().saturating_sub(6)) {
+                Some((whole, rest)) if number(rest).is_some() => number(whole),
+                _ => None,
+            },
             TimeForm::Rfc3339 => text.strip_suffix(b"Z").and_then(|text| plain(text, b"Tt ")).or_else(|| {
                 Some(std::str::from_utf8(text).ok()?.parse::<Timestamp>().ok()?.as_millisecond())
             }),
-            TimeForm::Codes(codes) if PLAIN.contains(&codes.as_str()) && plain(text, b" ").is_some() => {
-                plain(text, b" ")
-            }
-            TimeForm::Codes(codes) => {
-                let broken_down = strtime::parse(codes, text).ok()?;
-                let stamp = match broken_down.to_timestamp() {
-                    Ok(stamp) => stamp,
-                    Err(_) => broken_down.to_datetime().ok()?.to_zoned(TimeZone::UTC).ok()?.timestamp(),
-                };
-                Some(stamp.as_millisecond())
-            }
+            TimeForm::Codes(codes) => match Codes::compile(codes) {
+                Some(codes) => codes.read(text).and_then(|parsed| parsed.instant(None)),
+                None => generally(codes, text),
+            },
         }
-        .filter(|&milliseconds| (EARLIEST..LATEST).contains(&milliseconds))
+        .filter(is_sensible)
     }
 
     /// Appends a time, in UTC.
@@ -89,6 +113,8 @@ impl TimeForm {
         match self {
             TimeForm::Seconds => push_number(milliseconds.div_euclid(1000), out),
             TimeForm::Milliseconds => push_number(milliseconds, out),
+            TimeForm::Microseconds => push_number(milliseconds.saturating_mul(1_000), out),
+            TimeForm::Nanoseconds => push_number(milliseconds.saturating_mul(1_000_000), out),
             TimeForm::Classic => {
                 let time = in_utc(milliseconds);
                 let month = MONTHS[(time.month() - 1) as usize];
@@ -134,8 +160,26 @@ const EARLIEST: i64 = 0;
 /// The first instant it may not: the year 9990, so that a few days may be added to any time read.
 const LATEST: i64 = 253_086_508_800_000;
 
-/// The codes that [`plain`] reads.
-const PLAIN: [&str; 3] = ["%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.3f"];
+/// Whether a log may speak of an instant.
+fn is_sensible(milliseconds: &i64) -> bool {
+    (EARLIEST..LATEST).contains(milliseconds)
+}
+
+/// A time by codes that [`Codes`] does not know.
+fn generally(codes: &str, text: &[u8]) -> Option<i64> {
+    let broken_down = strtime::parse(codes, text).ok()?;
+    let stamp = match broken_down.to_timestamp() {
+        Ok(stamp) => stamp,
+        Err(_) => broken_down.to_datetime().ok()?.to_zoned(TimeZone::UTC).ok()?.timestamp(),
+    };
+    Some(stamp.as_millisecond())
+}
+
+/// Days since 1970 of a day of the calendar, if it is one.
+fn day_number(year: i64, month: i64, day: i64) -> Option<i64> {
+    let date = civil::Date::new(year.try_into().ok()?, month.try_into().ok()?, day.try_into().ok()?).ok()?;
+    Some(i64::from((date - civil::date(1970, 1, 1)).get_days()))
+}
 
 /// `2026-11-14 05:12:40`, perhaps with a fraction, in UTC; between date and clock stands one of some octets.
 fn plain(text: &[u8], between: &[u8]) -> Option<i64> {
@@ -145,8 +189,7 @@ fn plain(text: &[u8], between: &[u8]) -> Option<i64> {
         return None;
     }
     let two = |at: usize| number(&whole[at..at + 2]);
-    let date = civil::Date::new(number(&whole[..4])? as i16, two(5)? as i8, two(8)? as i8).ok()?;
-    let days = i64::from((date - civil::date(1970, 1, 1)).get_days());
+    let days = day_number(number(&whole[..4])?, two(5)?, two(8)?)?;
     let (hour, minute, second) = (two(11)?, two(14)?, two(17)?);
     let milliseconds = match fraction {
         [] => 0,
@@ -186,10 +229,8 @@ fn classic(text: &[u8]) -> Option<i64> {
     if separators.iter().any(|&(at, octet)| text[at] != octet) {
         return None;
     }
-    let month = MONTHS.iter().position(|name| name[..] == text[3..6])? as i8 + 1;
-    let year = number(&text[7..11])?;
-    let date = civil::Date::new(year as i16, month, two(0)? as i8).ok()?;
-    let days = i64::from((date - civil::date(1970, 1, 1)).get_days());
+    let month = MONTHS.iter().position(|name| name[..] == text[3..6])? as i64 + 1;
+    let days = day_number(number(&text[7..11])?, month, two(0)?)?;
     let (hour, minute, second) = (two(12)?, two(15)?, two(18)?);
     let sign = match text[21] {
         b'+' => 1,
@@ -209,6 +250,9 @@ fn classic(text: &[u8]) -> Option<i64> {
 #[derive(Debug, Clone)]
 pub struct TimeReader {
     form: TimeForm,
+    codes: Option<Codes>,
+    /// An instant near those that are read, for forms that do not say the year or the day.
+    near: Option<i64>,
     last: [u8; 32],
     length: usize,
     milliseconds: i64,
@@ -220,7 +264,17 @@ const SECOND: std::ops::Range<usize> = 18..20;
 impl TimeReader {
     /// A reader for times of one form.
     pub fn new(form: TimeForm) -> Self {
-        TimeReader { form, last: [0; 32], length: usize::MAX, milliseconds: 0 }
+        let codes = match &form {
+            TimeForm::Codes(codes) => Codes::compile(codes),
+            _ => None,
+        };
+        TimeReader { form, codes, near: None, last: [0; 32], length: usize::MAX, milliseconds: 0 }
+    }
+
+    /// The same, which takes what a time does not say of its day from an instant near it (milliseconds since 1970 UTC).
+    pub fn near(mut self, near: Option<i64>) -> Self {
+        self.near = near;
+        self
     }
 
     /// As [`TimeForm::read`].
@@ -241,7 +295,10 @@ impl TimeReader {
                 return Some(self.milliseconds);
             }
         }
-        let milliseconds = self.form.read(text)?;
+        let milliseconds = match &self.codes {
+            Some(codes) => codes.read(text)?.instant(self.near).filter(is_sensible)?,
+            None => self.form.read(text)?,
+        };
         if text.len() <= self.last.len() {
             self.last[..text.len()].copy_from_slice(text);
             self.length = text.len();

@@ -1,0 +1,663 @@
+//! One made data set, written in the layouts that web servers, balancers, application servers and collectors of logs write.
+//!
+//! None of them is any program's own: they are put together from the parts that occur. Each says what it leaves out, so that the
+//! count it is compared with leaves it out as well.
+
+use jiff::{Timestamp, tz::TimeZone};
+use rand::rngs::StdRng;
+use rand::{RngExt, SeedableRng};
+
+/// A request of the data set.
+#[derive(Debug, Clone)]
+pub struct Request {
+    /// Milliseconds since 1970 UTC.
+    pub time: i64,
+    pub client: String,
+    pub method: &'static str,
+    pub path: String,
+    pub query: Option<String>,
+    pub status: u16,
+    pub bytes: u64,
+    /// Microseconds.
+    pub duration: u64,
+    pub referrer: &'static str,
+    pub agent: &'static str,
+    pub user: &'static str,
+    pub host: &'static str,
+}
+
+/// When the data set ends.
+pub const LAST: i64 = 1_794_873_540_000;
+
+/// Four days of requests, the same whenever they are made.
+pub fn requests() -> Vec<Request> {
+    let mut random = StdRng::seed_from_u64(15);
+    let mut all = Vec::new();
+    for nth in 0..900_i64 {
+        let page = random.random_range(0..24_u64);
+        let path = match page {
+            0 => "/".to_owned(),
+            1..6 => format!("/tides/week-{page}.html"),
+            6..12 => format!("/notices/{page}/berths.pdf"),
+            12..20 => format!("/style/part-{page}.css"),
+            _ => format!("/rooms/{page}/"),
+        };
+        let status = [200, 200, 200, 200, 304, 404, 301, 503][random.random_range(0..8)];
+        let bytes = match status {
+            304 => 0,
+            404 => 612,
+            301 | 503 => 170,
+            _ => 700 + page * 1_913,
+        };
+        let client = match random.random_range(0..9) {
+            0 => format!("2001:db8:7::{:x}", random.random_range(1..30)),
+            _ => format!("198.51.100.{}", random.random_range(1..120)),
+        };
+        let duration = match random.random_range(0..20) {
+            0 => random.random_range(1_000..3_000) * 1_000,
+            _ => random.random_range(1..90) * 1_000,
+        };
+        all.push(Request {
+            time: LAST - (900 - nth) * 345_111,
+            client,
+            method: ["GET", "GET", "GET", "HEAD", "POST"][random.random_range(0..5)],
+            path,
+            query: (random.random_range(0..4) == 0).then(|| format!("week={}", random.random_range(1..50))),
+            status,
+            bytes,
+            duration,
+            referrer: ["-", "-", "https://pilots.saltwater.example/links", "https://harbour.lindry.example/"]
+                [random.random_range(0..4)],
+            agent: [
+                "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0",
+                "Mozilla/5.0 (Windows NT 10.0; Win64; x64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/141.0.0.0 Safari/537.36",
+                "LeafTurner/2.1 (+https://leaf.example/bot)",
+            ][random.random_range(0..3)],
+            user: ["-", "-", "-", "-", "ann"][random.random_range(0..5)],
+            host: ["harbour.lindry.example", "lamp.lindry.example"][random.random_range(0..2)],
+        });
+    }
+    all
+}
+
+impl Request {
+    fn target(&self) -> String {
+        match &self.query {
+            Some(query) => format!("{}?{query}", self.path),
+            None => self.path.clone(),
+        }
+    }
+
+    fn at(&self, codes: &str) -> String {
+        Timestamp::from_millisecond(self.time).unwrap().to_zoned(TimeZone::UTC).strftime(codes).to_string()
+    }
+
+    fn line(&self) -> String {
+        format!("{} {} HTTP/1.1", self.method, self.target())
+    }
+
+    fn milliseconds(&self) -> u64 {
+        self.duration / 1_000
+    }
+
+    fn seconds(&self) -> String {
+        format!("{}.{:03}", self.duration / 1_000_000, self.duration / 1_000 % 1_000)
+    }
+
+    /// Up to the size, as the commonest layout has it.
+    fn common(&self) -> String {
+        let (client, user, time) = (&self.client, self.user, self.at("%d/%b/%Y:%H:%M:%S +0000"));
+        format!("{client} - {user} [{time}] \"{}\" {} {}", self.line(), self.status, self.bytes)
+    }
+
+    fn combined(&self) -> String {
+        format!("{} \"{}\" \"{}\"", self.common(), self.referrer, self.agent)
+    }
+
+    fn quoted_client(&self) -> String {
+        format!("\"{}\"", self.client)
+    }
+
+    /// With a port, as an address of IPv6 has it too.
+    fn with_port(&self) -> String {
+        match self.client.contains(':') {
+            true => format!("[{}]:{}", self.client, 32_000 + self.time % 20_000),
+            false => format!("{}:{}", self.client, 32_000 + self.time % 20_000),
+        }
+    }
+}
+
+/// What a layout does not say.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Lacks {
+    pub bytes: bool,
+    pub duration: bool,
+    pub agent: bool,
+    pub referrer: bool,
+}
+
+const ALL: Lacks = Lacks { bytes: false, duration: false, agent: false, referrer: false };
+const NO_DURATION: Lacks = Lacks { duration: true, ..ALL };
+const NO_TEXTS: Lacks = Lacks { agent: true, referrer: true, ..ALL };
+const NO_TEXTS_NO_DURATION: Lacks = Lacks { duration: true, ..NO_TEXTS };
+
+/// A layout: its name, what its files begin with, how it writes a request, and what it lacks.
+pub type Layout = (&'static str, &'static str, fn(&Request, usize) -> String, Lacks);
+
+/// All of them.
+pub const LAYOUTS: &[Layout] = &[
+    ("common", "", |r, _| r.common(), NO_TEXTS_NO_DURATION),
+    ("combined", "", |r, _| r.combined(), NO_DURATION),
+    ("combined with host", "", |r, _| format!("{} {}", r.host, r.combined()), NO_DURATION),
+    ("microseconds at the end", "", |r, _| format!("{} {}", r.combined(), r.duration), ALL),
+    ("milliseconds at the end", "", |r, _| format!("{} {}", r.combined(), r.milliseconds()), ALL),
+    ("seconds at the end", "", |r, _| format!("{} {}", r.combined(), r.seconds()), ALL),
+    (
+        "milliseconds with their unit",
+        "",
+        |r, _| format!("{} {}ms", r.combined(), r.milliseconds()),
+        ALL,
+    ),
+    (
+        "forwarded addresses and an identifier",
+        "",
+        |r, nth| format!("{} \"-\" \"{:08x}{:08x}\"", r.combined(), nth * 7919, r.time as u32),
+        NO_DURATION,
+    ),
+    (
+        "named times behind",
+        "",
+        |r, _| format!("{} rt={} uct=\"0.000\" urt=\"{}\"", r.combined(), r.seconds(), r.seconds()),
+        ALL,
+    ),
+    (
+        "port and process behind",
+        "",
+        |r, nth| format!("{} {} {}", r.combined(), 40_000 + nth * 7 % 20_000, 811 + nth % 3),
+        NO_DURATION,
+    ),
+    (
+        "host and encoding behind",
+        "",
+        |r, nth| format!("{} {} {}", r.combined(), r.host, ["gzip", "br", "-"][nth % 3]),
+        NO_DURATION,
+    ),
+    ("size with headers behind", "", |r, _| format!("{} {}", r.combined(), r.bytes + 311), NO_DURATION),
+    ("identifier before", "", |r, nth| format!("{:016x} {}", nth * 104_729, r.combined()), NO_DURATION),
+    (
+        "between size and referrer",
+        "",
+        |r, _| format!("{} {} \"{}\" \"{}\"", r.common(), r.seconds(), r.referrer, r.agent),
+        ALL,
+    ),
+    (
+        "syslog without year",
+        "",
+        |r, _| format!("{} pier web[812]: {}", r.at("%b %e %H:%M:%S"), r.combined()),
+        NO_DURATION,
+    ),
+    (
+        "syslog with priority",
+        "",
+        |r, _| format!("<134>{} pier web: {}", r.at("%b %e %H:%M:%S"), r.combined()),
+        NO_DURATION,
+    ),
+    (
+        "syslog of RFC 5424",
+        "",
+        |r, _| format!("<134>1 {} pier web 812 - - {}", r.at("%Y-%m-%dT%H:%M:%S%.3fZ"), r.combined()),
+        NO_DURATION,
+    ),
+    (
+        "container",
+        "",
+        |r, _| format!("{} stdout F {}", r.at("%Y-%m-%dT%H:%M:%S%.9fZ"), r.combined()),
+        NO_DURATION,
+    ),
+    ("name of a service", "", |r, _| format!("web-1  | {}", r.combined()), NO_DURATION),
+    (
+        "logger",
+        "",
+        |r, nth| {
+            format!("{} INFO [worker-{}] access: {}", r.at("%Y-%m-%d %H:%M:%S,%3f"), nth % 5, r.combined())
+        },
+        NO_DURATION,
+    ),
+    (
+        "without identity and user",
+        "",
+        |r, _| {
+            let time = r.at("%d/%b/%Y:%H:%M:%S +0000");
+            format!("{} [{time}] \"{}\" {} {}", r.client, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "milliseconds in the time",
+        "",
+        |r, _| {
+            let time = r.at("%d/%b/%Y:%H:%M:%S%.3f +0000");
+            format!("{} - {} [{time}] \"{}\" {} {}", r.client, r.user, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "ISO 8601 in brackets",
+        "",
+        |r, _| {
+            let time = r.at("%Y-%m-%dT%H:%M:%S+00:00");
+            format!("{} - {} [{time}] \"{}\" {} {}", r.client, r.user, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "brackets without a zone",
+        "",
+        |r, _| {
+            let time = r.at("%d/%b/%Y:%H:%M:%S");
+            format!("{} - {} [{time}] \"{}\" {} {}", r.client, r.user, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "seconds since 1970",
+        "",
+        |r, _| format!("{} {} \"{}\" {} {}", r.time / 1000, r.client, r.line(), r.status, r.bytes),
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "milliseconds since 1970",
+        "",
+        |r, _| {
+            format!("{} {} {} {} {} {}", r.time, r.client, r.method, r.target(), r.status, r.milliseconds())
+        },
+        Lacks { bytes: true, ..NO_TEXTS },
+    ),
+    (
+        "seconds with a fraction",
+        "",
+        |r, _| {
+            let time = format!("{}.{:03}", r.time / 1000, r.time % 1000);
+            format!("{time} {} {} {} {} {}", r.milliseconds(), r.client, r.status, r.bytes, r.line())
+        },
+        Lacks { duration: true, ..NO_TEXTS },
+    ),
+    (
+        "client with its port",
+        "",
+        |r, _| {
+            let time = r.at("%d/%b/%Y:%H:%M:%S +0000");
+            format!("{} - {} [{time}] \"{}\" {} {}", r.with_port(), r.user, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "client in quotation marks",
+        "",
+        |r, _| {
+            let time = r.at("%d/%b/%Y:%H:%M:%S +0000");
+            format!("{} - {} [{time}] \"{}\" {} {}", r.quoted_client(), r.user, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "list of addresses",
+        "",
+        |r, nth| match nth % 3 {
+            0 => r.combined(),
+            _ => r.combined().replacen(&r.client, &format!("{}, 10.0.0.{}", r.client, nth % 7), 1),
+        },
+        NO_DURATION,
+    ),
+    (
+        "balancer before, client behind",
+        "",
+        |r, nth| {
+            let line = r.combined().replacen(&r.client, &format!("10.0.0.{}", nth % 2 + 1), 1);
+            format!("{line} \"{}\"", r.client)
+        },
+        NO_DURATION,
+    ),
+    (
+        "tabs",
+        "",
+        |r, _| {
+            [
+                &*r.at("%Y-%m-%dT%H:%M:%SZ"),
+                &r.client,
+                r.method,
+                &r.target(),
+                &r.status.to_string(),
+                &r.bytes.to_string(),
+                &r.milliseconds().to_string(),
+                r.referrer,
+                r.agent,
+            ]
+            .join("\t")
+        },
+        ALL,
+    ),
+    (
+        "commas and a heading",
+        "time,client_ip,method,uri,status,bytes,duration_ms,referer,user_agent\n",
+        |r, _| {
+            let (time, agent) = (r.at("%Y-%m-%d %H:%M:%S"), format!("\"{}\"", r.agent));
+            format!(
+                "{time},{},{},{},{},{},{},{},{agent}",
+                r.client,
+                r.method,
+                r.target(),
+                r.status,
+                r.bytes,
+                r.milliseconds(),
+                r.referrer
+            )
+        },
+        ALL,
+    ),
+    (
+        "all in quotation marks",
+        "\"timestamp\",\"remote_addr\",\"request\",\"status\",\"body_bytes_sent\",\"http_user_agent\"\n",
+        |r, _| {
+            let time = r.at("%Y-%m-%dT%H:%M:%S%.3fZ");
+            format!(
+                "\"{time}\",\"{}\",\"{}\",\"{}\",\"{}\",\"{}\"",
+                r.client,
+                r.line(),
+                r.status,
+                r.bytes,
+                r.agent
+            )
+        },
+        Lacks { referrer: true, ..NO_DURATION },
+    ),
+    (
+        "semicolons and a heading",
+        "date;time;ip;host;method;path;status;size\n",
+        |r, _| {
+            let (date, time) = (r.at("%d.%m.%Y"), r.at("%H:%M:%S"));
+            format!("{date};{time};{};{};{};{};{};{}", r.client, r.host, r.method, r.path, r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "bars",
+        "",
+        |r, _| {
+            let time = r.at("%Y/%m/%d %H:%M:%S");
+            format!("{time}|{}|{}|{}|{}|{}", r.client, r.line(), r.status, r.bytes, r.seconds())
+        },
+        NO_TEXTS,
+    ),
+    (
+        "key=value",
+        "",
+        |r, _| {
+            let time = r.at("%Y-%m-%dT%H:%M:%S%.3fZ");
+            format!(
+                "ts={time} level=info client={} method={} path=\"{}\" status={} bytes={} duration={}ms ua=\"{}\"",
+                r.client,
+                r.method,
+                r.target(),
+                r.status,
+                r.bytes,
+                r.milliseconds(),
+                r.agent
+            )
+        },
+        Lacks { referrer: true, ..ALL },
+    ),
+    (
+        "key=value behind a time",
+        "",
+        |r, _| {
+            let time = r.at("%Y-%m-%d %H:%M:%S%.3f");
+            format!(
+                "{time} INFO request handled: method={} uri={} status={} remote_ip={} size={} elapsed={}",
+                r.method,
+                r.target(),
+                r.status,
+                r.client,
+                r.bytes,
+                r.seconds()
+            )
+        },
+        NO_TEXTS,
+    ),
+    (
+        "named by colons and tabs",
+        "",
+        |r, _| {
+            let time = r.at("%d/%b/%Y:%H:%M:%S +0000");
+            format!(
+                "time:{time}\tclient:{}\trequest:{}\tstatus:{}\tsize:{}\tua:{}",
+                r.client,
+                r.line(),
+                r.status,
+                r.bytes,
+                r.agent
+            )
+        },
+        Lacks { referrer: true, ..NO_DURATION },
+    ),
+    (
+        "JSON",
+        "",
+        |r, _| {
+            format!(
+                r#"{{"time":"{}","remote_addr":"{}","method":"{}","uri":"{}","status":{},"bytes_sent":{},"request_time":{},"referer":"{}","user_agent":"{}"}}"#,
+                r.at("%Y-%m-%dT%H:%M:%S%.3fZ"),
+                r.client,
+                r.method,
+                r.target(),
+                r.status,
+                r.bytes,
+                r.seconds(),
+                r.referrer,
+                r.agent
+            )
+        },
+        ALL,
+    ),
+    (
+        "JSON with response times",
+        "",
+        |r, _| {
+            format!(
+                r#"{{"level":30,"time":{},"req":{{"method":"{}","url":"{}","remoteAddress":"{}","bytes":77,"headers":{{"user-agent":"{}"}}}},"res":{{"statusCode":{},"bytes":{}}},"responseTime":{},"msg":"request completed"}}"#,
+                r.time,
+                r.method,
+                r.target(),
+                r.client,
+                r.agent,
+                r.status,
+                r.bytes,
+                r.milliseconds()
+            )
+        },
+        Lacks { referrer: true, ..ALL },
+    ),
+    (
+        "JSON with nanoseconds",
+        "",
+        |r, _| {
+            format!(
+                r#"{{"@timestamp":"{}","event":{{"duration":{}}},"source":{{"ip":"{}"}},"http":{{"request":{{"method":"{}","bytes":99}},"response":{{"status_code":{},"body":{{"bytes":{}}}}}}},"url":{{"original":"{}"}},"user_agent":{{"original":"{}"}}}}"#,
+                r.at("%Y-%m-%dT%H:%M:%S%.3fZ"),
+                r.duration * 1_000,
+                r.client,
+                r.method,
+                r.status,
+                r.bytes,
+                r.target(),
+                r.agent
+            )
+        },
+        Lacks { referrer: true, ..ALL },
+    ),
+    (
+        "JSON with dotted keys",
+        "",
+        |r, _| {
+            format!(
+                r#"{{"timestamp":"{}","client.address":"{}","http.request.method":"{}","url.path":"{}","http.response.status_code":{},"http.request.bytes":50,"http.response.bytes":{},"event.duration":{}}}"#,
+                r.at("%Y-%m-%dT%H:%M:%SZ"),
+                r.client,
+                r.method,
+                r.path,
+                r.status,
+                r.bytes,
+                r.duration * 1_000
+            )
+        },
+        NO_TEXTS,
+    ),
+    (
+        "JSON behind a syslog prefix",
+        "",
+        |r, _| {
+            format!(
+                r#"{} pier web[7]: {{"ts":{}.5,"ip":"{}","request":"{}","status":"{}","size":{}}}"#,
+                r.at("%b %e %H:%M:%S"),
+                r.time / 1000,
+                r.client,
+                r.line(),
+                r.status,
+                r.bytes
+            )
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "lines within JSON",
+        "",
+        |r, _| {
+            let line = r.combined().replace('"', "\\\"");
+            let time = r.at("%Y-%m-%dT%H:%M:%S%.9fZ");
+            format!(r#"{{"log":"{line}\n","stream":"stdout","time":"{time}"}}"#)
+        },
+        NO_DURATION,
+    ),
+    (
+        "lines of an unknown layout within JSON",
+        "",
+        |r, _| {
+            let line = format!("{} {}", r.combined(), r.milliseconds()).replace('"', "\\\"");
+            format!(r#"{{"stream":"stdout","message":"{line}"}}"#)
+        },
+        ALL,
+    ),
+    (
+        "W3C with milliseconds",
+        "#Version: 1.0\n#Fields: date time c-ip cs-method cs-uri-stem cs-uri-query sc-status bytes time-taken cs(User-Agent)\n",
+        |r, _| {
+            let query = r.query.as_deref().unwrap_or("-");
+            let agent = r.agent.replace(' ', "+");
+            let time = r.at("%Y-%m-%d %H:%M:%S");
+            format!(
+                "{time} {} {} {} {query} {} {} {} {agent}",
+                r.client,
+                r.method,
+                r.path,
+                r.status,
+                r.bytes,
+                r.milliseconds()
+            )
+        },
+        Lacks { referrer: true, ..ALL },
+    ),
+    (
+        "W3C with seconds",
+        "#Fields: date time c-ip cs-method cs-uri sc-status bytes time-taken\n",
+        |r, _| {
+            let time = r.at("%Y-%m-%d %H:%M:%S");
+            format!("{time} {} {} {} {} {} {}", r.client, r.method, r.target(), r.status, r.bytes, r.seconds())
+        },
+        NO_TEXTS,
+    ),
+    (
+        "application server",
+        "",
+        |r, _| {
+            let time = r.at("%Y-%m-%dT%H:%M:%S%.3fZ");
+            format!("[{time}] {} \"{}\" {} {} - {} ms", r.client, r.line(), r.status, r.bytes, r.milliseconds())
+        },
+        NO_TEXTS,
+    ),
+    (
+        "application with words",
+        "",
+        |r, nth| {
+            let time = r.at("%Y-%m-%d %H:%M:%S%.3f");
+            let rest = ["done", "done, from cache", "done after one more try"][nth % 3];
+            format!(
+                "{time} [http-{}] {} {} -> {} in {}ms for {} {rest}",
+                nth % 4,
+                r.method,
+                r.target(),
+                r.status,
+                r.milliseconds(),
+                r.client
+            )
+        },
+        Lacks { bytes: true, ..NO_TEXTS },
+    ),
+    (
+        "balancer",
+        "",
+        |r, nth| {
+            let time = r.at("%Y-%m-%dT%H:%M:%S%.6fZ");
+            let url = format!("https://{}:443{}", r.host, r.target());
+            format!(
+                "{time} quay-lb {} 10.0.3.{}:8080 {} {} {} \"{} {url} HTTP/1.1\" \"{}\" TLSv1.3",
+                r.with_port(),
+                nth % 4,
+                r.seconds(),
+                r.status,
+                r.bytes,
+                r.method,
+                r.agent
+            )
+        },
+        Lacks { referrer: true, duration: true, ..ALL },
+    ),
+    (
+        "proxy",
+        "",
+        |r, nth| {
+            let url = format!("http://{}{}", r.host, r.target());
+            let time = format!("{}.{:03}", r.time / 1000, r.time % 1000);
+            format!("{time} {:>6} {} {}/{} {} {} {url} -", r.milliseconds(), r.client, ["HIT", "MISS"][nth % 2], r.status, r.bytes, r.method)
+        },
+        Lacks { duration: true, ..NO_TEXTS },
+    ),
+    (
+        "month before day",
+        "",
+        |r, _| {
+            let time = r.at("%m/%d/%Y %H:%M:%S");
+            format!("{time} {} \"{}\" {} {}", r.client, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "as mail writes it",
+        "",
+        |r, _| {
+            let time = r.at("%a, %d %b %Y %H:%M:%S GMT");
+            format!("{} | {time} | {} | {} | {}", r.client, r.line(), r.status, r.bytes)
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    (
+        "columns in line",
+        "",
+        |r, _| {
+            let time = r.at("%Y-%m-%d %H:%M:%S");
+            format!("{time}  {:<22} {:<5} {:>3} {:>7}  {}", r.client, r.method, r.status, r.bytes, r.target())
+        },
+        NO_TEXTS_NO_DURATION,
+    ),
+    ("byte-order mark", "\u{feff}", |r, _| r.combined(), NO_DURATION),
+    ("line ends of another system", "", |r, _| format!("{}\r", r.combined()), NO_DURATION),
+];

@@ -1,0 +1,128 @@
+//! One data set in every layout that occurs: read without a word of explanation, each gives the figures of one independent count.
+
+mod corpus;
+
+use corpus::{LAST, LAYOUTS, Lacks, Layout, Request, requests};
+use exedra_e2e::{exedra, rows, text, total};
+use rstest::rstest;
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+use std::time::{Duration, SystemTime};
+
+fn write(folder: &Path, layout: &Layout, all: &[Request]) -> String {
+    let (_, heading, line, _) = layout;
+    let lines: String = all.iter().enumerate().map(|(nth, request)| line(request, nth) + "\n").collect();
+    let path = folder.join("a.log");
+    std::fs::write(&path, format!("{heading}{lines}")).unwrap();
+    // Times without a year or a day have them from the file.
+    let written = SystemTime::UNIX_EPOCH + Duration::from_millis(LAST as u64);
+    std::fs::File::options().write(true).open(&path).unwrap().set_modified(written).unwrap();
+    text(&path)
+}
+
+fn report(arguments: &[&str]) -> Result<Value, String> {
+    let output = exedra(&[&["report", "--as", "json", "--time-zone", "UTC"], arguments].concat());
+    match output.status.success() {
+        true => Ok(serde_json::from_slice(&output.stdout).unwrap()),
+        false => Err(String::from_utf8_lossy(&output.stderr).into_owned()),
+    }
+}
+
+/// Requests by what stands in a column.
+fn counted(report: &Value, table: &str, key: &str) -> BTreeMap<String, u64> {
+    let row = |row: &Value| {
+        (row[key].to_string().trim_matches('"').to_owned(), row["requests"].as_u64().unwrap())
+    };
+    rows(report, table).iter().map(row).collect()
+}
+
+fn count(all: &[Request], key: impl Fn(&Request) -> String) -> BTreeMap<String, u64> {
+    let mut counts = BTreeMap::new();
+    all.iter().for_each(|request| *counts.entry(key(request)).or_default() += 1);
+    counts
+}
+
+/// What is wrong with the figures of a layout.
+fn differences(layout: &Layout, all: &[Request], folder: &Path) -> Vec<String> {
+    let (_, _, _, lacks) = layout;
+    let path = write(folder, layout, all);
+    let report_of = |more: &[&str]| report(&[&["--top", "10000"], more, &[&path]].concat());
+    let found = match report_of(&[]) {
+        Ok(found) => found,
+        Err(error) => return vec![error],
+    };
+    let mut wrong = Vec::new();
+    let mut same = |what: &str, found: String, expected: String| {
+        if found != expected {
+            wrong.push(format!("{what}: {found} and not {expected}"));
+        }
+    };
+    same("unread", found["lines"]["unread"].to_string(), "0".into());
+    same("requests", total(&found, "requests").to_string(), all.len().to_string());
+    if !lacks.bytes {
+        let bytes: u64 = all.iter().map(|request| request.bytes).sum();
+        same("bytes", total(&found, "bytes").to_string(), bytes.to_string());
+    }
+    let listed = |table: &str, key: &str| format!("{:?}", counted(&found, table, key));
+    let by = |key: fn(&Request) -> String| format!("{:?}", count(all, key));
+    same("statuses", listed("statuses", "status"), by(|request| request.status.to_string()));
+    same("paths", listed("paths", "path"), by(|request| request.path.clone()));
+    same("clients", listed("clients", "client"), by(|request| request.client.clone()));
+    let day = |request: &Request| {
+        jiff::Timestamp::from_millisecond(request.time).unwrap().strftime("%Y-%m-%d").to_string()
+    };
+    same("days", listed("days", "day"), format!("{:?}", count(all, day)));
+    if !lacks.agent {
+        let visitors: BTreeSet<_> =
+            all.iter().map(|request| (day(request), &request.client, request.agent)).collect();
+        same("visitors", total(&found, "visitors").to_string(), visitors.len().to_string());
+    }
+    if !lacks.duration {
+        let slow = all.iter().filter(|request| request.duration >= 50_000).count();
+        let found = report_of(&["--only", "duration>=50 ms"]).unwrap_or_default();
+        same("slow", total(&found, "requests").to_string(), slow.to_string());
+    }
+    if !lacks.referrer {
+        let linked = all.iter().filter(|request| request.referrer.contains("saltwater")).count();
+        let found = report_of(&["--only", "referrer_host=pilots.saltwater.example"]).unwrap_or_default();
+        same("linked", total(&found, "requests").to_string(), linked.to_string());
+    }
+    wrong
+}
+
+#[test]
+fn every_layout_is_read_to_the_last_figure() {
+    let (all, folder) = (requests(), tempfile::tempdir().unwrap());
+    let mut wrong = String::new();
+    for layout in LAYOUTS {
+        let differences = differences(layout, &all, folder.path());
+        if !differences.is_empty() {
+            let understood = exedra(&["layout", "--lines", "1", &text(&folder.path().join("a.log"))]);
+            let understood = String::from_utf8_lossy(&understood.stdout).into_owned();
+            wrong.push_str(&format!("── {}\n{}\n{understood}\n", layout.0, differences.join("\n")));
+        }
+    }
+    assert!(LAYOUTS.len() >= 50);
+    assert!(wrong.is_empty(), "{wrong}");
+}
+
+/// The fewer lines there are, the less they say; what cannot be mistaken is right with any number.
+#[rstest]
+#[case::one(1)]
+#[case::three(3)]
+#[case::twenty(20)]
+fn short_logs_are_read_too(#[case] lines: usize) {
+    let (all, folder) = (requests(), tempfile::tempdir().unwrap());
+    let mut wrong = Vec::new();
+    for (name, heading, line, _) in LAYOUTS {
+        let layout = (*name, *heading, *line, Lacks { duration: true, bytes: true, agent: true, referrer: true });
+        let path = write(folder.path(), &layout, &all[..lines]);
+        match report(&[&path]) {
+            Ok(found) if *total(&found, "requests") == lines => {}
+            Ok(found) => wrong.push(format!("{name}: {} requests", total(&found, "requests"))),
+            Err(error) => wrong.push(format!("{name}: {error}")),
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
