@@ -723,7 +723,7 @@ export interface components {
          * @description What a number counts.
          * @enum {string}
          */
-        Unit: "none" | "bytes" | "microseconds" | "milliseconds" | "seconds";
+        Unit: "none" | "bytes" | "nanoseconds" | "microseconds" | "milliseconds" | "seconds";
         /** @description One unread line. */
         UnreadLine: {
             /**

@@ -51,6 +51,7 @@ fn beside(setting: &Setting) -> &'static str {
         ("rules", "path" | "when" | "name") => "gone = true\n",
         ("rules", "status" | "query") => "redirect = \"/new\"\n",
         ("rules", "redirect" | "serve") => "path = \"/mariners/{year}/{rest*}\"\n",
+        ("layout", "name") => "template = '{time} {client}'\n",
         ("limit", "at_once") => "requests = \"5 a second\"\n",
         ("cors", key) if key != "origins" => "origins = [\"https://partner.example\"]\n",
         ("listener", key) if key != "address" => "address = \"127.0.0.1:7380\"\n",

@@ -187,6 +187,8 @@ fn every_field_of_the_list_can_stand_in_a_layout() {
         let template = match name {
             "time" => "{time:rfc3339}".to_owned(),
             "date" | "clock" => "{date} {clock}".to_owned(),
+            // A gap parts fields as a space does.
+            "…" => "{client}{…}{time:rfc3339}".to_owned(),
             _ => format!("{{{name}{unit}}} {{time:rfc3339}}"),
         };
         Layout::understand(&template).unwrap_or_else(|error| panic!("{name}: {error}"));

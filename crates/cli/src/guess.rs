@@ -10,7 +10,7 @@ const GUESSES: &[(&[&str], &str)] = &[
     (&["start", "run", "server", "daemon", "up"], "serve --config exedra.toml"),
     (&["test", "validate", "verify", "lint"], "check --config exedra.toml"),
     (&["stats", "analyze", "analyse", "logs", "log", "parse", "read", "summary"], "report access.log"),
-    (&["format", "fields", "detect", "formats", "layouts"], "layout access.log"),
+    (&["format", "detect", "formats", "layouts"], "layout access.log"),
     (&["client", "session", "visitor", "follow"], "trail ADDRESS access.log"),
     (&["why", "trace", "debug"], "explain http://host/path"),
     (&["scan", "security", "exposed"], "audit SITE --config exedra.toml"),

@@ -57,12 +57,14 @@ fn lists() -> String {
         "What a logged request has. Keys of JSON are compared without capitals and punctuation; where a key says its unit, that is the one beside it.",
         table(["column", "kind", "what it is", "a filter", "JSON keys", "W3C identifiers"], rows),
     );
-    let rows = template::fields().map(|(name, meaning)| [code(&format!("{{{name}}}")), meaning.to_owned()]);
+    let rows = template::fields().map(|(name, meaning)| {
+        [code(&format!("{{{name}}}")), meaning.to_owned(), code(&crate::fields::example(name))]
+    });
     chapter(
         "Fields of layouts",
-        "What may stand in braces in a `template`. `{time}` takes `rfc3339`, `seconds`, `milliseconds` (since 1970), or a form as in strftime; `{duration}` takes `microseconds`, \
-         `milliseconds` or `seconds`.",
-        table(["field", "what it is"], rows),
+        "What may stand in braces in a `template`. `{time}` takes `rfc3339`, `seconds`, `milliseconds`, `microseconds`, `nanoseconds` (since 1970), or a form as in \
+         strftime; `{duration}` takes `nanoseconds`, `microseconds`, `milliseconds` or `seconds`, or `ns`, `us`, `ms`, `s`.",
+        table(["field", "what it is", "an example"], rows),
     );
     let rows = Question::ALL.into_iter().flat_map(|question| {
         let rows = question.sections().iter().map(move |section| {

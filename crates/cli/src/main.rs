@@ -31,6 +31,7 @@ mod errors;
 mod explain;
 mod facts;
 mod failure;
+mod fields;
 mod form;
 mod guess;
 #[cfg(test)]
@@ -110,6 +111,8 @@ enum Command {
     Settings,
     /// List the columns of logged requests: what reports count and filters look at
     Columns,
+    /// List the fields of layouts: what may stand in braces in a template
+    Fields,
     /// Print the JSON Schema of `exedra report --as json`
     Schema,
     /// Print the licences and notices of everything inside this program
@@ -144,6 +147,7 @@ fn main() -> ExitCode {
         Command::Facts => facts::run(),
         Command::Settings => settings::run(),
         Command::Columns => columns::run(),
+        Command::Fields => fields::run(),
         Command::Schema => schema::run(),
         Command::Licences => licences::run(),
         Command::Other(words) => guess::lead(&words, &Arguments::command()),

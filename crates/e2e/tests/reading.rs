@@ -153,8 +153,10 @@ fn a_log_of_another_kind_is_shown_and_refused() {
     let words = String::from_utf8(output.stderr).unwrap();
     assert!(!output.status.success());
     assert!(
-        words.contains("no layout fits (tried full, combined, json, extended, combined with host, common)")
-            && words.contains("wind the clockwork"),
+        words.contains(
+            "no layout fits (tried full, combined, json, extended, combined with host, common, pairs)"
+        ) && words.contains("wind the clockwork")
+            && words.contains("By its parts none could be made: nothing in the lines is a request"),
         "{words}"
     );
     let missing = exedra(&["report", &text(&folder.path().join("acess.log"))]);

@@ -128,7 +128,9 @@ impl Unit {
     pub fn of_time(name: &str) -> Option<Unit> {
         Some(match name {
             "nanoseconds" | "nanosecond" | "nanos" | "ns" => Unit::Nanoseconds,
-            "microseconds" | "microsecond" | "micros" | "us" | "\u{b5}s" | "\u{3bc}s" | "usec" => Unit::Microseconds,
+            "microseconds" | "microsecond" | "micros" | "us" | "\u{b5}s" | "\u{3bc}s" | "usec" => {
+                Unit::Microseconds
+            }
             "milliseconds" | "millisecond" | "millis" | "ms" | "msec" => Unit::Milliseconds,
             "seconds" | "second" | "secs" | "sec" | "s" => Unit::Seconds,
             _ => return None,
@@ -299,7 +301,12 @@ mod tests {
         let mut names: Vec<&str> = Column::all()
             .flat_map(|column| column.declaration().json.iter().flat_map(|(_, names)| names.iter().copied()))
             .collect();
-        assert!(names.iter().all(|name| name.bytes().all(|octet| octet.is_ascii_lowercase())), "{names:?}");
+        assert!(
+            names
+                .iter()
+                .all(|name| name.bytes().all(|octet| octet.is_ascii_lowercase() || octet.is_ascii_digit())),
+            "{names:?}"
+        );
         names.sort_unstable();
         assert!(names.windows(2).all(|pair| pair[0] != pair[1]), "{names:?}");
     }

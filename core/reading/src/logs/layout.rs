@@ -8,7 +8,7 @@
 //! assert!(Layout::all_named().iter().any(Layout::is_json));
 //! ```
 
-use super::template::{self, Piece, TemplateError};
+use super::template::{self, Field, Piece, TemplateError};
 use exedra_common::columns::Unit;
 
 /// Layouts that go by a name, the richest first.
@@ -108,6 +108,12 @@ impl Layout {
     /// The same, with what else is known.
     pub fn with(self, hints: Hints) -> Layout {
         Layout { hints, ..self }
+    }
+
+    /// Whether its lines cannot be written: they name their values, or stand in an object of somebody else's.
+    pub fn is_for_reading_only(&self) -> bool {
+        let is_named = |piece: &Piece| matches!(piece, Piece::Place(Field::Json | Field::Pairs));
+        self.hints.within.is_some() || self.pieces.iter().any(is_named)
     }
 
     /// Whether its lines are objects of JSON, so that texts in them must be strings of it.

@@ -50,7 +50,10 @@ const OTHERS: &[(&[&str], Meaning)] = &[
     (&["request", "requestline"], Meaning::Request),
     (&["requesttime"], Meaning::RequestTime),
     (&["xforwardedfor", "forwardedfor", "httpxforwardedfor"], Meaning::Forwarded),
-    (&["target", "uri", "url", "requesturi", "requesturl", "requesttarget", "urloriginal", "urlfull"], Meaning::Target),
+    (
+        &["target", "uri", "url", "requesturi", "requesturl", "requesttarget", "urloriginal", "urlfull"],
+        Meaning::Target,
+    ),
 ];
 
 /// What values under the names of a column mean.
@@ -101,8 +104,7 @@ impl Meaning {
             both.get_mut(parent.len()..length)?.copy_from_slice(last);
             Meaning::of_key(&both[..length])
         };
-        let found =
-            if parent.is_empty() { None } else { together() }.or_else(|| Meaning::of_key(last))?;
+        let found = if parent.is_empty() { None } else { together() }.or_else(|| Meaning::of_key(last))?;
         let is_size = matches!(found, Meaning::Number(NumberColumn::Bytes | NumberColumn::FullBytes, _));
         let is_request = |part: &[u8]| matches!(part, b"request" | b"req" | b"Request");
         let is_of_request = || {
@@ -162,9 +164,8 @@ pub struct Keys {
 impl Keys {
     /// With the keys of one's own.
     pub fn new(hints: &Hints) -> Self {
-        let own = |(key, place): &(String, String)| {
-            Some((key.as_bytes().into(), Meaning::of_place(place)?.0))
-        };
+        let own =
+            |(key, place): &(String, String)| Some((key.as_bytes().into(), Meaning::of_place(place)?.0));
         Keys { own: hints.keys.iter().filter_map(own).collect() }
     }
 
@@ -307,9 +308,7 @@ impl Gatherer {
     /// whether it has its time elsewhere.
     pub fn finish(&mut self, line: &[u8], day: &[u8], cut: &mut Cut, has_time: bool) -> Result<(), Stop> {
         // Only whoever stands before us may say on whose behalf.
-        if !self.forwarded.is_empty()
-            && cut.text(line, TextColumn::Client).is_none_or(values::is_internal)
-        {
+        if !self.forwarded.is_empty() && cut.text(line, TextColumn::Client).is_none_or(values::is_internal) {
             cut.set(TextColumn::Client, line, self.forwarded.start, self.forwarded.end);
         }
         let stop = Stop { at: self.time.start, reason: Reason::BadTime };

@@ -295,12 +295,9 @@ impl Plan {
                     cut.set(TextColumn::Client, line, from + inner.start, from + inner.end);
                 }
                 Field::Text(TextColumn::Host) if !is_nothing => match values::host(text) {
-                    Some(inner) => cut.set(
-                        TextColumn::Host,
-                        line,
-                        value.start + inner.start,
-                        value.start + inner.end,
-                    ),
+                    Some(inner) => {
+                        cut.set(TextColumn::Host, line, value.start + inner.start, value.start + inner.end)
+                    }
                     None if *checks_host => return Err(stop(Reason::BadHost)),
                     None => cut.set(TextColumn::Host, line, value.start, value.end),
                 },

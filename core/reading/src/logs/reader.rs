@@ -138,9 +138,11 @@ impl LineReader {
         let is_alone = self.cutters.len() == 1;
         line.is_empty()
             || line.starts_with(b"#")
-            || self.cutters.iter_mut().filter(|cutter| is_alone || cutter.applies()).any(|cutter| {
-                cutter.is_heading(line) || cutter.run(&cutter.unwrapped(line)).is_ok()
-            })
+            || self
+                .cutters
+                .iter_mut()
+                .filter(|cutter| is_alone || cutter.applies())
+                .any(|cutter| cutter.is_heading(line) || cutter.run(&cutter.unwrapped(line)).is_ok())
     }
 
     /// Reads whole lines until the block ends or the batch is full, and says how many octets that took.

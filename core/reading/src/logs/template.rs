@@ -272,11 +272,9 @@ fn field(text: &str, at: usize) -> Result<Field, TemplateError> {
     }
     let found = match name {
         "time" if argument.is_empty() => Field::Time(TimeForm::named(CLASSIC).ok_or_else(|| bad("codes"))?),
-        "time" => Field::Time(
-            TimeForm::named(argument).ok_or_else(|| {
-                bad("write seconds, milliseconds, microseconds, nanoseconds, rfc3339 or strftime codes")
-            })?,
-        ),
+        "time" => Field::Time(TimeForm::named(argument).ok_or_else(|| {
+            bad("write seconds, milliseconds, microseconds, nanoseconds, rfc3339 or strftime codes")
+        })?),
         "date" | "clock" => {
             let (codes, other) = match name {
                 "date" => ("%Y-%m-%d", "write strftime codes of a day, as in %Y-%m-%d"),

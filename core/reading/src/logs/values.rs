@@ -40,13 +40,9 @@ pub fn client(text: &[u8]) -> Option<Range<usize>> {
 
 /// One client within a text, and whether it is an address.
 fn one(text: &[u8], mut range: Range<usize>) -> Option<(Range<usize>, bool)> {
-    let trim = |range: Range<usize>, is_edge: fn(&u8) -> bool| {
-        let inner = &text[range.clone()];
-        let before = inner.iter().take_while(|octet| is_edge(octet)).count();
-        let after = inner[before..].iter().rev().take_while(|octet| is_edge(octet)).count();
-        range.start + before..range.end - after
-    };
-    range = trim(range, |octet| matches!(octet, b' ' | b'"' | b'\''));
+    let is_edge = |octet: &u8| matches!(octet, b' ' | b'"' | b'\'');
+    range.start += text[range.clone()].iter().take_while(|octet| is_edge(octet)).count();
+    range.end -= text[range.clone()].iter().rev().take_while(|octet| is_edge(octet)).count();
     let value = &text[range.clone()];
     if let [b'[', inner @ ..] = value {
         let end = memchr::memchr(b']', inner)?;

@@ -2,7 +2,7 @@
 //!
 //! ```
 //! use exedra_reading::logs::wrapped::wrapped;
-//! let line = br#"{"log": "say \\"ahoy\\"\\n", "stream": "stdout"}"#;
+//! let line = br#"{"log": "say \"ahoy\"\n", "stream": "stdout"}"#;
 //! assert_eq!(*wrapped(line, b"log").unwrap(), *br#"say "ahoy""#);
 //! assert!(wrapped(line, b"message").is_none());
 //! ```
@@ -25,7 +25,8 @@ pub fn wrapped<'l>(line: &'l [u8], key: &[u8]) -> Option<Cow<'l, [u8]>> {
         if !found || line.get(after) != Some(&b':') {
             continue;
         }
-        let begin = after + 1 + line[after + 1..].iter().take_while(|octet| octet.is_ascii_whitespace()).count();
+        let begin =
+            after + 1 + line[after + 1..].iter().take_while(|octet| octet.is_ascii_whitespace()).count();
         if line.get(begin) != Some(&b'"') {
             return None;
         }

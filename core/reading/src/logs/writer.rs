@@ -209,7 +209,8 @@ pub const MOST_OF_TEXT: usize = 2048;
 pub const CUT: &[u8] = b"...(cut)";
 
 fn text<'r>(field: &Field, request: &'r LoggedRequest<'_>) -> Cow<'r, [u8]> {
-    let is_target = matches!(field, Field::Target | Field::Url | Field::Text(TextColumn::Path | TextColumn::Query));
+    let is_target =
+        matches!(field, Field::Target | Field::Url | Field::Text(TextColumn::Path | TextColumn::Query));
     let text = whole_text(field, request);
     let most = if is_target { MOST_OF_TARGET } else { MOST_OF_TEXT };
     match text.len() > most {

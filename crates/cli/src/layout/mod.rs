@@ -1,7 +1,8 @@
 //! `exedra layout`: how the lines of a log are understood, before anything is counted.
 //!
-//! Every layout is tried on the first lines; what each reads is told, and some lines are shown field by field: what they
-//! say, what is nothing, and where reading a line stopped that does not fit.
+//! Every layout is tried on the first lines, and one is made for those that none reads: its places are shown with what each was
+//! taken for and why. Some lines are shown field by field: what they say, what is nothing, and where reading a line stopped
+//! that does not fit.
 //!
 //! - [`trial`]: trying layouts on lines
 //! - [`show`]: that as a page for the terminal
@@ -17,6 +18,7 @@ use crate::sources::packed::unpacked;
 use clap::Args;
 use exedra_common::scope::Scope;
 use exedra_reading::logs::reader::LONGEST_LINE;
+use exedra_reading::logs::search::Given;
 use serde::Serialize;
 use std::io::{BufRead, BufReader, Read};
 use trial::Trial;
@@ -57,7 +59,8 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         };
         let lines = lines.and_then(|input| first_lines(input, options.tried));
         let lines = lines.map_err(|error| Failure(format!("{} cannot be read: {error}", file.name)))?;
-        let trial = trial::of(&layouts, &lines, options.lines);
+        let given = Given { near: file.written(), durations: options.sources.durations };
+        let trial = trial::of(&layouts, &lines, options.lines, &given);
         all.push(Understood { source: file.name, trial });
     }
     match options.form {

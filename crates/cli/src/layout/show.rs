@@ -1,12 +1,17 @@
 //! What came of trying layouts, as a page for the terminal.
 
-use super::trial::{Sample, Trial};
+use super::trial::{Made, Sample, Trial};
 use crate::out::{QUIET, STRONG, TROUBLE};
+use crate::show::fit::shorten;
 use exedra_common::figures::{grouped, several};
+use unicode_width::UnicodeWidthStr;
 
 /// How much of a line stands before the place where reading stopped, and how much of it is shown in all.
 const BEFORE: usize = 60;
 const SHOWN: usize = 92;
+/// How wide the place of a layout is shown, and what stands there in a line.
+const WIDEST_PLACE: usize = 40;
+const WIDEST_SAMPLE: usize = 36;
 
 /// One source.
 pub fn page(source: &str, trial: &Trial) -> String {
@@ -19,11 +24,12 @@ pub fn page(source: &str, trial: &Trial) -> String {
     let read = trial.lines as u64 - unread;
     match &trial.layout {
         Some(layout) => {
-            line(format!(
-                "{STRONG}{source}{STRONG:#} is read as {STRONG}{layout}{STRONG:#}: {} of the first {} lines",
-                grouped(read),
-                grouped(trial.lines as u64)
-            ));
+            let (read, lines) = (grouped(read), grouped(trial.lines as u64));
+            let named = match layout.contains('{') {
+                true => format!("is read by a layout {STRONG}found by its parts{STRONG:#}"),
+                false => format!("is read as {STRONG}{layout}{STRONG:#}"),
+            };
+            line(format!("{STRONG}{source}{STRONG:#} {named}: {read} of the first {lines} lines"));
             if let Some(template) =
                 trial.template.as_ref().filter(|template| *template != layout && !is_named_by_keys(layout))
             {
@@ -34,6 +40,13 @@ pub fn page(source: &str, trial: &Trial) -> String {
         }
         None if trial.lines == 0 => line(format!("{STRONG}{source}{STRONG:#} holds no lines yet")),
         None => line(format!("{STRONG}{source}{STRONG:#} is read by no layout")),
+    }
+    if let Some(durations) = &trial.durations {
+        line(format!("  {QUIET}durations are read as {durations}; --durations says otherwise{QUIET:#}"));
+    }
+    for made in &trial.found {
+        line(String::new());
+        places(made, &mut line);
     }
     if trial.tried.len() > 1 {
         line(String::new());
@@ -62,6 +75,41 @@ pub fn page(source: &str, trial: &Trial) -> String {
         line(format!("{:room$}{TROUBLE}^{TROUBLE:#} reading stopped here", ""));
     }
     page
+}
+
+/// A layout that was made: its places with what each was taken for, and what to write to keep it.
+fn places(made: &Made, line: &mut impl FnMut(String)) {
+    if !made.places.is_empty() {
+        let width = made.places.iter().map(|place| place.place.width()).max().unwrap_or(0).min(WIDEST_PLACE);
+        line(format!(
+            "{QUIET}{:width$}  {:<WIDEST_SAMPLE$}  {:<8}  because{QUIET:#}",
+            "place", "in a line", "this is"
+        ));
+        for place in &made.places {
+            let style = if place.confidence == "unsure" { TROUBLE } else { QUIET };
+            let sample = shorten(&place.sample, WIDEST_SAMPLE);
+            let (name, confidence, reason) = (&place.place, place.confidence, &place.reason);
+            line(format!(
+                "{name:width$}  {QUIET}{sample:<WIDEST_SAMPLE$}{QUIET:#}  {style}{confidence:<8}{style:#}  {reason}"
+            ));
+        }
+        line(String::new());
+    }
+    line(format!("{QUIET}to keep it, put this into the configuration:{QUIET:#}"));
+    line(String::new());
+    line("[[layout]]".to_owned());
+    line("name = \"mine\"".to_owned());
+    let quote = if made.template.contains('\'') { "'''" } else { "'" };
+    line(format!("template = {quote}{}{quote}", made.template));
+    if let Some(within) = &made.within {
+        line(format!("within = {within:?}"));
+    }
+    if made.is_unsure() {
+        line(String::new());
+        line(format!(
+            "{QUIET}Where it says unsure, write the field that is meant (`exedra fields` lists them), or {{skip}}.{QUIET:#}"
+        ));
+    }
 }
 
 /// A template in lines that fit, parted at its spaces.

@@ -1,7 +1,11 @@
 //! Trying layouts on the first lines of a log.
 
+use exedra_common::columns::Kind;
+use exedra_common::figures::{grouped, milliseconds};
 use exedra_common::{Column, Dictionaries, Projection, RequestBatch};
-use exedra_reading::logs::detect::detect;
+use exedra_reading::logs::detect::understand;
+use exedra_reading::logs::search::roles::Confidence;
+use exedra_reading::logs::search::{Found, Given};
 use exedra_reading::logs::{Cutter, Layout, LineReader, escape};
 use serde::Serialize;
 
@@ -16,12 +20,67 @@ pub struct Trial {
     /// Its template.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub template: Option<String>,
+    /// Layouts that were made for lines which none of the others reads.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub found: Vec<Made>,
+    /// What durations are taken to count, where the lines do not say it, and why.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub durations: Option<String>,
     /// Each layout with the lines it reads alone, the best first.
     pub tried: Vec<Tried>,
     /// Some lines, field by field.
     pub samples: Vec<Sample>,
     /// Lines that none of the layouts reads, by reason.
     pub unread: Vec<Misfits>,
+}
+
+/// A layout that was made, place by place.
+#[derive(Debug, Serialize)]
+pub struct Made {
+    /// Its template.
+    pub template: String,
+    /// The key of the JSON object in which the lines stand, where they do.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub within: Option<String>,
+    /// Lines it was made from that it reads.
+    pub lines: usize,
+    /// Its places, and what each was taken for.
+    pub places: Vec<MadePlace>,
+}
+
+/// One place of a layout that was made.
+#[derive(Debug, Serialize)]
+pub struct MadePlace {
+    /// As it stands in the template.
+    pub place: String,
+    /// What stands there in one of the lines.
+    pub sample: String,
+    /// How sure it is: certain, likely or unsure.
+    pub confidence: &'static str,
+    /// Why.
+    pub reason: String,
+}
+
+impl Made {
+    fn new(found: &Found) -> Self {
+        let place = |place: &exedra_reading::logs::search::Recognised| MadePlace {
+            place: place.place.clone(),
+            sample: place.sample.clone(),
+            confidence: place.confidence.name(),
+            reason: place.reason.clone(),
+        };
+        Made {
+            template: found.layout.template.clone(),
+            within: found.layout.hints.within.clone(),
+            lines: found.lines,
+            places: found.places.iter().map(place).collect(),
+        }
+    }
+
+    /// Whether some place may well be something else.
+    pub fn is_unsure(&self) -> bool {
+        self.places.iter().any(|place| place.confidence == Confidence::Unsure.name())
+    }
 }
 
 /// One layout.
@@ -63,18 +122,19 @@ pub struct Misfits {
     pub text: String,
 }
 
-/// Tries layouts on lines, and shows so many of them.
-pub fn of(layouts: &[Layout], lines: &[Vec<u8>], most_samples: usize) -> Trial {
-    let slices: Vec<&[u8]> = lines.iter().map(Vec::as_slice).collect();
-    let best = detect(layouts, &slices).map(|fit| fit.layout);
-    let mut tried: Vec<Tried> = layouts.iter().map(|layout| alone(layout, &slices)).collect();
+/// Tries layouts on lines, and shows so many of them. Where one was asked for, no other is made.
+pub fn of(layouts: &[Layout], lines: &[Vec<u8>], most_samples: usize, given: &Given) -> Trial {
+    let slices: Vec<&[u8]> = lines.iter().map(|line| bare(line)).collect();
+    let understood =
+        understand(layouts, &slices, given).filter(|known| layouts.len() > 1 || known.found.is_empty());
+    let best = understood.as_ref().map(|known| known.layouts[0].clone());
+    let order = understood.as_ref().map_or_else(|| layouts.to_vec(), |known| known.layouts.clone());
+    let mut tried: Vec<Tried> = order.iter().map(|layout| alone(layout, &slices)).collect();
     tried.retain(|tried| tried.lines > 0);
     tried.sort_by_key(|tried| std::cmp::Reverse(tried.lines * tried.fields));
-    let mut order: Vec<Layout> = layouts.to_vec();
-    if let Some(best) = best {
-        let found = order.remove(best);
-        order.insert(0, found);
-    }
+    let found = understood.iter().flat_map(|known| &known.found).map(Made::new).collect();
+    let durations = understood.as_ref().and_then(|known| known.durations.as_ref());
+    let durations = durations.map(|(unit, reason)| format!("{} ({reason})", unit.name()));
     let mut reader = LineReader::new(&order, Projection::everything());
     let (mut samples, mut unread) = (Vec::new(), Vec::<Misfits>::new());
     let mut requests = 0;
@@ -113,15 +173,21 @@ pub fn of(layouts: &[Layout], lines: &[Vec<u8>], most_samples: usize) -> Trial {
     }
     unread.sort_by_key(|misfits| std::cmp::Reverse(misfits.lines));
     let unread_lines: u64 = unread.iter().map(|misfits| misfits.lines).sum();
-    let found = best.map(|best| &layouts[best]);
     Trial {
         lines: requests + unread_lines as usize,
-        layout: found.map(|layout| layout.name.clone()),
-        template: found.map(|layout| layout.template.clone()),
+        layout: best.as_ref().map(|layout| layout.name.clone()),
+        template: best.map(|layout| layout.template),
+        found,
+        durations,
         tried,
         samples,
         unread,
     }
+}
+
+/// A line without what some write before the first, so that its encoding can be told.
+fn bare(line: &[u8]) -> &[u8] {
+    line.strip_prefix(b"\xef\xbb\xbf").unwrap_or(line)
 }
 
 fn alone(layout: &Layout, lines: &[&[u8]]) -> Tried {
@@ -130,10 +196,16 @@ fn alone(layout: &Layout, lines: &[&[u8]]) -> Tried {
     for line in lines {
         match line.first() {
             Some(b'#') => cutter.directive(line),
-            _ => read += usize::from(cutter.run(line).is_ok()),
+            _ => read += usize::from(cutter.run(&cutter.unwrapped(line)).is_ok()),
         }
     }
-    Tried { layout: layout.name.clone(), lines: read, fields: cutter.fields() }
+    let name = match layout.hints.within {
+        Some(_) if layout.name.contains('{') => "found, within JSON".to_owned(),
+        Some(_) => format!("{}, within JSON", layout.name),
+        None if layout.name.contains('{') => "found".to_owned(),
+        None => layout.name.clone(),
+    };
+    Tried { layout: name, lines: read, fields: cutter.fields() }
 }
 
 fn fields(batch: &RequestBatch, texts: &Dictionaries) -> Vec<(&'static str, Option<String>)> {
@@ -143,7 +215,11 @@ fn fields(batch: &RequestBatch, texts: &Dictionaries) -> Vec<(&'static str, Opti
             Some(stamp.to_string())
         }
         Column::Text(text) => batch.code(text, 0).map(|code| texts.of(text).text(code).to_owned()),
-        Column::Number(column) => batch.number(column, 0).map(|number| number.to_string()),
+        Column::Number(number) => batch.number(number, 0).map(|number| match column.declaration().kind {
+            Kind::Duration => milliseconds(number as f64 / 1e3),
+            Kind::Size => format!("{} bytes", grouped(number)),
+            _ => number.to_string(),
+        }),
         Column::Derived(_) => None,
     };
     let in_lines = Column::kept().filter(|column| !column.declaration().of_source);

@@ -81,7 +81,10 @@ impl Page {
         let mut layouts: Vec<&str> = sources.iter().map(|source| source.layout.as_str()).collect();
         layouts.retain(|layout| !layout.is_empty());
         // A template has lines of its own, below.
-        layouts.iter_mut().filter(|layout| layout.contains('{')).for_each(|layout| *layout = "found by its parts");
+        layouts
+            .iter_mut()
+            .filter(|layout| layout.contains('{'))
+            .for_each(|layout| *layout = "found by its parts");
         layouts.sort_unstable();
         layouts.dedup();
         let lines = report.lines.as_ref().map_or(0, |lines| lines.read);
@@ -170,7 +173,8 @@ impl Page {
 fn wrapped(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split_inclusive(' ') {
-        if lines.last().is_some_and(|line| !line.is_empty() && line.width() + word.trim_end().width() > width) {
+        if lines.last().is_some_and(|line| !line.is_empty() && line.width() + word.trim_end().width() > width)
+        {
             lines.push(String::new());
         }
         if let Some(line) = lines.last_mut() {

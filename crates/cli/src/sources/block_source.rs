@@ -12,7 +12,8 @@ use exedra_common::Projection;
 use exedra_common::columns::Unit;
 use exedra_reading::logs::detect::{Understood, understand};
 use exedra_reading::logs::layout::Hints;
-use exedra_reading::logs::search::Given;
+use exedra_reading::logs::search::roles::Confidence;
+use exedra_reading::logs::search::{Found, Given, Recognised, search};
 use exedra_reading::logs::{Layout, LineReader, escape};
 use std::io::{self, Read};
 use std::path::PathBuf;
@@ -200,7 +201,9 @@ fn layouts_for(
     let lines: Vec<&[u8]> = lines(first).take(SAMPLE).collect();
     match understand(layouts, &lines, given) {
         Some(known) => {
-            let mut remarks: Vec<String> = known.found.iter().map(|found| found_layout(&found.layout)).collect();
+            let mut remarks: Vec<String> =
+                known.found.iter().map(|found| found_layout(&found.layout)).collect();
+            remarks.extend(known.found.iter().flat_map(|found| guesses(found, name)));
             remarks.extend(durations_of(&known));
             Ok((known.layouts, remarks))
         }
@@ -211,8 +214,18 @@ fn layouts_for(
 
 /// That a layout was made for a log, in words.
 pub fn found_layout(layout: &Layout) -> String {
-    let within = layout.hints.within.as_ref().map_or(String::new(), |key| format!(", within the JSON key {key}"));
+    let within =
+        layout.hints.within.as_ref().map_or(String::new(), |key| format!(", within the JSON key {key}"));
     format!("layout found by its parts{within}: {}", layout.template)
+}
+
+/// What is unsure about a layout that was made, in words.
+fn guesses(found: &Found, name: &str) -> Vec<String> {
+    let is_guess = |place: &&Recognised| place.confidence == Confidence::Unsure && place.place != "{skip}";
+    let words = |place: &Recognised| {
+        format!("{} is a guess ({}): `exedra layout {name}` shows it", place.place, place.reason)
+    };
+    found.places.iter().filter(is_guess).map(words).collect()
 }
 
 fn durations_of(known: &Understood) -> Vec<String> {
@@ -225,12 +238,16 @@ fn durations_of(known: &Understood) -> Vec<String> {
 fn no_layout(name: &str, lines: &[&[u8]], layouts: &[Layout]) -> String {
     let names: Vec<&str> = layouts.iter().map(|layout| layout.name.as_str()).collect();
     let mut words = format!("{name}: no layout fits (tried {}). It begins:\n", names.join(", "));
+    let missing = search(lines, &Given::default()).err().filter(|_| layouts.len() > 1);
     for line in lines.iter().take(SHOWN) {
         let mut shown = Vec::new();
         escape::write(&line[..line.len().min(90)], false, &mut shown);
         words.push_str("    ");
         words.push_str(&String::from_utf8_lossy(&shown).replace("\\\"", "\""));
         words.push_str(if line.len() > 90 { "…\n" } else { "\n" });
+    }
+    if let Some(missing) = missing {
+        words.push_str(&format!("By its parts none could be made: {missing}.\n"));
     }
     words.push_str(
         "Write one with --layout, as in --layout '{client} [{time}] \"{method} {target} {protocol}\" {status}', and see with \

@@ -109,7 +109,8 @@ impl SourceOptions {
 /// A unit of time by its name.
 fn unit(name: &str) -> Result<Unit, String> {
     Unit::of_time(name).ok_or_else(|| {
-        "durations are counted in seconds, milliseconds, microseconds or nanoseconds (s, ms, us, ns)".to_owned()
+        "durations are counted in seconds, milliseconds, microseconds or nanoseconds (s, ms, us, ns)"
+            .to_owned()
     })
 }
 

@@ -152,12 +152,7 @@ pub const LAYOUTS: &[Layout] = &[
     ("microseconds at the end", "", |r, _| format!("{} {}", r.combined(), r.duration), ALL),
     ("milliseconds at the end", "", |r, _| format!("{} {}", r.combined(), r.milliseconds()), ALL),
     ("seconds at the end", "", |r, _| format!("{} {}", r.combined(), r.seconds()), ALL),
-    (
-        "milliseconds with their unit",
-        "",
-        |r, _| format!("{} {}ms", r.combined(), r.milliseconds()),
-        ALL,
-    ),
+    ("milliseconds with their unit", "", |r, _| format!("{} {}ms", r.combined(), r.milliseconds()), ALL),
     (
         "forwarded addresses and an identifier",
         "",
@@ -571,7 +566,15 @@ pub const LAYOUTS: &[Layout] = &[
         "#Fields: date time c-ip cs-method cs-uri sc-status bytes time-taken\n",
         |r, _| {
             let time = r.at("%Y-%m-%d %H:%M:%S");
-            format!("{time} {} {} {} {} {} {}", r.client, r.method, r.target(), r.status, r.bytes, r.seconds())
+            format!(
+                "{time} {} {} {} {} {} {}",
+                r.client,
+                r.method,
+                r.target(),
+                r.status,
+                r.bytes,
+                r.seconds()
+            )
         },
         NO_TEXTS,
     ),
@@ -580,7 +583,14 @@ pub const LAYOUTS: &[Layout] = &[
         "",
         |r, _| {
             let time = r.at("%Y-%m-%dT%H:%M:%S%.3fZ");
-            format!("[{time}] {} \"{}\" {} {} - {} ms", r.client, r.line(), r.status, r.bytes, r.milliseconds())
+            format!(
+                "[{time}] {} \"{}\" {} {} - {} ms",
+                r.client,
+                r.line(),
+                r.status,
+                r.bytes,
+                r.milliseconds()
+            )
         },
         NO_TEXTS,
     ),
@@ -627,7 +637,15 @@ pub const LAYOUTS: &[Layout] = &[
         |r, nth| {
             let url = format!("http://{}{}", r.host, r.target());
             let time = format!("{}.{:03}", r.time / 1000, r.time % 1000);
-            format!("{time} {:>6} {} {}/{} {} {} {url} -", r.milliseconds(), r.client, ["HIT", "MISS"][nth % 2], r.status, r.bytes, r.method)
+            format!(
+                "{time} {:>6} {} {}/{} {} {} {url} -",
+                r.milliseconds(),
+                r.client,
+                ["HIT", "MISS"][nth % 2],
+                r.status,
+                r.bytes,
+                r.method
+            )
         },
         Lacks { duration: true, ..NO_TEXTS },
     ),

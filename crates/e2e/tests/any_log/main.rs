@@ -31,9 +31,8 @@ fn report(arguments: &[&str]) -> Result<Value, String> {
 
 /// Requests by what stands in a column.
 fn counted(report: &Value, table: &str, key: &str) -> BTreeMap<String, u64> {
-    let row = |row: &Value| {
-        (row[key].to_string().trim_matches('"').to_owned(), row["requests"].as_u64().unwrap())
-    };
+    let row =
+        |row: &Value| (row[key].to_string().trim_matches('"').to_owned(), row["requests"].as_u64().unwrap());
     rows(report, table).iter().map(row).collect()
 }
 
@@ -116,7 +115,8 @@ fn short_logs_are_read_too(#[case] lines: usize) {
     let (all, folder) = (requests(), tempfile::tempdir().unwrap());
     let mut wrong = Vec::new();
     for (name, heading, line, _) in LAYOUTS {
-        let layout = (*name, *heading, *line, Lacks { duration: true, bytes: true, agent: true, referrer: true });
+        let layout =
+            (*name, *heading, *line, Lacks { duration: true, bytes: true, agent: true, referrer: true });
         let path = write(folder.path(), &layout, &all[..lines]);
         match report(&[&path]) {
             Ok(found) if *total(&found, "requests") == lines => {}

@@ -1,6 +1,9 @@
 //! What is bounded: how logs are written and kept, and what a client may take.
 
 use super::*;
+use exedra_common::columns::Unit;
+use exedra_reading::logs::layout::Hints;
+use exedra_reading::logs::template;
 
 /// How long past generations are kept where nothing is said.
 pub(super) const NINETY_DAYS: Option<Duration> = Some(Duration::from_secs(90 * units::DAY));
@@ -62,7 +65,18 @@ impl Reading<'_> {
 
     /// A layout of one's own, by its name.
     pub(super) fn named_layout(&mut self, section: &Section<'_>) {
-        let (Some(name), Some(template)) = (section.text("name"), section.text("template")) else { return };
+        let Some(name) = section.text("name") else { return };
+        let keys = self.keys(section);
+        let template = match section.text("template") {
+            Some(template) => template,
+            // Lines whose values have names need no template.
+            None if !keys.is_empty() => Located { value: "{json}".to_owned(), span: name.span.clone() },
+            None => {
+                let message = format!("the layout `{}` does not say how its lines are written", name.value);
+                let remedy = "write template = '{time} {client} …', or keys = { … } for lines of JSON";
+                return self.error(&name.span, message, "neither template nor keys", remedy);
+            }
+        };
         let is_taken = self.layouts.iter().any(|layout| layout.name == name.value);
         if is_taken || exedra_reading::logs::layout::is_named(&name.value) || name.value.contains(['{', '\n'])
         {
@@ -70,8 +84,20 @@ impl Reading<'_> {
             let reason = "names are plain words, and this one may be taken";
             self.error(&name.span, message, reason, "give it a name of its own");
         }
+        let durations = section.text("durations").and_then(|written| {
+            let unit = Unit::of_time(&written.value);
+            if unit.is_none() {
+                let message = format!("`{}` is not a unit of time", written.value);
+                let remedy = "write seconds, milliseconds, microseconds or nanoseconds";
+                self.error(&written.span, message, "not known", remedy);
+            }
+            unit
+        });
+        let within = section.text("within").map(|key| key.value);
         match Layout::called(&name.value, &template.value) {
-            Ok(layout) => self.layouts.push(layout),
+            Ok(layout) => {
+                self.layouts.push(layout.with(Hints { keys, within, durations, ..Hints::default() }))
+            }
             Err(error) => {
                 self.error(
                     &template.span,
@@ -83,11 +109,32 @@ impl Reading<'_> {
         }
     }
 
-    fn layout(&mut self, written: &Located<String>) -> Option<Layout> {
-        if let Some(own) = self.layouts.iter().find(|layout| layout.name == written.value) {
-            return Some(own.clone());
+    /// What keys of one's own mean.
+    fn keys(&mut self, section: &Section<'_>) -> Vec<(String, String)> {
+        let mut keys = Vec::new();
+        for (key, value) in section.section("keys", &mut self.diagnostics).pairs() {
+            let written = value.text().map(|text| text.value).unwrap_or_default();
+            match template::place(&written) {
+                Ok(_) => keys.push((key.value, written)),
+                Err(error) => {
+                    let message = format!("`{}` cannot be read as `{written}`", key.value);
+                    let remedy = "write a field as in a template, such as \"client\" or \"duration:ms\"";
+                    self.error(&value.span, message, error.to_string(), remedy);
+                }
+            }
         }
-        match Layout::understand(&written.value) {
+        keys
+    }
+
+    fn layout(&mut self, written: &Located<String>) -> Option<Layout> {
+        let own = self.layouts.iter().find(|layout| layout.name == written.value);
+        match own.map_or_else(|| Layout::understand(&written.value), |own| Ok(own.clone())) {
+            Ok(layout) if layout.is_for_reading_only() => {
+                let message = format!("logs can be read by `{}`, but not written", written.value);
+                let reason = "it does not say where in the line each field stands";
+                self.error(&written.span, message, reason, "choose another layout for logs of ours");
+                None
+            }
             Ok(layout) => Some(layout),
             Err(_) if !written.value.contains('{') => {
                 let own: Vec<String> = self.layouts.iter().map(|layout| layout.name.clone()).collect();

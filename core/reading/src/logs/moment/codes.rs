@@ -170,9 +170,8 @@ impl Codes {
                     if length == 0 {
                         return None;
                     }
-                    let digit = |nth: usize| {
-                        fraction[..length].get(nth).map_or(0, |digit| i64::from(digit - b'0'))
-                    };
+                    let digit =
+                        |nth: usize| fraction[..length].get(nth).map_or(0, |digit| i64::from(digit - b'0'));
                     parsed.of_day += digit(0) * 100 + digit(1) * 10 + digit(2);
                     point + length
                 }
@@ -208,7 +207,8 @@ impl Parsed {
                 let near = near?;
                 let year = i64::from(super::in_utc(near).year());
                 // Clocks differ a little, zones by up to a day; nobody logs what is to come.
-                let of = |year: i64| day_number(year, month, day).map(whole).filter(|time| *time <= near + DAY);
+                let of =
+                    |year: i64| day_number(year, month, day).map(whole).filter(|time| *time <= near + DAY);
                 (0..8).find_map(|back| of(year + 1 - back))
             }
             (None, None, None) => {

@@ -38,7 +38,8 @@ pub fn unit<T: AsRef<str>>(texts: &[T]) -> Option<(Unit, String)> {
     if zeros * 10 >= numbers.len() * 9 && numbers.len() >= 10 && high <= 60.0 && high > 0.0 {
         return Some((Unit::Seconds, format!("whole numbers, nearly all of them 0, none over {high}")));
     }
-    let words = |least: &str| format!("whole numbers, nearly all of them over {least}, half of them over {median}");
+    let words =
+        |least: &str| format!("whole numbers, nearly all of them over {least}, half of them over {median}");
     if median >= 1_000_000.0 && low >= 10_000.0 {
         return Some((Unit::Nanoseconds, words(&low.to_string())));
     }

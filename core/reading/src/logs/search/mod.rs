@@ -12,7 +12,8 @@
 //! let found = search(&[line], &Given::default()).unwrap();
 //! let expected = "{skip} | {client} {skip} {user} [{time}] \"{method} {target} {protocol}\" {status} {bytes} {duration:seconds}";
 //! assert_eq!(found.layout.template, expected);
-//! assert!(search(&[b"hello there"], &Given::default()).is_none());
+//! let nothing = search(&[b"2026-11-14 05:12:40 hello there"], &Given::default()).unwrap_err();
+//! assert_eq!(nothing.to_string(), "nothing in the lines is a request: neither a request line, nor a method, nor a path");
 //! ```
 
 pub mod durations;
@@ -28,8 +29,8 @@ use super::moment::CLASSIC;
 use super::template::Field;
 use super::wrapped;
 use exedra_common::columns::{Column, TextColumn, Unit};
-use place::Place;
-use roles::{Confidence, Role};
+use place::{Place, asks_for_url};
+use roles::{Confidence, Missing, Role};
 use std::borrow::Cow;
 use std::collections::HashMap;
 use tokens::{Part, Separator, Shape, cut, gap};
@@ -39,7 +40,7 @@ const LOOKED_AT: usize = 4 << 10;
 /// How many lines are looked at.
 const MOST_LINES: usize = 400;
 /// How much of a value is shown.
-const SAMPLE: usize = 60;
+const SAMPLE: usize = 200;
 
 /// What is known before.
 #[derive(Debug, Clone, Copy, Default)]
@@ -76,22 +77,31 @@ pub struct Recognised {
     pub reason: String,
 }
 
-/// Looks for the layout that reads the most of some lines, if their parts say what they are.
-pub fn search(lines: &[&[u8]], given: &Given) -> Option<Found> {
+/// Looks for the layout that reads the most of some lines, if their parts say what they are; what is missing otherwise.
+pub fn search(lines: &[&[u8]], given: &Given) -> Result<Found, Missing> {
     let lines: Vec<&[u8]> = lines.iter().copied().filter(|line| !line.is_empty()).take(MOST_LINES).collect();
     let by_separator = |separator| of_separator(&lines, separator, given);
     let separators =
         [Separator::Space].into_iter().chain(b"\t,;|".iter().map(|octet| Separator::Octet(*octet)));
-    let all = separators.flat_map(by_separator).chain(within(&lines, given));
-    // The first of equal ones.
-    all.reduce(|best, found| if found.fields > best.fields { found } else { best })
+    // Of equal ones the one with the fewest places: it cuts nothing in two that is one. Of those the first.
+    let rank = |found: &Found| (found.fields, std::cmp::Reverse(found.places.len()));
+    let mut best: Result<Found, Missing> = Err(Missing::Request);
+    for tried in separators.flat_map(by_separator).chain(within(&lines, given).map(Ok)) {
+        best = match (best, tried) {
+            (Err(one), Err(other)) => Err(one.max(other)),
+            (Ok(best), Ok(found)) => Ok(if rank(&found) > rank(&best) { found } else { best }),
+            (Ok(found), Err(_)) | (Err(_), Ok(found)) => Ok(found),
+        };
+    }
+    best
 }
 
 /// The layouts of lines that are cut in one way.
-fn of_separator(lines: &[&[u8]], separator: Separator, given: &Given) -> Vec<Found> {
+fn of_separator(lines: &[&[u8]], separator: Separator, given: &Given) -> Vec<Result<Found, Missing>> {
     let looked_at = |line: &&'_ [u8]| line.len().min(LOOKED_AT);
     if let Separator::Octet(octet) = separator {
-        let has_enough = |line: &&&[u8]| line[..looked_at(line)].iter().filter(|other| **other == octet).count() >= 3;
+        let has_enough =
+            |line: &&&[u8]| line[..looked_at(line)].iter().filter(|other| **other == octet).count() >= 3;
         if lines.iter().filter(has_enough).count() * 10 < lines.len() * 9 {
             return Vec::new();
         }
@@ -106,14 +116,15 @@ fn of_separator(lines: &[&[u8]], separator: Separator, given: &Given) -> Vec<Fou
     for (at, row) in rows.iter().enumerate() {
         signatures.entry(row.marks(separator)).or_default().push(at);
     }
-    let largest = signatures.iter().max_by_key(|(marks, rows)| (rows.len(), marks.len(), std::cmp::Reverse(rows[0])));
+    let largest =
+        signatures.iter().max_by_key(|(marks, rows)| (rows.len(), marks.len(), std::cmp::Reverse(rows[0])));
     let Some((marks, group)) = largest else { return tried };
     let group: Vec<&Row<'_>> = group.iter().map(|at| &rows[*at]).collect();
-    tried.extend(made(&group, marks.len(), separator, heading, lines, given));
+    tried.push(made(&group, marks.len(), separator, heading, lines, given));
     // Where lines end in words of any number, what they have in common is their beginning.
     if separator == Separator::Space && group.len() * 10 < rows.len() * 9 {
         let (group, common) = beginning(&rows, separator);
-        tried.extend(made(&group, common, separator, heading, lines, given));
+        tried.push(made(&group, common, separator, heading, lines, given));
     }
     tried
 }
@@ -150,7 +161,8 @@ fn unquoted(opening: &[u8]) -> Cow<'_, [u8]> {
 
 /// The rows that begin alike, and how many of their parts do: as many as four fifths of all share.
 fn beginning<'r, 'l>(rows: &'r [Row<'l>], separator: Separator) -> (Vec<&'r Row<'l>>, usize) {
-    let mut alike: Vec<(&Row<'_>, Vec<Mark<'_>>)> = rows.iter().map(|row| (row, row.marks(separator))).collect();
+    let mut alike: Vec<(&Row<'_>, Vec<Mark<'_>>)> =
+        rows.iter().map(|row| (row, row.marks(separator))).collect();
     let least = rows.len() * 4 / 5;
     let mut common = 0;
     loop {
@@ -174,11 +186,13 @@ fn beginning<'r, 'l>(rows: &'r [Row<'l>], separator: Separator) -> (Vec<&'r Row<
 /// The first line, where it names the columns of the others.
 fn heading<'l>(lines: &[&'l [u8]], separator: Separator) -> Option<&'l [u8]> {
     let (Separator::Octet(_), Some(first)) = (separator, lines.first()) else { return None };
-    let is_name = |octet: &u8| octet.is_ascii_alphabetic() || b"_- .()@".contains(octet) || octet.is_ascii_digit();
+    let is_name =
+        |octet: &u8| octet.is_ascii_alphabetic() || b"_- .()@".contains(octet) || octet.is_ascii_digit();
     let names = cut(first, separator);
     let mut values = names.iter().map(|part| part.value(first));
     let are_names = values.clone().all(|value| {
-        value.first().is_some_and(|octet| octet.is_ascii_alphabetic() || *octet == b'_') && value.iter().all(is_name)
+        value.first().is_some_and(|octet| octet.is_ascii_alphabetic() || *octet == b'_')
+            && value.iter().all(is_name)
     });
     let known = values.by_ref().filter(|value| Meaning::of_path(&[], value).is_some()).count();
     (are_names && known >= 2).then_some(*first)
@@ -192,19 +206,20 @@ fn made(
     heading: Option<&[u8]>,
     lines: &[&[u8]],
     given: &Given,
-) -> Option<Found> {
+) -> Result<Found, Missing> {
     let names: Vec<String> = heading.map_or_else(Vec::new, |heading| {
         let name = |part: Part| String::from_utf8_lossy(part.value(heading)).into_owned();
         cut(heading, separator).into_iter().map(name).collect()
     });
-    let name_of = |at: usize| names.get(at).cloned().or_else(|| key(group[0].parts[at].opening(group[0].line)));
+    let name_of =
+        |at: usize| names.get(at).cloned().or_else(|| key(group[0].parts[at].opening(group[0].line)));
     let known_name = |at: &usize| name_of(*at).is_some_and(|name| Meaning::of_key(name.as_bytes()).is_some());
     let mut common = common;
     // Lines that name their values may have them in any order.
     let pairs = (0..common).filter(known_name).count() >= 3 && separator == Separator::Space;
     let tail = match pairs {
         true => {
-            common = (0..common).find(known_name)?;
+            common = (0..common).find(known_name).unwrap_or(common);
             Some(Shape::Pairs)
         }
         false => group.iter().any(|row| row.parts.len() > common).then_some(Shape::Bare),
@@ -223,31 +238,35 @@ fn made(
     }
     let roles = roles::assign(&places, given.durations)?;
     if !says_enough(&places, &roles) {
-        return None;
+        return Err(Missing::Answer);
     }
-    let template = template(group, &places, &roles, separator, common)?;
+    let template = template(group, &places, &roles, separator, common);
     let hints = Hints {
         near: given.near,
         durations: given.durations,
         heading: heading.map(|heading| String::from_utf8_lossy(heading).into_owned()),
         ..Hints::default()
     };
-    let layout = Layout::understand(&template).ok()?.with(hints);
+    let layout = Layout::understand(&template).map_err(|_| Missing::Answer)?.with(hints);
     let places = places.iter().zip(&roles).map(|(place, role)| Recognised {
-        place: written(role, place.shape, separator),
+        place: written(role, place, separator),
         sample: sample(place),
         confidence: role.confidence,
         reason: role.reason.clone(),
     });
     let (read, fields) = tried(&layout, lines);
-    (read > 0).then(|| Found { places: places.collect(), layout, lines: read, fields })
+    match read {
+        0 => Err(Missing::Answer),
+        lines => Ok(Found { places: places.collect(), layout, lines, fields }),
+    }
 }
 
 /// Whether what was recognised makes a line a request: its status, or at least a client and what it asked for, where no line says
 /// how bad it is, as those of other logs do.
 fn says_enough(places: &[Place<'_>], roles: &[Role]) -> bool {
     const LEVELS: [&str; 12] = [
-        "error", "warn", "warning", "notice", "info", "crit", "critical", "debug", "alert", "emerg", "fatal", "trace",
+        "error", "warn", "warning", "notice", "info", "crit", "critical", "debug", "alert", "emerg", "fatal",
+        "trace",
     ];
     let has = |wanted: fn(&Field) -> bool| roles.iter().any(|role| wanted(&role.field));
     let is_level = |value: &[u8]| LEVELS.iter().any(|level| value.eq_ignore_ascii_case(level.as_bytes()));
@@ -266,14 +285,14 @@ fn key(opening: &[u8]) -> Option<String> {
     (!name.is_empty()).then(|| String::from_utf8_lossy(name).into_owned())
 }
 
-/// The template of parts that have been recognised; `None` where it could not be written.
+/// The template of parts that have been recognised.
 fn template(
     group: &[&Row<'_>],
     places: &[Place<'_>],
     roles: &[Role],
     separator: Separator,
     common: usize,
-) -> Option<String> {
+) -> String {
     let mut template = String::new();
     for (at, (place, role)) in places.iter().zip(roles).enumerate() {
         let is_part = at < common;
@@ -287,7 +306,7 @@ fn template(
         }
         if !is_part {
             let may_be_missing = group.iter().any(|row| row.parts.len() <= at);
-            let place = written(role, place.shape, separator);
+            let place = written(role, place, separator);
             match may_be_missing {
                 true => template = format!("{}(( {place}))", template.trim_end()),
                 false => template.push_str(&place),
@@ -308,12 +327,15 @@ fn template(
             && place.shape == Shape::Bare;
         match is_mark {
             true => literal(value, &mut template),
-            false => template.push_str(&written(role, place.shape, separator)),
+            false => template.push_str(&written(role, place, separator)),
         }
         match separator {
             Separator::Space => literal(part.closing(row.line), &mut template),
             Separator::Octet(_) => {
-                literal(part.closing(row.line).strip_prefix(b"\"").unwrap_or(part.closing(row.line)), &mut template);
+                literal(
+                    part.closing(row.line).strip_prefix(b"\"").unwrap_or(part.closing(row.line)),
+                    &mut template,
+                );
             }
         }
     }
@@ -322,7 +344,7 @@ fn template(
     if places.len() == common && group.iter().all(|row| gap(&row.line[ends(row).min(row.line.len())..]) > 0) {
         template.push_str("{…}");
     }
-    Some(template)
+    template
 }
 
 /// Literal text, as templates write it.
@@ -337,15 +359,18 @@ fn literal(text: &[u8], template: &mut String) {
 }
 
 /// A place, as templates write it.
-fn written(role: &Role, shape: Shape, separator: Separator) -> String {
+fn written(role: &Role, place: &Place<'_>, separator: Separator) -> String {
     match &role.field {
         Field::Text(column) => format!("{{{}}}", Column::from(*column).name()),
         Field::Number(column, unit) => match Unit::OF_TIME.contains(unit) {
             true => format!("{{{}:{}}}", Column::from(*column).name(), unit.name()),
             false => format!("{{{}}}", Column::from(*column).name()),
         },
-        Field::Request if shape == Shape::Quoted && separator == Separator::Space => {
-            "{method} {target} {protocol}".to_owned()
+        Field::Request if place.shape == Shape::Quoted && separator == Separator::Space => {
+            match place.share(asks_for_url) > 0.5 {
+                true => "{method} {url} {protocol}".to_owned(),
+                false => "{method} {target} {protocol}".to_owned(),
+            }
         }
         Field::Request => "{request}".to_owned(),
         Field::Target => "{target}".to_owned(),
@@ -364,8 +389,9 @@ fn written(role: &Role, shape: Shape, separator: Separator) -> String {
 fn sample(place: &Place<'_>) -> String {
     let mut shown = Vec::new();
     let value = place.known().next().or(place.values.first().copied()).unwrap_or_default();
-    if !value.is_empty() {
-        super::escape::write(&value[..value.len().min(SAMPLE)], false, &mut shown);
+    match value {
+        b"" | b"-" => shown.extend_from_slice(value),
+        value => super::escape::write(&value[..value.len().min(SAMPLE)], false, &mut shown),
     }
     String::from_utf8_lossy(&shown).replace("\\\"", "\"")
 }
@@ -389,15 +415,17 @@ fn within(lines: &[&[u8]], given: &Given) -> Option<Found> {
     for (key, _) in wrapped::texts(first) {
         let inner: Vec<Cow<'_, [u8]>> =
             lines.iter().filter_map(|line| wrapped::wrapped(line, key.as_bytes())).collect();
-        let inner: Vec<&[u8]> = inner.iter().map(|line| &**line).filter(|line| !line.starts_with(b"{")).collect();
+        let inner: Vec<&[u8]> =
+            inner.iter().map(|line| &**line).filter(|line| !line.starts_with(b"{")).collect();
         let named = Layout::all_named();
         let known = detect(&named, &inner).filter(|fit| fit.lines * 5 >= inner.len() * 4);
         let found = match known {
             Some(fit) => Some((named[fit.layout].clone(), Vec::new())),
-            None => search(&inner, given).map(|found| (found.layout, found.places)),
+            None => search(&inner, given).ok().map(|found| (found.layout, found.places)),
         };
         let Some((layout, places)) = found else { continue };
-        let hints = Hints { within: Some(key), near: given.near, durations: given.durations, ..layout.hints.clone() };
+        let hints =
+            Hints { within: Some(key), near: given.near, durations: given.durations, ..layout.hints.clone() };
         let layout = layout.with(hints);
         let (read, fields) = tried(&layout, lines);
         if read > 0 {

@@ -19,8 +19,25 @@ pub struct Place<'l> {
 
 /// Methods that occur in logs (RFC 9110 §9, and those of extensions that are registered).
 const METHODS: &[&[u8]] = &[
-    b"GET", b"HEAD", b"POST", b"PUT", b"DELETE", b"CONNECT", b"OPTIONS", b"TRACE", b"PATCH", b"PROPFIND",
-    b"PROPPATCH", b"MKCOL", b"COPY", b"MOVE", b"LOCK", b"UNLOCK", b"REPORT", b"SEARCH", b"QUERY",
+    b"GET",
+    b"HEAD",
+    b"POST",
+    b"PUT",
+    b"DELETE",
+    b"CONNECT",
+    b"OPTIONS",
+    b"TRACE",
+    b"PATCH",
+    b"PROPFIND",
+    b"PROPPATCH",
+    b"MKCOL",
+    b"COPY",
+    b"MOVE",
+    b"LOCK",
+    b"UNLOCK",
+    b"REPORT",
+    b"SEARCH",
+    b"QUERY",
 ];
 
 impl<'l> Place<'l> {
@@ -37,7 +54,11 @@ impl<'l> Place<'l> {
     /// How many of those that say something are of a kind: 1 for all. Nothing where none says anything.
     pub fn share(&self, is_of_kind: impl Fn(&[u8]) -> bool) -> f64 {
         let known = self.count();
-        if known == 0 { 0.0 } else { self.known().filter(|value| is_of_kind(value)).count() as f64 / known as f64 }
+        if known == 0 {
+            0.0
+        } else {
+            self.known().filter(|value| is_of_kind(value)).count() as f64 / known as f64
+        }
     }
 
     /// How many different values there are.
@@ -78,11 +99,18 @@ pub fn is_method(text: &[u8]) -> bool {
 
 /// Whether a text is a request line.
 pub fn is_request(text: &[u8]) -> bool {
-    let mut words = text.split(|octet| *octet == b' ');
-    let is_begun = words.next().is_some_and(is_method);
-    let last = text.rsplit(|octet| *octet == b' ').next().unwrap_or_default();
-    is_begun && words.next().is_some_and(|target| is_path(target) || is_url(target) || target == b"*")
-        || last.starts_with(b"HTTP/")
+    let Some(space) = memchr::memchr(b' ', text) else { return false };
+    let (method, rest) = (&text[..space], &text[space + 1..]);
+    let target = rest.split(|octet| *octet == b' ').next().unwrap_or_default();
+    is_method(method) && (is_path(target) || is_url(target) || target == b"*") || {
+        let last = rest.rsplit(|octet| *octet == b' ').next().unwrap_or_default();
+        is_protocol(last)
+    }
+}
+
+/// Whether a text is a request line with a whole address in it.
+pub fn asks_for_url(text: &[u8]) -> bool {
+    text.split(|octet| *octet == b' ').nth(1).is_some_and(is_url)
 }
 
 /// Whether a text is a path, with or without a query.
@@ -104,7 +132,19 @@ pub fn is_protocol(text: &[u8]) -> bool {
 pub fn is_status(text: &[u8]) -> bool {
     matches!(
         std::str::from_utf8(text).ok().filter(|text| text.len() == 3).and_then(|text| text.parse().ok()),
-        Some(200..=208u16 | 226 | 300..=308 | 400..=418 | 421..=431 | 444 | 451 | 499 | 500..=511 | 100..=103 | 520..=526)
+        Some(
+            200..=208u16
+            | 226
+            | 300..=308
+            | 400..=418
+            | 421..=431
+            | 444
+            | 451
+            | 499
+            | 500..=511
+            | 100..=103
+            | 520..=526,
+        )
     ) || text == b"000"
 }
 

@@ -9,12 +9,13 @@ use super::super::template::Field;
 use super::super::values;
 use super::durations;
 use super::place::{
-    Place, is_address, is_agent, is_encoding, is_host, is_method, is_number, is_path, is_protocol, is_request,
-    is_status, is_url, unit_behind,
+    Place, is_address, is_agent, is_encoding, is_host, is_method, is_number, is_path, is_protocol,
+    is_request, is_status, is_url, unit_behind,
 };
 use super::tokens::Shape;
 use exedra_common::columns::{NumberColumn, TextColumn, Unit};
 use std::collections::HashMap;
+use thiserror::Error;
 
 /// How sure it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -55,15 +56,31 @@ struct Roles<'p, 'l> {
     roles: Vec<Option<Role>>,
 }
 
-/// What each place is; nothing where the lines have no time or say nothing of a request. A unit that is given is what durations
+/// Why parts of lines are no layout.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Error)]
+pub enum Missing {
+    /// Nothing in them was asked for.
+    #[error("nothing in the lines is a request: neither a request line, nor a method, nor a path")]
+    Request,
+    /// Nothing in them says when.
+    #[error("there is something like a request in the lines, but nothing in all of them is a time")]
+    Time,
+    /// Nothing says what was answered, or to whom.
+    #[error(
+        "there are times and something like a request in the lines, but neither a status nor a client: another kind of log"
+    )]
+    Answer,
+}
+
+/// What each place is. A unit that is given is what durations
 /// count that do not say it.
-pub fn assign(places: &[Place<'_>], given: Option<Unit>) -> Option<Vec<Role>> {
+pub fn assign(places: &[Place<'_>], given: Option<Unit>) -> Result<Vec<Role>, Missing> {
     let mut roles = Roles { places, roles: vec![None; places.len()] };
     roles.object();
     roles.time();
     let has_object = roles.find(&Field::Json).or(roles.find(&Field::Pairs)).is_some();
     if !has_object {
-        roles.request()?;
+        roles.request().ok_or(Missing::Request)?;
         roles.status();
         roles.client();
         roles.names();
@@ -72,12 +89,13 @@ pub fn assign(places: &[Place<'_>], given: Option<Unit>) -> Option<Vec<Role>> {
         roles.durations(given);
         roles.user();
     }
-    let has_time = roles.roles.iter().flatten().any(|role| matches!(role.field, Field::Time(_) | Field::Date(_)));
+    let has_time =
+        roles.roles.iter().flatten().any(|role| matches!(role.field, Field::Time(_) | Field::Date(_)));
     if !has_time && !has_object {
-        return None;
+        return Err(Missing::Time);
     }
     roles.rest();
-    roles.roles.into_iter().collect()
+    Ok(roles.roles.into_iter().flatten().collect())
 }
 
 impl<'l> Roles<'_, 'l> {
@@ -182,7 +200,10 @@ impl<'l> Roles<'_, 'l> {
         let fits = |place: &Place<'_>, codes: &str| {
             let codes = super::super::moment::Codes::compile(codes);
             let is_day = |value: &[u8]| {
-                codes.as_ref().and_then(|codes| codes.read(value)).is_some_and(|day| day.instant(None).is_some())
+                codes
+                    .as_ref()
+                    .and_then(|codes| codes.read(value))
+                    .is_some_and(|day| day.instant(None).is_some())
             };
             place.count() > 0 && place.share(is_day) == 1.0
         };
@@ -194,7 +215,8 @@ impl<'l> Roles<'_, 'l> {
 
     /// The request: in one, or its method and its address beside each other, or one of them alone.
     fn request(&mut self) -> Option<()> {
-        if let Some((at, share)) = self.free().into_iter().map(|at| (at, self.places[at].share(is_request))).rev_max()
+        if let Some((at, share)) =
+            self.free().into_iter().map(|at| (at, self.places[at].share(is_request))).rev_max()
             && share > 0.7
         {
             let reason = format!("request lines in {} of lines", percent(share));
@@ -226,11 +248,18 @@ impl<'l> Roles<'_, 'l> {
             if let Some(query) = self.free().into_iter().find(|free| {
                 *free == at + 1 && self.places[*free].meaning() == Some(Meaning::Text(TextColumn::Query))
             }) {
-                self.roles[at] = self.roles[at].take().map(|role| Role { field: Field::Text(TextColumn::Path), ..role });
+                self.roles[at] =
+                    self.roles[at].take().map(|role| Role { field: Field::Text(TextColumn::Path), ..role });
                 self.set(query, Field::Text(TextColumn::Query), Confidence::Certain, "named so");
             }
         }
         (method.is_some() || found.is_some()).then_some(())
+    }
+
+    /// From where on a number may say something of the answer: behind the request or its status, whichever comes first.
+    fn answered(&self) -> usize {
+        let status = self.find(&Field::Number(NumberColumn::Status, Unit::None));
+        status.map_or(self.asked(), |status| status.min(self.asked()))
     }
 
     /// Where the request stands, or the last part of it.
@@ -260,7 +289,7 @@ impl<'l> Roles<'_, 'l> {
             .free()
             .into_iter()
             .filter(|at| self.places[*at].share(is_address) > 0.9)
-            .filter(|at| self.places[*at].meaning().is_none_or(|meaning| is_client(meaning)))
+            .filter(|at| self.places[*at].meaning().is_none_or(is_client))
             .collect();
         let Some(&first) = addresses.first() else {
             return self.client_by_name();
@@ -269,16 +298,22 @@ impl<'l> Roles<'_, 'l> {
         // A balancer is one of few, or within; whoever it speaks for is many, and named by a list or after it.
         let is_balancer = |at: usize| {
             let place = &self.places[at];
-            let internal = place.share(|value| values::client(value).is_some_and(|c| values::is_internal(&value[c])));
+            let internal =
+                place.share(|value| values::client(value).is_some_and(|c| values::is_internal(&value[c])));
             internal > 0.9 || place.distinct() * 10 <= values && place.distinct() <= 3
         };
         let said = |at: usize| self.places[at].count() * 2 > values;
         let beyond = addresses.iter().copied().find(|at| {
-            *at != first && said(*at) && self.places[*at].distinct() > self.places[first].distinct() && !is_balancer(*at)
+            *at != first
+                && said(*at)
+                && self.places[*at].distinct() > self.places[first].distinct()
+                && !is_balancer(*at)
         });
         let named = addresses.iter().copied().find(|at| self.places[*at].meaning().is_some());
         let (at, reason) = match (named, beyond.filter(|_| is_balancer(first))) {
-            (_, Some(beyond)) => (beyond, "addresses; the others are those of few machines that hand requests on"),
+            (_, Some(beyond)) => {
+                (beyond, "addresses; the others are those of few machines that hand requests on")
+            }
             (Some(named), _) => (named, "addresses, and named so"),
             _ => (first, "addresses"),
         };
@@ -295,7 +330,8 @@ impl<'l> Roles<'_, 'l> {
         let before = self.free().into_iter().filter(|at| *at < asked);
         let is_client = |value: &[u8]| is_address(value) || is_host(value);
         let found = before.map(|at| (at, self.places[at].share(is_client), self.places[at].distinct()));
-        let found = found.filter(|(_, share, distinct)| *share > 0.9 && *distinct > 3).map(|(at, ..)| at).next();
+        let found =
+            found.filter(|(_, share, distinct)| *share > 0.9 && *distinct > 3).map(|(at, ..)| at).next();
         if let Some(at) = found.or_else(|| self.named(Meaning::Text(TextColumn::Client))) {
             let reason = "names of hosts, many of them";
             self.set(at, Field::Text(TextColumn::Client), Confidence::Likely, reason);
@@ -305,7 +341,8 @@ impl<'l> Roles<'_, 'l> {
     /// Hosts, protocols, schemes, encodings: words that are known.
     fn names(&mut self) {
         let of = |meaning: TextColumn| Meaning::Text(meaning);
-        let time = self.roles.iter().position(|role| role.as_ref().is_some_and(|role| role.field == Field::Skip));
+        let time =
+            self.roles.iter().position(|role| role.as_ref().is_some_and(|role| role.field == Field::Skip));
         // The machine that a line was written on follows the time of whoever collected it.
         let machine = time.filter(|at| self.places[*at].shape == Shape::Time).map(|at| at + 1);
         let hosts: Vec<usize> = self
@@ -314,7 +351,9 @@ impl<'l> Roles<'_, 'l> {
             .filter(|at| Some(*at) != machine && self.places[*at].share(is_host) > 0.9)
             .collect();
         let named = self.named(of(TextColumn::Host));
-        if let Some(at) = named.or_else(|| hosts.into_iter().max_by_key(|at| (self.places[*at].distinct(), usize::MAX - at))) {
+        if let Some(at) = named
+            .or_else(|| hosts.into_iter().max_by_key(|at| (self.places[*at].distinct(), usize::MAX - at)))
+        {
             self.set(at, Field::Text(TextColumn::Host), Confidence::Likely, "names of hosts");
         }
         if let Some((at, _)) = self.most(is_protocol) {
@@ -345,28 +384,42 @@ impl<'l> Roles<'_, 'l> {
         let usual = || {
             let before = agent?.checked_sub(1)?;
             let place = &self.places[before];
-            (self.roles[before].is_none() && place.shape == Shape::Quoted && place.count() == 0).then_some(before)
+            (self.roles[before].is_none() && place.shape == Shape::Quoted && place.count() == 0)
+                .then_some(before)
         };
         let found = named.or_else(|| self.free().into_iter().find(is_referrer));
         if let Some(at) = found {
-            self.set(at, Field::Text(TextColumn::Referrer), Confidence::Certain, "addresses of the web, or nothing");
+            self.set(
+                at,
+                Field::Text(TextColumn::Referrer),
+                Confidence::Certain,
+                "addresses of the web, or nothing",
+            );
         } else if let Some(at) = usual() {
-            self.set(at, Field::Text(TextColumn::Referrer), Confidence::Likely, "nothing yet, before the agent");
+            self.set(
+                at,
+                Field::Text(TextColumn::Referrer),
+                Confidence::Likely,
+                "nothing yet, before the agent",
+            );
         }
     }
 
     /// Bytes: numbers that are the same whenever the same was asked for.
     fn sizes(&mut self) {
-        let size = |at: usize| Meaning::Number(NumberColumn::Bytes, Unit::Bytes) == at_meaning(&self.places[at]);
+        let size =
+            |at: usize| Meaning::Number(NumberColumn::Bytes, Unit::Bytes) == at_meaning(&self.places[at]);
         if let Some(at) = self.free().into_iter().find(|at| size(*at)) {
             self.set(at, Field::Number(NumberColumn::Bytes, Unit::Bytes), Confidence::Certain, "named so");
             return;
         }
-        let asked = self.asked();
+        let answered = self.answered();
         let numbers: Vec<usize> = self
             .free()
             .into_iter()
-            .filter(|at| *at > asked && self.places[*at].name.is_none() || self.places[*at].meaning().is_some())
+            .filter(|at| {
+                *at > answered && self.places[*at].name.is_none() || self.places[*at].meaning().is_some()
+            })
             .filter(|at| self.places[*at].count() > 0 && self.places[*at].numbers().is_some())
             .collect();
         let mut sizes = Vec::new();
@@ -380,15 +433,19 @@ impl<'l> Roles<'_, 'l> {
         let next = status.map(|at| at + 1).filter(|at| numbers.contains(at));
         let found = match (sizes.first(), next) {
             // The usual place, unless another is clearly better.
-            (Some((at, share)), next) if next.is_none_or(|next| sizes.iter().all(|(size, _)| *size != next)) => {
+            (Some((at, share)), next)
+                if next.is_none_or(|next| sizes.iter().all(|(size, _)| *size != next)) =>
+            {
                 let reason = format!("the same for the same path in {} of repeats", percent(*share));
                 Some((*at, Confidence::Certain, reason))
             }
             (_, Some(next)) => match self.constancy(next) {
                 Some(share) if share < 0.3 && self.places[next].distinct() > 4 => None,
-                Some(share) if share > 0.6 => {
-                    Some((next, Confidence::Certain, format!("the same for the same path in {} of repeats", percent(share))))
-                }
+                Some(share) if share > 0.6 => Some((
+                    next,
+                    Confidence::Certain,
+                    format!("the same for the same path in {} of repeats", percent(share)),
+                )),
                 _ => Some((next, Confidence::Likely, "whole numbers behind the status".to_owned())),
             },
             _ => None,
@@ -411,12 +468,9 @@ impl<'l> Roles<'_, 'l> {
                 continue;
             }
             let status = status.map_or(&b""[..], |status| self.places[status].values[line]);
-            match known.insert((self.places[asked].values[line], status), value) {
-                Some(before) => {
-                    repeats += 1;
-                    same += usize::from(before == *value);
-                }
-                None => {}
+            if let Some(before) = known.insert((self.places[asked].values[line], status), value) {
+                repeats += 1;
+                same += usize::from(before == *value);
             }
         }
         (repeats >= 3).then(|| same as f64 / repeats as f64)
@@ -424,11 +478,13 @@ impl<'l> Roles<'_, 'l> {
 
     /// Durations: numbers that are none of all that numbers else are.
     fn durations(&mut self, given: Option<Unit>) {
-        let is_duration = |meaning| matches!(meaning, Meaning::Number(NumberColumn::Duration, _) | Meaning::RequestTime);
+        let is_duration =
+            |meaning| matches!(meaning, Meaning::Number(NumberColumn::Duration, _) | Meaning::RequestTime);
         let named = self.free().into_iter().find(|at| self.places[*at].meaning().is_some_and(is_duration));
         let suffixed = self.most(|value| unit_behind(value).is_some()).map(|(at, _)| at);
-        let asked = self.asked();
-        let candidates: Vec<usize> = self.free().into_iter().filter(|at| self.may_be_duration(*at, asked)).collect();
+        let answered = self.answered();
+        let candidates: Vec<usize> =
+            self.free().into_iter().filter(|at| self.may_be_duration(*at, answered)).collect();
         let Some(at) = named.or(suffixed).or_else(|| self.longest(&candidates)) else { return };
         let texts: Vec<&str> =
             self.places[at].known().filter_map(|value| std::str::from_utf8(value).ok()).collect();
@@ -464,7 +520,7 @@ impl<'l> Roles<'_, 'l> {
         own.or_else(next)
     }
 
-    fn may_be_duration(&self, at: usize, asked: usize) -> bool {
+    fn may_be_duration(&self, at: usize, answered: usize) -> bool {
         let place = &self.places[at];
         let enough = place.count() * 2 > place.values.len();
         if !enough || place.share(|value| is_number(value) || unit_behind(value).is_some()) < 0.97 {
@@ -478,13 +534,15 @@ impl<'l> Roles<'_, 'l> {
             && numbers.iter().filter(|number| **number > 30_000).count() * 10 > numbers.len() * 9;
         let counts_up = numbers.len() > 3 && numbers.windows(2).all(|pair| pair[0] < pair[1]);
         let is_fixed = numbers.len() > 3 && place.distinct() == 1 && numbers[0] != 0;
-        at > asked && !is_port && !counts_up && !is_fixed
+        at > answered && !is_port && !counts_up && !is_fixed
     }
 
     /// Of several durations the whole is the one that the others are parts of.
     fn longest(&self, candidates: &[usize]) -> Option<usize> {
         let sum = |at: usize| -> f64 {
-            let values = self.places[at].known().filter_map(|value| std::str::from_utf8(value).ok()?.parse::<f64>().ok());
+            let values = self.places[at]
+                .known()
+                .filter_map(|value| std::str::from_utf8(value).ok()?.parse::<f64>().ok());
             values.sum()
         };
         let decimals = |at: &usize| self.places[*at].share(|value| value.contains(&b'.')) > 0.5;
@@ -505,7 +563,12 @@ impl<'l> Roles<'_, 'l> {
         let is_word = |at: usize| self.places[at].shape == Shape::Bare && self.places[at].name.is_none();
         match between[..] {
             [identity, user] if is_word(identity) && is_word(user) && self.places[identity].count() == 0 => {
-                self.set(user, Field::Text(TextColumn::User), Confidence::Likely, "where the name of a user usually is");
+                self.set(
+                    user,
+                    Field::Text(TextColumn::User),
+                    Confidence::Likely,
+                    "where the name of a user usually is",
+                );
                 self.skip(identity, "nothing in any line");
             }
             [user] if is_word(user) && self.places[user].count() > 0 && self.places[user].distinct() > 1 => {

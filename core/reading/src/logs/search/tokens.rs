@@ -141,6 +141,9 @@ fn word(line: &[u8], at: usize) -> Part {
         return with_marks(line, plain(Shape::Time, at, at..at + length, at + length));
     }
     let length = rest.iter().position(|octet| matches!(octet, b' ' | b'\t')).unwrap_or(rest.len());
+    if let Some(part) = with_status(line, at, length) {
+        return part;
+    }
     if let Some(part) = keyed(line, at, length) {
         return part;
     }
@@ -179,7 +182,9 @@ fn with_marks(line: &[u8], mut part: Part) -> Part {
 fn bracketed(line: &[u8], at: usize) -> Option<Part> {
     let end = at + memchr::memchr(b']', &line[at..])?;
     let after = line.get(end + 1);
-    if end == at + 1 || !after.is_none_or(|octet| matches!(octet, b' ' | b'\t' | b',' | b';' | b':' | b'[' | b'"')) {
+    if end == at + 1
+        || !after.is_none_or(|octet| matches!(octet, b' ' | b'\t' | b',' | b';' | b':' | b'[' | b'"'))
+    {
         return None;
     }
     if after == Some(&b':') && line.get(end + 2).is_some_and(u8::is_ascii_digit) {
@@ -188,6 +193,18 @@ fn bracketed(line: &[u8], at: usize) -> Option<Part> {
     let inner = &line[at + 1..end];
     let shape = if time(inner) == Some(inner.len()) { Shape::Time } else { Shape::Bare };
     Some(with_marks(line, plain(shape, at, at + 1..end, end + 1)))
+}
+
+/// What stands before a slash and a status: `HIT/200`, as caches write it.
+fn with_status(line: &[u8], at: usize, length: usize) -> Option<Part> {
+    let word = &line[at..at + length];
+    let (name, status) = word.split_at_checked(length.checked_sub(4)?)?;
+    let is_name = |octet: &u8| octet.is_ascii_uppercase() || *octet == b'_';
+    let fits = !name.is_empty()
+        && name.iter().all(is_name)
+        && status[0] == b'/'
+        && status[1..].iter().all(u8::is_ascii_digit);
+    fits.then(|| plain(Shape::Bare, at, at..at + name.len(), at + name.len() + 1))
 }
 
 /// `name=value`, the value perhaps in quotation marks or brackets.
