@@ -72,11 +72,11 @@ impl Asked {
     }
 
     fn crawler(&self) -> Option<String> {
-        agents::read(self.agent).crawler.clone().filter(|_| !self.agent.is_empty())
+        agents::read(self.agent).crawler.clone()
     }
 
     fn is_persons(&self) -> bool {
-        !self.agent.is_empty() && self.crawler().is_none()
+        self.crawler().is_none()
     }
 
     fn write(&self, template: &LogTemplate, out: &mut Vec<u8>) {
@@ -311,6 +311,10 @@ proptest! {
         prop_assert_eq!(figures(table("users"), "requests"), sums(&all, user, requests));
         let crawler = |one: &Asked| one.crawler();
         prop_assert_eq!(figures(table("crawlers"), "requests"), sums(&all, crawler, requests));
+        // Whoever sends no agent is a program.
+        let who = |one: &Asked| Some(if one.is_persons() { "people" } else { "bots and crawlers" }.to_owned());
+        prop_assert_eq!(figures(table("people_and_crawlers"), "requests"), sums(&all, who, requests));
+        prop_assert_eq!(figures(table("people_and_crawlers"), "bytes"), sums(&all, who, bytes));
         let device = |one: &Asked| one.is_persons().then(|| agents::read(one.agent).device).flatten();
         let device = |one: &Asked| device(one).map(str::to_owned);
         prop_assert_eq!(figures(table("devices"), "requests"), sums(&all, device, requests));

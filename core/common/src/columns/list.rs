@@ -153,7 +153,7 @@ columns! {
     /// Kind of a person's device.
     Derived Device = Declaration {
         compared: Compared::InAnyCase,
-        values: &["computer", "phone", "tablet"],
+        values: &["computer", "phone", "tablet", "tv", "console"],
         ..derived("device", TextColumn::Agent)
     };
     /// Name of a bot or crawler; nothing for people.

@@ -238,6 +238,26 @@ impl Table {
         self.details.truncate(length);
     }
 
+    /// Empties columns whose figures are not known; rows that then say nothing are left out, and so is what was said about them.
+    pub fn forget(&mut self, names: &[&str]) {
+        let places: Vec<usize> = names.iter().filter_map(|name| self.place(name)).collect();
+        if places.is_empty() {
+            return;
+        }
+        let Table { rows, columns, details, before, .. } = self;
+        let all = rows.iter_mut().chain([&mut self.rest.cells, &mut self.total]).chain(before.iter_mut());
+        for row in all {
+            places.iter().filter_map(|place| row.get_mut(*place).map(|cell| *cell = Cell::Nothing)).count();
+        }
+        let figures: Vec<usize> =
+            (0..columns.len()).filter(|place| columns[*place].measure != Measured::Key).collect();
+        let says_nothing = |row: &Vec<Cell>| figures.iter().all(|place| row[*place] == Cell::Nothing);
+        if !rows.is_empty() && rows.iter().all(says_nothing) {
+            (*rows, *details, *before) = Default::default();
+            (self.rest, self.about) = Default::default();
+        }
+    }
+
     /// Whether there is nothing to show.
     pub fn is_empty(&self) -> bool {
         self.rows.is_empty()

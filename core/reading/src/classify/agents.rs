@@ -2,12 +2,13 @@
 //! programs that ask by themselves.
 //!
 //! Browsers, systems and known crawlers come from an open data set of patterns (release 0.18.0 of 2026-04-04, with its
-//! licence in `data/`). What it does not know is judged by the habits of the trade: browsers begin with `Mozilla/`, crawlers
-//! say where to read about them (`+http…`) or what they are (`…bot`). An agent that does neither is a program too.
+//! licence in `data/`). What it does not know is judged by the habits of the trade: browsers begin with `Mozilla/` and name their
+//! engine, text browsers go by their own names; crawlers say where to read about them (`+http…`) or what they are (`…bot`).
+//! Whoever does neither is a program too, and so is whoever says nothing at all.
 //!
 //! ```
 //! use exedra_reading::classify::agents::{is_program, read};
-//! assert!(is_program("LindryKiosk/1.4 (+https://kiosk.example/)"));
+//! assert!(is_program("LindryKiosk/1.4 (+https://kiosk.example/)") && is_program("Mozilla/5.0") && is_program(""));
 //! let phone = read("Mozilla/5.0 (iPhone; CPU iPhone OS 18_0 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) \
 //!                   Version/18.0 Mobile/15E148 Safari/604.1");
 //! assert_eq!((phone.device, &phone.crawler), (Some("phone"), &None));
@@ -27,9 +28,15 @@ const DATA: &str = include_str!("data/agents.json");
 const LONGEST: usize = 1000;
 /// What the data set calls the device of a crawler.
 const SPIDER: &str = "Spider";
-/// Parts of words by which programs say what they are.
-const MARKS: [&str; 9] =
-    ["bot", "crawl", "spider", "+http", "monitor", "scan", "preview", "feed", "headless"];
+/// What words end with by which crawlers say what they are.
+const CRAWLERS: [&str; 6] = ["bot", "bots", "crawler", "crawl", "spider", "spiders"];
+/// What words hold by which other programs do.
+const PROGRAMS: [&str; 7] = ["monitor", "scanner", "preview", "feed", "headless", "crawler", "spider"];
+/// What browsers render pages by: whoever calls itself compatible and names none is none.
+const ENGINES: [&str; 8] = ["Gecko", "AppleWebKit", "KHTML", "Trident", "MSIE", "Presto", "Goanna", "Opera"];
+/// Browsers of people that do not call themselves `Mozilla`: those for terminals, and small ones.
+const OTHER_BROWSERS: [&str; 9] =
+    ["Lynx/", "Links ", "ELinks/", "w3m/", "NetSurf/", "Dillo/", "Opera/", "Emacs-w3m/", "NokiaN"];
 
 /// What an agent says.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -84,25 +91,100 @@ fn look(agent: &str) -> Agent {
     let family =
         || known.and_then(|known| known.browsers.extract(agent)).map(|found| found.family.to_string());
     if looks_like_program(agent, known) {
-        let named = family().filter(|name| name != "Other" && !is_browser(name));
+        // A name of its own is better than the name of its family.
+        let of_family = || {
+            let of_browser = agent.starts_with("Mozilla/");
+            family().filter(|name| of_browser && name != "Other" && !is_browser(name))
+        };
+        let named = own_name(agent).or_else(of_family);
         return Agent { crawler: Some(named.unwrap_or_else(|| product(agent))), ..Agent::default() };
     }
     Agent {
-        browser: family().filter(|name| name != "Other"),
+        browser: own_browser(agent).or_else(|| family().filter(|name| name != "Other")),
         system: known.and_then(|known| known.systems.extract(agent)).map(|found| found.os.to_string()),
         device: Some(device(agent)),
         crawler: None,
     }
 }
 
+/// Browsers whose names the data set does not know.
+fn own_browser(agent: &str) -> Option<String> {
+    let known =
+        [("w3m/", "w3m"), ("NetSurf/", "NetSurf"), ("Konqueror/", "Konqueror"), ("Falkon/", "Falkon")];
+    known.iter().find(|(mark, _)| agent.contains(mark)).map(|(_, name)| (*name).to_owned())
+}
+
 fn looks_like_program(agent: &str, known: Option<&Patterns>) -> bool {
-    let small = agent.to_ascii_lowercase();
-    let says_so = MARKS.iter().any(|mark| small.contains(mark));
-    let is_browser_like = agent.starts_with("Mozilla/") || agent.starts_with("Opera/");
-    !is_browser_like
-        || says_so
-        || known
-            .is_some_and(|known| known.crawlers.extract(agent).is_some_and(|found| found.device == SPIDER))
+    if OTHER_BROWSERS.iter().any(|browser| agent.starts_with(browser)) {
+        return false;
+    }
+    if !agent.starts_with("Mozilla/") || !ENGINES.iter().any(|engine| agent.contains(engine)) {
+        return true;
+    }
+    says_so(agent) || known.is_some_and(|known| known.lists(agent))
+}
+
+/// Whether an agent says that it is a program, which the model of a device does not, whatever it is called.
+fn says_so(agent: &str) -> bool {
+    agent.contains("+http") || words(&without_model(agent)).any(names_program)
+}
+
+/// Whether a program that is none of people's says what it is and where to read about it: a crawler, and nobody who tries doors.
+pub fn is_known_crawler(agent: &str) -> bool {
+    let agent = &*beginning(agent);
+    let is_crawler = |word: &str| {
+        let small = word.to_ascii_lowercase();
+        CRAWLERS.iter().any(|end| small.ends_with(end))
+    };
+    let is_listed = patterns()
+        .and_then(|known| known.crawlers.extract(agent))
+        .is_some_and(|found| found.device == SPIDER);
+    looks_like_program(agent, patterns())
+        && (is_listed || agent.contains("+http") || words(&without_model(agent)).any(is_crawler))
+}
+
+/// The words of an agent, without their versions.
+fn words(agent: &str) -> impl Iterator<Item = &str> {
+    let parts = agent.split([' ', '(', ')', ';', ',', '/', '+', '@', ':']);
+    parts.filter(|word| word.len() > 2 && !word.contains('.'))
+}
+
+fn names_program(word: &str) -> bool {
+    let small = word.to_ascii_lowercase();
+    CRAWLERS.iter().any(|end| small.ends_with(end)) || PROGRAMS.iter().any(|part| small.contains(part))
+}
+
+/// An agent without the model of its device: what follows the version of Android, up to its build.
+fn without_model(agent: &str) -> Cow<'_, str> {
+    let Some(at) = agent.find("Android ") else { return agent.into() };
+    let close = agent[at..].find(')').map_or(agent.len(), |length| at + length);
+    let Some(begin) = agent[at..close].find(';').map(|length| at + length) else { return agent.into() };
+    let end = agent[begin..close].find('/').map_or(close, |length| begin + length);
+    match &agent[begin..end] {
+        // Who calls itself compatible stands there too.
+        model if model.contains("compatible") => agent.into(),
+        _ => format!("{}{}", &agent[..begin], &agent[end..]).into(),
+    }
+}
+
+/// The word by which a crawler names itself: `LindryBot` of `Mozilla/5.0 (compatible; LindryBot/2.1; +http://…)`.
+fn own_name(agent: &str) -> Option<String> {
+    let agent = without_model(agent);
+    let parts =
+        agent.split([' ', '(', ')', ';', ',']).filter(|word| !word.contains("://") && !word.contains('@'));
+    let named = |word: &str| {
+        let name = word.split('/').next().unwrap_or(word).trim_start_matches('+');
+        let small = name.to_ascii_lowercase();
+        let is_crawler = name.len() > 3 && CRAWLERS.iter().any(|end| small.ends_with(end));
+        is_crawler.then(|| name.to_owned())
+    };
+    parts.clone().find_map(named).or_else(|| {
+        // Whoever calls itself compatible says as what right after.
+        let (_, rest) = agent.split_once("compatible;")?;
+        let name = rest.split([';', ')', '/']).next()?.trim();
+        let is_engine = ENGINES.iter().any(|engine| name.contains(engine));
+        (!name.is_empty() && !is_engine && !name.contains("http")).then(|| name.to_owned())
+    })
 }
 
 /// A program that calls itself a browser as well is not named after it.
@@ -115,18 +197,35 @@ fn is_browser(name: &str) -> bool {
 /// The product that says what it is, or the first: `LeafTurner/0.9 (+https://…)` is `LeafTurner`.
 fn product(agent: &str) -> String {
     let words = || agent.split([' ', '(', ')', ';', ',']).filter(|word| !word.is_empty());
-    let says_so = |word: &&str| {
-        let small = word.to_ascii_lowercase();
-        !small.contains("http") && MARKS.iter().any(|mark| small.contains(mark))
-    };
+    let says_so =
+        |word: &&str| !word.contains("http") && names_program(word.split('/').next().unwrap_or(word));
     let word = words().find(says_so).or_else(|| words().next()).unwrap_or(agent);
     let name = word.split('/').next().unwrap_or(word);
-    if name.is_empty() { "unnamed".to_owned() } else { name.to_owned() }
+    match name {
+        "" => "no agent".to_owned(),
+        "Mozilla" => "Mozilla without an engine".to_owned(),
+        name => name.to_owned(),
+    }
 }
 
 fn device(agent: &str) -> &'static str {
     let has = |part: &str| agent.contains(part);
-    if has("iPad") || has("Tablet") || (has("Android") && !has("Mobile")) {
+    let is_any = |parts: &[&str]| parts.iter().any(|part| has(part));
+    if has("Opera Mini") || has("KAIOS") {
+        "phone"
+    } else if is_any(&["PlayStation", "Xbox", "Nintendo"]) {
+        "console"
+    } else if is_any(&[
+        "SMART-TV", "SmartTV", "Smart TV", "Web0S", "webOS.TV", "AppleTV", "HbbTV", "BRAVIA", " AFT",
+        "CrKey", "GoogleTV",
+    ]) {
+        "tv"
+    } else if has("iPad")
+        || has("Tablet")
+        || has("Kindle")
+        || has("Silk/")
+        || (has("Android") && !has("Mobile"))
+    {
         "tablet"
     } else if has("Mobile") || has("iPhone") || has("Phone") {
         "phone"
@@ -140,6 +239,15 @@ struct Patterns {
     browsers: user_agent::Extractor<'static>,
     systems: os::Extractor<'static>,
     crawlers: device::Extractor<'static>,
+}
+
+impl Patterns {
+    /// Whether an agent is a crawler of the data set.
+    fn lists(&self, agent: &str) -> bool {
+        // A browser of people shares its name with a crawler of long ago.
+        let agent = without_model(agent).replace("Silk/", "");
+        self.crawlers.extract(&agent).is_some_and(|found| found.device == SPIDER)
+    }
 }
 
 /// The patterns; none, should the data set not be understood, which a test would tell.
@@ -222,7 +330,8 @@ mod tests {
         "quaybot"
     )]
     #[case::one_word("site", "site")]
-    #[case::nothing("", "unnamed")]
+    #[case::nothing("", "no agent")]
+    #[case::bare("Mozilla/5.0", "Mozilla without an engine")]
     fn programs(#[case] agent: &str, #[case] name: &str) {
         assert_eq!(*read(agent), Agent { crawler: Some(name.to_owned()), ..Agent::default() });
     }

@@ -78,7 +78,7 @@ pub struct Cut {
     pub time: i64,
     /// Numbers, or [`NO_NUMBER`].
     pub numbers: [u64; NumberColumn::COUNT],
-    /// Begin and end of each text in the line; both 0 where there is nothing.
+    /// Begin and end of each text in the line; both 0 where there is nothing, both the greatest where there is an empty one.
     pub texts: [(u32, u32); TextColumn::COUNT],
 }
 
@@ -89,10 +89,12 @@ impl Default for Cut {
 }
 
 impl Cut {
-    /// The octets of a text in the line that was cut; `None` where there is nothing.
+    /// The octets of a text in the line that was cut; `None` where it says nothing of that. An agent may be none at all: empty.
     pub fn text<'l>(&self, line: &'l [u8], column: TextColumn) -> Option<&'l [u8]> {
-        let (from, until) = self.texts[column.index()];
-        (until > from).then(|| &line[from as usize..until as usize])
+        match self.texts[column.index()] {
+            NONE_SENT => Some(b""),
+            (from, until) => (until > from).then(|| &line[from as usize..until as usize]),
+        }
     }
 
     /// A number, where the line has one.
@@ -100,12 +102,19 @@ impl Cut {
         Some(self.numbers[column.index()]).filter(|number| *number != NO_NUMBER)
     }
 
-    /// A text stands here; a lone dash stands for nothing.
+    /// A text stands here; a lone dash stands for nothing. Where agents are written down, whoever sent none is a program, and where
+    /// they are not, nobody knows: so that nothing is told from this.
     pub(super) fn set(&mut self, column: TextColumn, line: &[u8], from: usize, until: usize) {
-        self.texts[column.index()] =
-            if line[from..until] == *b"-" { (0, 0) } else { (from as u32, until as u32) };
+        self.texts[column.index()] = match &line[from..until] {
+            b"-" | b"" if column == TextColumn::Agent => NONE_SENT,
+            b"-" => (0, 0),
+            _ => (from as u32, until as u32),
+        };
     }
 }
+
+/// Where an agent stands that is none.
+const NONE_SENT: (u32, u32) = (u32::MAX, u32::MAX);
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -120,9 +129,9 @@ enum Step {
     },
     Rest(Field),
     /// A JSON object.
-    Object(Objects),
+    Object(Box<Objects>),
     /// `key=value` up to the end of the line.
-    Pairs(Pairs),
+    Pairs(Box<Pairs>),
 }
 
 /// Where a field ends that is not in quotation marks.
@@ -167,8 +176,12 @@ impl Plan {
                     steps.push(Step::QuotedRequest { is_url });
                     at += 4;
                 }
-                Piece::Place(Field::Json) => steps.push(Step::Object(Objects::new(projection, hints))),
-                Piece::Place(Field::Pairs) => steps.push(Step::Pairs(Pairs::new(projection, hints))),
+                Piece::Place(Field::Json) => {
+                    steps.push(Step::Object(Box::new(Objects::new(projection, hints))))
+                }
+                Piece::Place(Field::Pairs) => {
+                    steps.push(Step::Pairs(Box::new(Pairs::new(projection, hints))))
+                }
                 Piece::Place(field) => {
                     match field {
                         Field::Time(form) => clocks.push(TimeReader::new(form.clone()).near(hints.near)),

@@ -91,6 +91,8 @@ impl Unread {
 #[derive(Debug)]
 pub struct LineReader {
     cutters: Vec<Cutter>,
+    /// Whether some layout has a line that names its columns.
+    has_heading: bool,
     projection: Projection,
     /// What all lines of the source share, by column.
     shared: [Option<Box<str>>; TextColumn::COUNT],
@@ -107,7 +109,16 @@ impl LineReader {
     pub fn new(layouts: &[Layout], projection: Projection) -> Self {
         let cutters = layouts.iter().map(|layout| Cutter::for_columns(layout, projection)).collect();
         let shared = Default::default();
-        LineReader { cutters, projection, shared, read: 0, unread: Unread::default(), directives: 0 }
+        let has_heading = layouts.iter().any(|layout| layout.hints.heading.is_some());
+        LineReader {
+            has_heading,
+            cutters,
+            projection,
+            shared,
+            read: 0,
+            unread: Unread::default(),
+            directives: 0,
+        }
     }
 
     /// The same, for lines of this source.
@@ -207,7 +218,8 @@ impl LineReader {
             self.unread.count(stop, block, line, text);
             return None;
         }
-        if text.starts_with(b"#") || self.cutters.iter().any(|cutter| cutter.is_heading(text)) {
+        let is_heading = || self.cutters.iter().any(|cutter| cutter.is_heading(text));
+        if text.starts_with(b"#") || self.has_heading && is_heading() {
             self.directives += 1;
             self.directive(text);
             return None;
@@ -308,7 +320,8 @@ mod tests {
             let text = |column| batch.code(column, 0).map(|code| dictionaries.of(column).text(code).to_owned());
             prop_assert_eq!(text(TextColumn::Path), Some(path));
             prop_assert_eq!(text(TextColumn::Query), query);
-            prop_assert_eq!(text(TextColumn::Agent), Some(agent).filter(|agent| !agent.is_empty()));
+            // That a client sent none is something that the line says.
+            prop_assert_eq!(text(TextColumn::Agent), Some(agent));
             let referrer = escape::as_text(&referrer).into_owned();
             prop_assert_eq!(text(TextColumn::Referrer), Some(referrer).filter(|text| !text.is_empty()));
             let numbers = [NumberColumn::Status, NumberColumn::Bytes].map(|column| batch.number(column, 0));

@@ -64,6 +64,15 @@ impl Encoded {
     }
 }
 
+/// What some line says: where none does, a figure is not known, and not 0.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Said {
+    /// How much was sent.
+    pub bytes: bool,
+    /// Who asked.
+    pub clients: bool,
+}
+
 /// How many content codings are told apart. There are a handful; whatever else a log says counts as one more.
 const MOST_ENCODINGS: usize = 32;
 /// What stands for those.
@@ -84,6 +93,12 @@ pub struct Survey {
     pub week: [[Counts; 24]; 7],
     /// Requests of people by the same, where agents are looked at.
     pub people: [[u64; 24]; 7],
+    /// Requests of people, and of programs, where agents are looked at and lines name any.
+    pub by_people: Counts,
+    /// See [`Survey::by_people`].
+    pub by_programs: Counts,
+    /// What lines say at all.
+    pub said: Said,
     /// By bucket of the plan's step, keyed by its first millisecond.
     pub timeline: BTreeMap<i64, Bucket>,
     /// By path.
@@ -110,6 +125,8 @@ pub struct Survey {
     pub missing: Ranking,
     /// Those of them that looked for a way in, by path: programs, and paths that only they try.
     pub probes: Ranking,
+    /// Those of them that known crawlers asked for, by path.
+    pub crawled: Ranking,
     /// Paths that only such programs try, by how often they were answered after all: who asks for these may have reason to.
     pub answered: Ranking,
     /// Distinct clients and agents of each day.
@@ -137,6 +154,7 @@ impl Survey {
         self.visits.merge(other.visits);
         self.missing.merge(other.missing);
         self.probes.merge(other.probes);
+        self.crawled.merge(other.crawled);
         self.answered.merge(other.answered);
         self.visitors.merge(other.visitors);
         self.listed.merge(other.listed);
@@ -159,6 +177,10 @@ impl Survey {
         week.for_each(|(ours, theirs)| ours.merge(*theirs));
         let people = self.people.iter_mut().flatten().zip(other.people.iter().flatten());
         people.for_each(|(ours, theirs)| *ours = ours.saturating_add(*theirs));
+        self.by_people.merge(other.by_people);
+        self.by_programs.merge(other.by_programs);
+        self.said.bytes |= other.said.bytes;
+        self.said.clients |= other.said.clients;
         let timeline = other.timeline.iter();
         timeline.for_each(|(key, bucket)| self.timeline.entry(*key).or_default().merge(*bucket));
         self.sources.resize(self.sources.len().max(other.sources.len()), Counts::default());

@@ -65,6 +65,7 @@ struct ByCode {
     /// By path and referrer.
     missing: HashMap<(u32, u32), Counts, RandomState>,
     probes: HashMap<u32, Counts, RandomState>,
+    crawled: HashMap<u32, Counts, RandomState>,
     answered: HashMap<u32, Counts, RandomState>,
 }
 
@@ -241,6 +242,9 @@ impl Surveyor {
         for (path, counts) in by_code.probes {
             survey.probes.add(texts(TextColumn::Path).text(path), counts);
         }
+        for (path, counts) in by_code.crawled {
+            survey.crawled.add(texts(TextColumn::Path).text(path), counts);
+        }
         for (path, counts) in by_code.answered {
             survey.answered.add(texts(TextColumn::Path).text(path), counts);
         }
@@ -332,8 +336,14 @@ impl Surveyor {
             self.day.1.add(class, bytes);
             let (weekday, hour) = (quarter.weekday(), usize::from(quarter.hour));
             self.survey.week[weekday][hour].add(bytes);
-            if looks_at_agents && agents[row] != NO_TEXT && !self.texts.is_program(agents[row], names) {
-                self.survey.people[weekday][hour] += 1;
+            if looks_at_agents && agents[row] != NO_TEXT {
+                match self.texts.is_program(agents[row], names) {
+                    true => self.survey.by_programs.add(bytes),
+                    false => {
+                        self.survey.by_people.add(bytes);
+                        self.survey.people[weekday][hour] += 1;
+                    }
+                }
             }
             self.statuses[usize::from(status)].add(bytes);
             if let Some(step) = self.plan.step {
@@ -361,6 +371,11 @@ impl Surveyor {
             sources.resize(source + 1, Counts::default());
         }
         let bytes = rows.iter().map(|&row| bytes_of(batch, row as usize)).fold(0, u64::saturating_add);
+        let says_bytes = |row: &&u32| batch.number(NumberColumn::Bytes, **row as usize).is_some();
+        self.survey.said.bytes |= rows.iter().any(|row| says_bytes(&row));
+        let clients = batch.codes(TextColumn::Client);
+        self.survey.said.clients |=
+            clients.is_empty() || rows.iter().any(|row| clients[*row as usize] != NO_TEXT);
         sources[source].merge(Counts { requests: rows.len() as u64, bytes });
     }
 
@@ -447,13 +462,19 @@ impl Surveyor {
             }
             let bytes = bytes_of(batch, row);
             self.by_code.missing.entry((path, referrer)).or_default().add(bytes);
-            let agents = dictionaries.of(TextColumn::Agent);
-            if referrer == NO_TEXT
-                && (self.texts.paths[path as usize].is_probe
-                    || self.texts.is_program(code(TextColumn::Agent, row), agents))
-            {
-                self.by_code.probes.entry(path).or_default().add(bytes);
+            let (agents, agent) = (dictionaries.of(TextColumn::Agent), code(TextColumn::Agent, row));
+            if referrer != NO_TEXT {
+                continue;
             }
+            // A crawler that is known asks for what it found somewhere; whoever tries doors is none.
+            let is_probe = self.texts.paths[path as usize].is_probe;
+            let known = match is_probe {
+                true => &mut self.by_code.probes,
+                false if !self.texts.is_program(agent, agents) => continue,
+                false if agents::is_known_crawler(agents.text(agent)) => &mut self.by_code.crawled,
+                false => &mut self.by_code.probes,
+            };
+            known.entry(path).or_default().add(bytes);
         }
     }
 

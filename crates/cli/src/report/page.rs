@@ -114,10 +114,13 @@ impl Page {
         }
         let totals = report.table("totals");
         let total = |name: &str| report.total(name);
+        let known = |name: &str, figure: fn(u64) -> String| {
+            report.known_total(name).map_or("not known:".to_owned(), figure)
+        };
         let figures = [
             (grouped(total("requests")), "requests"),
-            (grouped(total("visitors")), "visitors"),
-            (bytes(total("bytes")), "sent"),
+            (known("visitors", grouped), "visitors"),
+            (known("bytes", bytes), "sent"),
             (share(total("errors"), total("requests")), "answered 4xx or 5xx"),
         ];
         let figures = figures.map(|(figure, what)| format!("{STRONG}{figure}{STRONG:#} {what}"));

@@ -3,7 +3,7 @@
 mod corpus;
 
 use corpus::{LAST, LAYOUTS, Lacks, Layout, Request, requests};
-use exedra_e2e::{exedra, rows, text, total};
+use exedra_e2e::{drawn, exedra, rows, text, total};
 use rstest::rstest;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -125,4 +125,87 @@ fn short_logs_are_read_too(#[case] lines: usize) {
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// Logs that lack something do not make it up.
+#[test]
+fn what_no_line_says_is_not_known_and_not_0() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.log");
+    let line = |nth: usize| {
+        format!("2026-11-14T05:12:{:02}Z GET /tides/{} {}\n", nth % 60, nth % 4, [200, 404][nth % 2])
+    };
+    std::fs::write(&path, (0..50).map(line).collect::<String>()).unwrap();
+    let path = text(&path);
+    let found = report(&[&path]).unwrap();
+    assert_eq!((total(&found, "requests").as_u64(), total(&found, "errors").as_u64()), (Some(50), Some(25)));
+    assert!(total(&found, "bytes").is_null() && total(&found, "visitors").is_null());
+    assert!(rows(&found, "paths").iter().all(|row| row["bytes"].is_null() && row["requests"].is_u64()));
+    let caveats = found["caveats"].to_string();
+    assert!(caveats.contains("clients, agents, referrers, durations, content codings, bytes"), "{caveats}");
+    let page = drawn(&exedra(&["report", &path]));
+    assert!(page.contains("not known: visitors") && page.contains("not known: sent"), "{page}");
+    assert!(!page.contains("0 visitors") && !page.contains("Visits of people"), "{page}");
+}
+
+#[test]
+fn a_layout_that_was_asked_for_must_read_something() {
+    let (all, folder) = (requests(), tempfile::tempdir().unwrap());
+    let path = write(folder.path(), &LAYOUTS[1], &all[..20]);
+    let error = report(&["--layout", "{time:rfc3339} {client} {path} {status}", &path]).unwrap_err();
+    assert!(error.contains("no layout fits") && error.contains("tried {time:rfc3339}"), "{error}");
+    assert!(report(&["--layout", "combined", &path]).is_ok());
+}
+
+#[rstest]
+#[case::guessed(&[], "milliseconds", 18)]
+#[case::said(&["--durations", "us"], "microseconds", 0)]
+#[case::said_whole(&["--durations", "seconds"], "seconds", 20)]
+fn what_durations_count_is_said_and_can_be_overruled(
+    #[case] more: &[&str],
+    #[case] unit: &str,
+    #[case] slow: u64,
+) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.log");
+    let line = |nth: u64| {
+        let client = nth % 7;
+        let bytes = nth % 5 * 100 + 300;
+        format!(
+            "192.0.2.{client} - - [14/Nov/2026:05:12:40 +0000] \"GET /p{} HTTP/1.1\" 200 {bytes} {}\n",
+            nth % 5,
+            nth * 7 % 20 * 3 + 1
+        )
+    };
+    std::fs::write(&path, (0..20).map(line).collect::<String>()).unwrap();
+    let path = text(&path);
+    let found = report(&[more, &["--only", "duration>=7 ms", &path]].concat()).unwrap();
+    assert_eq!(total(&found, "requests").as_u64(), Some(slow));
+    let remarks = found["sources"][0]["remarks"].to_string();
+    assert!(remarks.contains(&format!("{{duration:{unit}}}")), "{remarks}");
+    let layout = drawn(&exedra(&[&["layout"], more, &[&*path]].concat()));
+    assert!(layout.contains(&format!("{{duration:{unit}}}")), "{layout}");
+}
+
+/// A server that is told to write another layout in the middle of a file, long after its beginning was looked at.
+#[test]
+fn a_layout_may_change_where_nobody_looks() {
+    let (all, folder) = (requests(), tempfile::tempdir().unwrap());
+    let lines: String = (0..12_000)
+        .map(|nth| {
+            let request = &all[nth % all.len()];
+            LAYOUTS[if nth < 7_000 { 1 } else { 4 }].2(request, nth) + "\n"
+        })
+        .collect();
+    let path = folder.path().join("a.log");
+    std::fs::write(&path, lines).unwrap();
+    for threads in ["1", "2"] {
+        let found = report(&["--threads", threads, &text(&path)]).unwrap();
+        // What stands in the same block as the first of them may be too little to be seen.
+        let unread = found["lines"]["unread"].as_u64().unwrap();
+        assert_eq!(found["lines"]["read"].as_u64().unwrap() + unread, 12_000);
+        assert_eq!(unread, 0, "{}", found["lines"]);
+        let remarks = found["sources"][0]["remarks"].to_string();
+        assert!(remarks.contains("layout found by its parts") && remarks.contains("{duration:"), "{remarks}");
+    }
 }

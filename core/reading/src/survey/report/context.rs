@@ -81,6 +81,7 @@ impl<'s> Context<'s> {
         let total = self.survey.total.counts;
         let cell = |column: &TableColumn| match &*column.name {
             "requests" => total.requests.into(),
+            name if self.unsaid().contains(&name) => Cell::Nothing,
             "bytes" => total.bytes.into(),
             "visitors" => self.survey.visitors.total().into(),
             "time_ms" => {
@@ -91,18 +92,45 @@ impl<'s> Context<'s> {
         table.columns.iter().map(cell).collect()
     }
 
+    /// Columns of figures that are not known, because no line says what they count: they are empty, and not 0.
+    pub fn unsaid(&self) -> &'static [&'static str] {
+        let said = self.survey.said;
+        match (
+            said.bytes || self.survey.total.counts.requests == 0,
+            said.clients || self.survey.total.counts.requests == 0,
+        ) {
+            (true, true) => &[],
+            (false, true) => &["bytes", "saved"],
+            (true, false) => {
+                &["visitors", "visits", "short", "pages", "seconds", "median_seconds", "by_crawlers"]
+            }
+            (false, false) => &[
+                "bytes",
+                "saved",
+                "visitors",
+                "visits",
+                "short",
+                "pages",
+                "seconds",
+                "median_seconds",
+                "by_crawlers",
+            ],
+        }
+    }
+
     /// What is not known, because no line says it.
     fn untold(&self) -> Option<String> {
         let (survey, plan) = (self.survey, self.plan);
         let looked_for = [
-            (Part::Clients, survey.clients.is_empty(), "clients"),
-            (Part::Agents, survey.agents.is_empty(), "agents"),
-            (Part::Referrers, survey.referrers.is_empty(), "referrers"),
+            (Part::Clients, !survey.said.clients, "clients"),
+            (Part::Agents, (survey.by_people.requests, survey.by_programs.requests) == (0, 0), "agents"),
+            (Part::Referrers, survey.referrers.total().requests == 0, "referrers"),
             (Part::Durations, survey.durations.is_empty(), "durations"),
             (Part::Encodings, survey.encodings.is_empty(), "content codings"),
         ];
         let untold = looked_for.iter().filter(|(part, is_empty, _)| plan.parts.has(*part) && *is_empty);
-        let untold: Vec<&str> = untold.map(|(.., name)| *name).collect();
+        let untold = untold.map(|(.., name)| *name);
+        let untold: Vec<&str> = untold.chain((!survey.said.bytes).then_some("bytes")).collect();
         let any = survey.total.counts.requests > 0 && !untold.is_empty();
         any.then(|| format!("not known, because no line says it: {}", untold.join(", ")))
     }

@@ -19,7 +19,9 @@ pub struct Page<'s> {
     pub others: u64,
     /// Typed, bookmarked, or from a mail.
     pub typed: u64,
-    /// By a program, or for something that only programs try that look for a way in.
+    /// By a crawler that is known.
+    pub crawling: u64,
+    /// By another program, or for something that only programs try that look for a way in.
     pub probing: u64,
     /// Pages that lead to it; of those that are shown, in order, most requests first.
     pub linking: Vec<Referrer<'s>>,
@@ -42,6 +44,7 @@ impl Page<'_> {
         self.own += other.own;
         self.others += other.others;
         self.typed += other.typed;
+        self.crawling += other.crawling;
         self.probing += other.probing;
     }
 }
@@ -62,8 +65,10 @@ pub fn missing_pages<'s>(
         page.counts.merge(counts);
         if referrer.is_empty() {
             let probing = survey.probes.of(path).requests.min(counts.requests);
+            let crawling = survey.crawled.of(path).requests.min(counts.requests - probing);
             page.probing += probing;
-            page.typed += counts.requests - probing;
+            page.crawling += crawling;
+            page.typed += counts.requests - probing - crawling;
             continue;
         }
         let own = referrers::host(referrer).is_some_and(|host| own_hosts.contains(&*host));

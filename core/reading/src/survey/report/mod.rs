@@ -233,6 +233,11 @@ impl Report {
         self.tables.get(name).unwrap_or(&NONE)
     }
 
+    /// A figure of everything together, where it is known.
+    pub fn known_total(&self, name: &str) -> Option<u64> {
+        self.table("totals").cell(0, name)?.as_u64()
+    }
+
     /// A figure of everything together; 0 where it is not known.
     pub fn total(&self, name: &str) -> u64 {
         self.table("totals").number(0, name)
@@ -253,6 +258,8 @@ fn tables(context: &Context<'_>, shown: &Shown) -> BTreeMap<String, Table> {
         let mut tables: BTreeMap<String, Table> =
             lists.iter().map(|section| made(section, Some(&values))).collect();
         tables.extend(others.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        let unsaid = context.unsaid();
+        tables.values_mut().for_each(|table| table.forget(unsaid));
         tables
     })
 }

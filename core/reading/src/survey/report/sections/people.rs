@@ -151,34 +151,19 @@ const fn of_agents(
 /// Requests of people and of programs that ask by themselves.
 fn people_and_crawlers(context: &Context<'_>) -> Table {
     let survey = context.survey;
-    let [mut people, mut crawlers] = [Counts::default(); 2];
-    let (frequent, rare) =
-        survey.agents.top(|_, counts| counts.requests, crate::survey::report::values::MOST_AGENTS);
-    for (agent, counts) in frequent {
-        match agents::read(agent).crawler {
-            Some(_) => crawlers.merge(counts),
-            None => people.merge(counts),
-        }
-    }
-    let mut unread = survey.agents.let_go();
-    rare.into_iter().for_each(|(_, counts)| unread.merge(counts));
-    let named = [people, crawlers, unread].iter().fold(Counts::default(), |mut all, counts| {
-        all.merge(*counts);
-        all
-    });
-    let unnamed = Counts {
-        requests: survey.total.counts.requests.saturating_sub(named.requests),
-        bytes: survey.total.counts.bytes.saturating_sub(named.bytes),
+    let (people, programs, all) = (survey.by_people, survey.by_programs, survey.total.counts);
+    let untold = Counts {
+        requests: all.requests.saturating_sub(people.requests + programs.requests),
+        bytes: all.bytes.saturating_sub(people.bytes.saturating_add(programs.bytes)),
     };
-    let rows = [
-        ("people", people),
-        ("bots and crawlers", crawlers),
-        ("rare agents, not looked at", unread),
-        ("no agent named", unnamed),
-    ];
+    let rows =
+        [("people", people), ("bots and crawlers", programs), ("not known: the line names no agent", untold)];
     let mut table = Table::new("", "", [TableColumn::text("who", "who"), requests(), sent()]);
-    for (who, counts) in rows.into_iter().filter(|(_, counts)| counts.requests > 0) {
-        table.push([Cell::from(who), counts.requests.into(), counts.bytes.into()]);
+    // Where no line names any, there is nothing to tell apart.
+    if untold.requests < all.requests {
+        for (who, counts) in rows.into_iter().filter(|(_, counts)| counts.requests > 0) {
+            table.push([Cell::from(who), counts.requests.into(), counts.bytes.into()]);
+        }
     }
     table.total = context.totals(&table);
     table

@@ -108,6 +108,7 @@ fn missing(context: &Context<'_>) -> Table {
         ("own_links", "by own links"),
         ("other_links", "by links elsewhere"),
         ("typed", "typed or kept"),
+        ("crawling", "by crawlers"),
         ("probing", "probing"),
     ];
     let columns = [TableColumn::of(TextColumn::Path), requests(), sent().minor()].into_iter();
@@ -120,7 +121,9 @@ fn missing(context: &Context<'_>) -> Table {
     let row = |weight: u64, path: Cell, page: &Page<'_>| -> Vec<Cell> {
         let figures = [path, page.counts.requests.into(), page.counts.bytes.into()].into_iter();
         let figures = figures.chain(measured(by, weight));
-        figures.chain([page.own, page.others, page.typed, page.probing].map(Cell::from)).collect()
+        figures
+            .chain([page.own, page.others, page.typed, page.crawling, page.probing].map(Cell::from))
+            .collect()
     };
     let mut all = Page { counts: let_go, ..Page::default() };
     let mut left = Page { counts: let_go, ..Page::default() };
@@ -149,7 +152,7 @@ fn missing(context: &Context<'_>) -> Table {
         *total = known;
     }
     let places = table.columns.len() - origins.len()..;
-    for (place, count) in places.zip([total.own, total.others, total.typed, total.probing]) {
+    for (place, count) in places.zip([total.own, total.others, total.typed, total.crawling, total.probing]) {
         table.total[place] = count.into();
     }
     table.about = about_missing(&total, &origins);
@@ -163,8 +166,8 @@ fn missing(context: &Context<'_>) -> Table {
 }
 
 /// Where requests for missing pages came from, the most frequent first.
-fn about_missing(all: &Page<'_>, origins: &[(&str, &str); 4]) -> String {
-    let counts = [all.own, all.others, all.typed, all.probing];
+fn about_missing(all: &Page<'_>, origins: &[(&str, &str); 5]) -> String {
+    let counts = [all.own, all.others, all.typed, all.crawling, all.probing];
     let mut parts: Vec<(u64, &str)> = counts.into_iter().zip(origins.map(|(_, title)| title)).collect();
     parts.sort_by_key(|part| std::cmp::Reverse(part.0));
     let parts = parts.iter().filter(|(requests, _)| *requests > 0);
@@ -185,6 +188,7 @@ fn details(page: &Page<'_>, referrers: &[Referrer<'_>], most: usize) -> Vec<Deta
     let others = [
         (page.own + page.others - named, "from other pages"),
         (page.typed, "typed or kept"),
+        (page.crawling, "by crawlers"),
         (page.probing, "probing"),
     ];
     let others = others.into_iter().filter(|(count, _)| *count > 0);
@@ -202,7 +206,7 @@ fn missing_links(context: &Context<'_>) -> Table {
     );
     for (_, path, page) in context.missing().iter().take(context.top) {
         let path = *path;
-        let without = page.typed + page.probing;
+        let without = page.typed + page.crawling + page.probing;
         if without > 0 {
             table.push([Cell::from(path), Cell::Nothing, Cell::Nothing, without.into()]);
         }
