@@ -42,6 +42,7 @@ mod out;
 mod password;
 mod reload;
 mod report;
+mod requests;
 mod schema;
 mod scope;
 mod serve;
@@ -69,6 +70,9 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 struct Arguments {
     #[command(subcommand)]
     command: Option<Command>,
+    /// How wide text for people is, in columns; otherwise the terminal's, or what COLUMNS says
+    #[arg(long, global = true, value_name = "COLUMNS", hide_short_help = true)]
+    width: Option<usize>,
 }
 
 #[derive(Subcommand)]
@@ -77,6 +81,8 @@ enum Command {
     Serve(serve::Options),
     /// Read access logs and say what is in them
     Report(Box<report::Options>),
+    /// List single requests, one line each: those that a filter lets through, as they come in
+    Requests(Box<requests::Options>),
     /// Follow one client through some logs: visits, steps, pace
     Trail(Box<trail::Options>),
     /// Show how the lines of a log are understood, field by field, before anything is counted
@@ -123,13 +129,18 @@ enum Command {
 }
 
 fn main() -> ExitCode {
-    let Some(command) = Arguments::parse().command else {
+    let Arguments { command, width } = Arguments::parse();
+    if let Some(width) = width {
+        show::fit::ask_for(width);
+    }
+    let Some(command) = command else {
         guess::first_steps();
         return ExitCode::SUCCESS;
     };
     let result = match command {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
+        Command::Requests(options) => requests::run(&options),
         Command::Trail(options) => trail::run(&options),
         Command::Layout(options) => layout::run(&options),
         Command::Errors(options) => errors::run(&options),

@@ -5,11 +5,12 @@
 //! Texts are cleaned as a whole ([`exedra_common::text`]). What is ours, the styles, is told from what strangers wrote by a
 //! key of this very process.
 //!
-//! - [`file`]: files that are written
+//! - [`file`]: files that are written; [`letters`]: for terminals that know few letters
 //! - [`Tone`]: a style
 //! - [`stdout`], `line!`, `text!`: for people; [`json`], [`octets`]: for programs; `note!`: beside the output
 
 pub mod file;
+mod letters;
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
@@ -103,7 +104,8 @@ impl<W: Write> Shown<W> {
     fn put(&mut self, until: usize) -> io::Result<()> {
         let rest = self.begun.split_off(until);
         let whole = std::mem::replace(&mut self.begun, rest);
-        self.inner.write_all(shown(&String::from_utf8_lossy(&whole), self.with_styles).as_bytes())
+        let shown = shown(&String::from_utf8_lossy(&whole), self.with_styles);
+        self.inner.write_all(letters::known(&shown, letters::are_few()).as_bytes())
     }
 }
 
@@ -134,6 +136,12 @@ impl<W: Write> Drop for Shown<W> {
 pub fn stdout() -> Shown<io::StdoutLock<'static>> {
     let with_styles = AutoStream::choice(&io::stdout()) != ColorChoice::Never;
     Shown { inner: io::stdout().lock(), with_styles, begun: Vec::new() }
+}
+
+/// Whether standard output is a terminal.
+#[expect(clippy::disallowed_methods, reason = "this is the place")]
+pub fn is_at_terminal() -> bool {
+    io::stdout().is_terminal()
 }
 
 /// Whether somebody sees standard error as it comes.

@@ -15,6 +15,14 @@ pub fn table(table: &Table) -> Result<String, Failure> {
     String::from_utf8(octets).map_err(Failure::from)
 }
 
+/// One row of a table, without their heading.
+pub fn row(table: &Table, row: &[Cell]) -> Result<String, Failure> {
+    let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    out.write_record(table.columns.iter().zip(row).map(|(column, cell)| harmless(plain(column, cell))))?;
+    let octets = out.into_inner().map_err(|error| Failure(error.to_string()))?;
+    String::from_utf8(octets).map_err(Failure::from)
+}
+
 /// A value without anything that is there for the eye.
 fn plain(column: &TableColumn, cell: &Cell) -> String {
     match (column.kind, cell) {

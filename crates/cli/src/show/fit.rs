@@ -1,6 +1,7 @@
 //! Texts cut to fit a terminal.
 
 use exedra_common::text::clean_value;
+use std::sync::OnceLock;
 use unicode_width::UnicodeWidthStr;
 
 /// A text cut in its middle to fit some columns of a terminal.
@@ -22,9 +23,32 @@ pub fn shorten(text: &str, room: usize) -> String {
     }
 }
 
-/// The width to write for: the terminal's, but no wider than reads well, and 100 where there is none.
+/// The width that was asked for with `--width`.
+static ASKED: OnceLock<usize> = OnceLock::new();
+/// Nothing reads well that is narrower.
+const NARROWEST: usize = 40;
+
+/// From now on this is the width to write for.
+pub fn ask_for(width: usize) {
+    let _ = ASKED.set(width.max(NARROWEST));
+}
+
+/// The width there is, where there is one: what was asked for, the terminal's, or what `COLUMNS` says (POSIX).
+pub fn room() -> Option<usize> {
+    let of_terminal = || {
+        let (width, _) = terminal_size::terminal_size().filter(|_| crate::out::is_at_terminal())?;
+        Some(usize::from(width.0).max(NARROWEST))
+    };
+    let said = || std::env::var("COLUMNS").ok()?.parse::<usize>().ok().map(|width| width.max(NARROWEST));
+    ASKED.get().copied().or_else(of_terminal).or_else(said)
+}
+
+/// The width to write for: what there is, but of a terminal no more than reads well, and 100 where nobody says.
 pub fn width() -> usize {
-    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0).clamp(60, 100))
+    match ASKED.get() {
+        Some(asked) => *asked,
+        None => room().unwrap_or(100).clamp(NARROWEST, 100),
+    }
 }
 
 #[cfg(test)]

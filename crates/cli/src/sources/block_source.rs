@@ -175,7 +175,7 @@ pub fn lines(block: &[u8]) -> impl Iterator<Item = &[u8]> {
 
 /// The layouts of a log that begins with a block, the one that fits best first, and what was guessed. One that was asked for is the
 /// only one, and must read something.
-fn layouts_for(
+pub fn layouts_for(
     name: &str,
     layouts: &[Layout],
     first: &[u8],
