@@ -5,6 +5,7 @@
 //! - [`survey`]: everything counted over one scope; two surveys merge into one, in any order
 //! - [`prelude`]: bursts of trouble, and what was different in the minutes before
 //! - [`trail`]: what one client did, in order
+//! - [`errors`]: error logs of other servers
 //!
 //! ```
 //! use exedra_common::scope::Scope;
@@ -28,6 +29,7 @@
 //! ```
 
 pub mod classify;
+pub mod errors;
 pub mod logs;
 pub mod prelude;
 pub mod survey;

@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Which requests are meant.
-#[derive(Args)]
+#[derive(Args, Clone)]
 pub struct ScopeOptions {
     /// Whose days and hours, as in Atlantic/Faroe; the configuration's, or UTC
     #[arg(long, value_name = "ZONE")]
@@ -57,6 +57,16 @@ pub struct ScopeOptions {
 }
 
 impl ScopeOptions {
+    /// Whether nothing is left out.
+    pub fn is_everything(&self) -> bool {
+        let texts = [&self.from, &self.until, &self.last, &self.day, &self.week, &self.month];
+        let lists = [&self.site, &self.server, &self.only, &self.without];
+        texts.iter().all(|text| text.is_none())
+            && lists.iter().all(|list| list.is_empty())
+            && !self.people
+            && !self.crawlers
+    }
+
     /// Whose days and hours.
     pub fn zone(&self, config: Option<&Config>) -> Result<TimeZone, Failure> {
         match (&self.time_zone, config) {

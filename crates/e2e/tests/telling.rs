@@ -144,10 +144,12 @@ fn durations_codings_users_and_ways_to_missing_pages() {
         ("/lost.html", own, PERSON, 3),
         ("/lost.html", "https://forum.example/1", PERSON, 2),
         ("/lost.html", "-", PERSON, 4),
+        // A crawler that says who it is follows links; another program tries doors.
         ("/lost.html", "-", "LeafTurner/0.9 (+https://leafturner.example/)", 5),
+        ("/lost.html", "-", "masscrab/1.3", 7),
         ("/admin/.env", "-", PERSON, 6),
         // What is also answered is no way in.
-        ("/late.html", "-", "LeafTurner/0.9 (+https://leafturner.example/)", 2),
+        ("/late.html", "-", "masscrab/1.3", 2),
         ("/kept/.env", "-", PERSON, 3),
     ];
     for (path, referrer, agent, times) in asks {
@@ -179,9 +181,10 @@ fn durations_codings_users_and_ways_to_missing_pages() {
     assert_eq!((&coding["requests"], &coding["saved"]), (&Value::from(250), &Value::from(250 * 300)));
     assert_eq!(row(&report, "users", "user", "ann")["requests"], 50);
     let lost = row(&report, "missing", "path", "/lost.html");
-    let origins = ["own_links", "other_links", "typed", "probing"].map(|name| number(&lost[name]));
-    assert_eq!(origins, [3.0, 2.0, 4.0, 5.0]);
-    assert_eq!(number(&report["tables"]["missing"]["total"]["probing"]), 11.0);
+    let origins =
+        ["own_links", "other_links", "typed", "crawling", "probing"].map(|name| number(&lost[name]));
+    assert_eq!(origins, [3.0, 2.0, 4.0, 5.0, 7.0]);
+    assert_eq!(number(&report["tables"]["missing"]["total"]["probing"]), 13.0);
     let late = row(&report, "missing", "path", "/late.html");
     assert_eq!((number(&late["typed"]), number(&late["probing"])), (2.0, 0.0));
     // When people come adds up to how often they came.

@@ -226,6 +226,18 @@ impl Table {
         self.total = self.sums(self.rows.iter().chain([&self.rest.cells]));
     }
 
+    /// Puts a column in, with what it has in each row.
+    pub fn insert(&mut self, at: usize, column: TableColumn, of: impl Fn(&[Cell]) -> Cell) {
+        for row in &mut self.rows {
+            let cell = of(row);
+            row.insert(at, cell);
+        }
+        for sums in [&mut self.rest.cells, &mut self.total].into_iter().filter(|sums| !sums.is_empty()) {
+            sums.insert(at, Cell::Nothing);
+        }
+        self.columns.insert(at, column);
+    }
+
     /// Keeps so many rows, and counts the others to the rest.
     pub fn cut(&mut self, length: usize) {
         if self.rows.len() <= length {

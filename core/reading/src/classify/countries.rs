@@ -44,6 +44,20 @@ impl Countries {
     }
 }
 
+/// Names of countries by their codes, as the zones of the time zone database (public domain) come with them.
+const NAMES: &str = include_str!("data/countries.tsv");
+
+/// The name of a country (ISO 3166-1, two letters), if there is one.
+///
+/// ```
+/// use exedra_reading::classify::countries::name;
+/// assert_eq!((name("FO"), name("XX")), (Some("Faroe Islands"), None));
+/// ```
+pub fn name(code: &str) -> Option<&'static str> {
+    let lines = NAMES.lines().filter_map(|line| line.split_once('\t'));
+    lines.filter(|(known, _)| *known == code).map(|(_, name)| name).next()
+}
+
 impl std::fmt::Debug for Countries {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(out, "Countries({})", self.0.metadata().database_type)

@@ -16,6 +16,7 @@
 
 use super::durations::Durations;
 use super::ranking::{Counts, Ranking};
+use super::repeats::Repeats;
 use super::visitors::Visitors;
 use super::visitors_of_entries::ListedVisitors;
 use super::visits::Visits;
@@ -73,6 +74,9 @@ pub struct Said {
     pub clients: bool,
 }
 
+/// How many days without requests part a stray day from the others.
+const FAR: i32 = 400;
+
 /// How many content codings are told apart. There are a handful; whatever else a log says counts as one more.
 const MOST_ENCODINGS: usize = 32;
 /// What stands for those.
@@ -111,6 +115,22 @@ pub struct Survey {
     pub agents: Ranking,
     /// By the page that linked here.
     pub referrers: Ranking,
+    /// By host that was asked for.
+    pub hosts: Ranking,
+    /// By method.
+    pub methods: Ranking,
+    /// By protocol.
+    pub protocols: Ranking,
+    /// By query.
+    pub queries: Ranking,
+    /// Requests answered 4xx or 5xx, by status and path (see [`StatusKey`]).
+    pub failing_paths: Ranking,
+    /// The same by status and client.
+    pub failing_clients: Ranking,
+    /// Text that was sent as it is, by path.
+    pub uncompressed: Ranking,
+    /// What the same clients were sent in full again.
+    pub repeats: Repeats,
     /// What pages of each host load from here: requests for anything but pages, by the host of the referrer.
     pub embeds: Ranking,
     /// Those of them that are style sheets and scripts: they tell which hosts are one's own.
@@ -148,6 +168,14 @@ impl Survey {
         self.users.merge(other.users);
         self.agents.merge(other.agents);
         self.referrers.merge(other.referrers);
+        self.hosts.merge(other.hosts);
+        self.methods.merge(other.methods);
+        self.protocols.merge(other.protocols);
+        self.queries.merge(other.queries);
+        self.failing_paths.merge(other.failing_paths);
+        self.failing_clients.merge(other.failing_clients);
+        self.uncompressed.merge(other.uncompressed);
+        self.repeats.merge(other.repeats);
         self.embeds.merge(other.embeds);
         self.styles.merge(other.styles);
         self.durations.merge(other.durations);
@@ -195,6 +223,18 @@ impl Survey {
         self.encodings.entry(name.into()).or_default().merge(encoded);
     }
 
+    /// Days that lie far from where nearly all requests are: of a clock that was wrong, of a line that is none. They are counted, but
+    /// no chart should reach from them to the rest. Days are far where more than [`FAR`] without a request lie between, and few where
+    /// they hold less than one request in a hundred.
+    pub fn stray_days(&self) -> Vec<i32> {
+        let days: Vec<(i32, u64)> =
+            self.days.iter().map(|(day, bucket)| (*day, bucket.counts.requests)).collect();
+        let all: u64 = days.iter().map(|(_, requests)| requests).sum();
+        let groups = days.chunk_by(|one, next| next.0 - one.0 <= FAR);
+        let few = groups.filter(|group| group.iter().map(|(_, requests)| requests).sum::<u64>() * 100 < all);
+        few.flatten().map(|(day, _)| *day).collect()
+    }
+
     /// By hour of the day, whatever the weekday.
     pub fn hours(&self) -> [Counts; 24] {
         let mut hours = [Counts::default(); 24];
@@ -219,5 +259,21 @@ impl MissingKey {
     pub fn split(key: &str) -> Option<(&str, &str)> {
         let (length, rest) = key.split_once(':')?;
         rest.split_at_checked(length.parse().ok()?)
+    }
+}
+
+/// A status and what it was the answer to, as one text.
+pub struct StatusKey;
+
+impl StatusKey {
+    /// The text for a status and another text.
+    pub fn join(status: u16, text: &str) -> String {
+        format!("{status} {text}")
+    }
+
+    /// The status and the other text.
+    pub fn split(key: &str) -> Option<(u16, &str)> {
+        let (status, text) = key.split_once(' ')?;
+        Some((status.parse().ok()?, text))
     }
 }

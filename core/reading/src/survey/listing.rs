@@ -9,12 +9,16 @@ use exedra_common::batch::NO_TEXT;
 use exedra_common::{Dictionaries, NumberColumn, RequestBatch, TextColumn};
 
 /// The lists of whole texts, with what they are counted for and where the texts stand.
-const LISTS: [(Part, Listed, TextColumn); 5] = [
+const LISTS: [(Part, Listed, TextColumn); 9] = [
     (Part::Paths, Listed::Paths, TextColumn::Path),
     (Part::Clients, Listed::Clients, TextColumn::Client),
     (Part::Users, Listed::Users, TextColumn::User),
     (Part::Agents, Listed::Agents, TextColumn::Agent),
     (Part::Referrers, Listed::Referrers, TextColumn::Referrer),
+    (Part::Hosts, Listed::Hosts, TextColumn::Host),
+    (Part::Methods, Listed::Methods, TextColumn::Method),
+    (Part::Protocols, Listed::Protocols, TextColumn::Protocol),
+    (Part::Queries, Listed::Queries, TextColumn::Query),
 ];
 
 /// The keyed hashes of texts, by column and code.

@@ -1,6 +1,6 @@
 //! A survey that may be handed on: addresses cut to their networks, names of users left out.
 
-use super::counted::Survey;
+use super::counted::{StatusKey, Survey};
 use super::ranking::Ranking;
 use super::report::Lines;
 use super::visitors::VisitorKey;
@@ -18,6 +18,10 @@ impl Survey {
         self.listed = std::mem::take(&mut self.listed).renamed(&names.collect());
         self.times = self.times.map(|times| Box::new(times.masked(key)));
         self.clients = self.clients.regrouped(|client| network(client).map(Cow::Owned));
+        self.failing_clients = self.failing_clients.regrouped(|key| {
+            let (status, client) = StatusKey::split(key)?;
+            Some(StatusKey::join(status, &network(client)?).into())
+        });
         self.users = Ranking::default();
         self
     }

@@ -10,7 +10,7 @@
 //! - [`visitors`]: distinct (client, agent, day), exact up to a limit and sampled past it
 //! - [`visits`], [`open_visits`]: what each of them did without a long gap, by texts and still by codes
 //! - [`durations`]: how long answers took
-//! - [`embeds`]: what pages elsewhere load from here
+//! - [`embeds`]: what pages elsewhere load from here; [`repeats`]: what the same clients were sent in full again
 //! - [`ranking`]: counts by text, with a bound; [`measure`]: what lists are ranked by
 //! - [`visitors_of_entries`], `listing`: visitors of each entry of a list, where lists are ranked by them
 //! - [`surveyor`], [`worker`]: batches into counts, on one thread and on many
@@ -27,6 +27,7 @@ pub mod measure;
 pub mod open_visits;
 pub mod plan;
 pub mod ranking;
+pub mod repeats;
 pub mod report;
 pub mod surveyor;
 pub mod visitors;

@@ -45,11 +45,23 @@ pub enum Part {
     Encodings,
     /// How long answers took.
     Durations,
+    /// What fails, and for whom: paths and clients by status.
+    Failing,
+    /// Hosts that were asked for.
+    Hosts,
+    /// Methods.
+    Methods,
+    /// Protocols and their versions.
+    Protocols,
+    /// Queries.
+    Queries,
+    /// What the same clients were sent in full again and again.
+    Repeats,
 }
 
 impl Part {
     /// All of them.
-    pub const ALL: [Part; 10] = [
+    pub const ALL: [Part; 16] = [
         Part::Paths,
         Part::Clients,
         Part::Agents,
@@ -60,7 +72,18 @@ impl Part {
         Part::Missing,
         Part::Encodings,
         Part::Durations,
+        Part::Failing,
+        Part::Hosts,
+        Part::Methods,
+        Part::Protocols,
+        Part::Queries,
+        Part::Repeats,
     ];
+
+    /// Whether it is counted only where somebody asks for it: it costs more than most people want to know of it.
+    pub fn is_on_request(self) -> bool {
+        matches!(self, Part::Hosts | Part::Methods | Part::Protocols | Part::Queries | Part::Repeats)
+    }
 
     /// The columns that counting it looks at.
     fn columns(self) -> &'static [Column] {
@@ -77,20 +100,28 @@ impl Part {
             Part::Visitors => &[CLIENT, AGENT],
             Part::Visits => &[CLIENT, AGENT, PATH],
             Part::Missing => &[PATH, REFERRER, AGENT],
-            Part::Encodings => &[Column::Text(TextColumn::Encoding), Column::Number(NumberColumn::FullBytes)],
+            Part::Encodings => {
+                &[Column::Text(TextColumn::Encoding), Column::Number(NumberColumn::FullBytes), PATH]
+            }
             Part::Durations => &[Column::Number(NumberColumn::Duration), PATH],
+            Part::Failing => &[PATH, CLIENT],
+            Part::Hosts => &[Column::Text(TextColumn::Host)],
+            Part::Methods => &[Column::Text(TextColumn::Method)],
+            Part::Protocols => &[Column::Text(TextColumn::Protocol)],
+            Part::Queries => &[Column::Text(TextColumn::Query)],
+            Part::Repeats => &[CLIENT, AGENT, PATH],
         }
     }
 }
 
 /// Some of all parts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Parts(u16);
+pub struct Parts(u32);
 
 impl Parts {
-    /// Every part.
-    pub fn everything() -> Self {
-        Part::ALL.into_iter().collect()
+    /// Every part that need not be asked for.
+    pub fn usual() -> Self {
+        Part::ALL.into_iter().filter(|part| !part.is_on_request()).collect()
     }
 
     /// Whether a part is among them.
@@ -101,7 +132,7 @@ impl Parts {
 
 impl Default for Parts {
     fn default() -> Self {
-        Parts::everything()
+        Parts::usual()
     }
 }
 
@@ -133,18 +164,23 @@ pub struct SurveyPlan {
 }
 
 impl SurveyPlan {
-    /// A plan that counts every part.
+    /// A plan that counts whatever is usual.
     pub fn new(scope: Scope, zone: TimeZone, key: VisitorKey) -> Self {
         SurveyPlan {
             scope,
             zone,
             key,
             step: None,
-            parts: Parts::everything(),
+            parts: Parts::usual(),
             slow: USUAL_SLOW,
             by: Measure::default(),
             countries: None,
         }
+    }
+
+    /// Whether clients with their agents are told apart for it.
+    pub(super) fn needs_pairs(&self) -> bool {
+        [Part::Visitors, Part::Visits, Part::Repeats].iter().any(|part| self.parts.has(*part))
     }
 
     /// What works out derived columns.

@@ -1,7 +1,7 @@
 //! Batches into counts, and counts into a survey.
 
 use super::calendar::Calendar;
-use super::counted::{Bucket, Encoded, MissingKey, Survey};
+use super::counted::{Bucket, Encoded, MissingKey, StatusKey, Survey};
 use super::embeds::Embeds;
 use super::listing::{Listing, Rows, status_of};
 use super::measure::Measure;
@@ -62,6 +62,14 @@ struct ByCode {
     referrers: Vec<Counts>,
     encodings: Vec<Encoded>,
     slow: Vec<Counts>,
+    hosts: Vec<Counts>,
+    methods: Vec<Counts>,
+    protocols: Vec<Counts>,
+    queries: Vec<Counts>,
+    uncompressed: Vec<Counts>,
+    /// By status and path, and by status and client.
+    failing_paths: HashMap<(u16, u32), Counts, RandomState>,
+    failing_clients: HashMap<(u16, u32), Counts, RandomState>,
     /// By path and referrer.
     missing: HashMap<(u32, u32), Counts, RandomState>,
     probes: HashMap<u32, Counts, RandomState>,
@@ -86,6 +94,8 @@ struct Path {
     kind: Kind,
     is_style: bool,
     is_probe: bool,
+    /// Whether it is text, which gets smaller when it is compressed.
+    is_text: bool,
 }
 
 impl Learnt {
@@ -181,6 +191,12 @@ impl Surveyor {
         if self.plan.parts.has(Part::Durations) {
             self.add_durations(batch, rows, dictionaries);
         }
+        if self.plan.parts.has(Part::Failing) {
+            self.add_failing(batch, rows);
+        }
+        if self.plan.parts.has(Part::Repeats) {
+            self.add_repeats(batch, rows, dictionaries);
+        }
         if self.plan.by == Measure::Visitors {
             let paths = &self.texts.paths;
             let is_page = |path: u32| paths.get(path as usize).is_none_or(|path| path.kind == Kind::Page);
@@ -193,7 +209,8 @@ impl Surveyor {
     /// Whether so many pairs of texts are known that they should be settled.
     pub fn is_full(&self) -> bool {
         // Where there are lists by time, they have the same pairs.
-        self.by_code.missing.len() > MOST_PAIRS
+        let by_code = &self.by_code;
+        by_code.missing.len() + by_code.failing_paths.len() + by_code.failing_clients.len() > MOST_PAIRS
     }
 
     /// Whether so many visits are known by codes that they should be settled.
@@ -218,13 +235,18 @@ impl Surveyor {
         }
         let by_code = std::mem::take(&mut self.by_code);
         let texts = |column| dictionaries.of(column);
-        let rankings: [(&mut Ranking, &[Counts], TextColumn); 6] = [
+        let rankings: [(&mut Ranking, &[Counts], TextColumn); 11] = [
             (&mut survey.paths, &by_code.paths, TextColumn::Path),
             (&mut survey.clients, &by_code.clients, TextColumn::Client),
             (&mut survey.users, &by_code.users, TextColumn::User),
             (&mut survey.agents, &by_code.agents, TextColumn::Agent),
             (&mut survey.referrers, &by_code.referrers, TextColumn::Referrer),
             (&mut survey.durations.slow, &by_code.slow, TextColumn::Path),
+            (&mut survey.hosts, &by_code.hosts, TextColumn::Host),
+            (&mut survey.methods, &by_code.methods, TextColumn::Method),
+            (&mut survey.protocols, &by_code.protocols, TextColumn::Protocol),
+            (&mut survey.queries, &by_code.queries, TextColumn::Query),
+            (&mut survey.uncompressed, &by_code.uncompressed, TextColumn::Path),
         ];
         for (ranking, counts, column) in rankings {
             ranking.add_all(texts(column), counts);
@@ -238,6 +260,14 @@ impl Surveyor {
         for ((path, referrer), counts) in by_code.missing {
             let referrer = if referrer == NO_TEXT { "" } else { texts(TextColumn::Referrer).text(referrer) };
             survey.missing.add(&MissingKey::join(texts(TextColumn::Path).text(path), referrer), counts);
+        }
+        for (failing, ranking, column) in [
+            (by_code.failing_paths, &mut survey.failing_paths, TextColumn::Path),
+            (by_code.failing_clients, &mut survey.failing_clients, TextColumn::Client),
+        ] {
+            for ((status, code), counts) in failing {
+                ranking.add(&StatusKey::join(status, texts(column).text(code)), counts);
+            }
         }
         for (path, counts) in by_code.probes {
             survey.probes.add(texts(TextColumn::Path).text(path), counts);
@@ -287,9 +317,10 @@ impl Surveyor {
                 kind: paths::kind(path),
                 is_style: paths::is_style_or_script(path),
                 is_probe: paths::is_probe(path),
+                is_text: paths::saving(path) > 0.0,
             }
         }));
-        if self.plan.parts.has(Part::Visitors) || self.plan.parts.has(Part::Visits) {
+        if self.plan.needs_pairs() {
             let key = self.plan.key;
             let clients_and_agents = [
                 (&mut self.texts.clients, dictionaries.of(TextColumn::Client)),
@@ -304,7 +335,7 @@ impl Surveyor {
 
     fn find_pairs(&mut self, batch: &RequestBatch, rows: &[u32]) {
         self.pairs.clear();
-        if !self.plan.parts.has(Part::Visitors) && !self.plan.parts.has(Part::Visits) {
+        if !self.plan.needs_pairs() {
             return;
         }
         let key = self.plan.key;
@@ -399,6 +430,10 @@ impl Surveyor {
             (Part::Users, TextColumn::User, &mut by_code.users),
             (Part::Agents, TextColumn::Agent, &mut by_code.agents),
             (Part::Referrers, TextColumn::Referrer, &mut by_code.referrers),
+            (Part::Hosts, TextColumn::Host, &mut by_code.hosts),
+            (Part::Methods, TextColumn::Method, &mut by_code.methods),
+            (Part::Protocols, TextColumn::Protocol, &mut by_code.protocols),
+            (Part::Queries, TextColumn::Query, &mut by_code.queries),
         ];
         for (_, column, counts) in counted.into_iter().filter(|(part, ..)| self.plan.parts.has(*part)) {
             counts.resize(dictionaries.of(column).len(), Counts::default());
@@ -482,13 +517,51 @@ impl Surveyor {
         let by_code = &mut self.by_code.encodings;
         by_code.resize(dictionaries.of(TextColumn::Encoding).len(), Encoded::default());
         let codes = batch.codes(TextColumn::Encoding);
-        for row in rows.iter().map(|&row| row as usize).filter(|&row| codes[row] != NO_TEXT) {
+        let (paths, known) = (batch.codes(TextColumn::Path), &self.texts.paths);
+        let uncompressed = &mut self.by_code.uncompressed;
+        uncompressed.resize(dictionaries.of(TextColumn::Path).len(), Counts::default());
+        for row in rows.iter().map(|&row| row as usize) {
+            if codes[row] == NO_TEXT {
+                let path = paths[row];
+                if path != NO_TEXT && known[path as usize].is_text && status_of(batch, row) == 200 {
+                    uncompressed[path as usize].add(bytes_of(batch, row));
+                }
+                continue;
+            }
             let encoded = &mut by_code[codes[row] as usize];
             let sent = bytes_of(batch, row);
             encoded.counts.add(sent);
             if let Some(full) = batch.number(NumberColumn::FullBytes, row) {
                 encoded.before = encoded.before.saturating_add(full);
                 encoded.after = encoded.after.saturating_add(sent);
+            }
+        }
+    }
+
+    fn add_failing(&mut self, batch: &RequestBatch, rows: &[u32]) {
+        let [paths, clients] = [TextColumn::Path, TextColumn::Client].map(|column| batch.codes(column));
+        let ByCode { failing_paths, failing_clients, .. } = &mut self.by_code;
+        for row in rows.iter().map(|&row| row as usize) {
+            let status = status_of(batch, row);
+            if status < 400 {
+                continue;
+            }
+            let bytes = bytes_of(batch, row);
+            for (codes, counts) in [(paths, &mut *failing_paths), (clients, &mut *failing_clients)] {
+                if codes[row] != NO_TEXT {
+                    counts.entry((status, codes[row])).or_default().add(bytes);
+                }
+            }
+        }
+    }
+
+    fn add_repeats(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
+        self.texts.hash_paths(self.plan.key, dictionaries.of(TextColumn::Path));
+        let paths = batch.codes(TextColumn::Path);
+        for (row, &client) in rows.iter().map(|&row| row as usize).zip(&self.pairs) {
+            let (path, bytes) = (paths[row], bytes_of(batch, row));
+            if path != NO_TEXT && status_of(batch, row) == 200 && bytes > 0 {
+                self.survey.repeats.add(client, self.texts.path_hashes[path as usize], bytes);
             }
         }
     }

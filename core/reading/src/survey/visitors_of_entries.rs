@@ -44,12 +44,20 @@ pub enum Listed {
     Missing,
     /// Sources, by their place.
     Sources,
+    /// Hosts that were asked for.
+    Hosts,
+    /// Methods.
+    Methods,
+    /// Protocols.
+    Protocols,
+    /// Queries.
+    Queries,
 }
 
 impl Listed {
     /// The hash of a text in this list, from its hash alone.
     pub fn hash(self, text: u64) -> u64 {
-        mixed(text.rotate_left(8 * self as u32) ^ self as u64)
+        mixed(text.rotate_left(8 * (self as u32 % 8)) ^ self as u64)
     }
 }
 

@@ -7,6 +7,7 @@ use crate::show::fit::shorten;
 use crate::show::text::Drawing;
 use crate::sources::Source;
 use exedra_common::figures::{bytes, grouped, several, share};
+use exedra_common::tables::{Cell, Table};
 use exedra_reading::survey::Report;
 use exedra_reading::survey::report::{Lines, OtherPeriod, sections};
 use jiff::tz::TimeZone;
@@ -35,7 +36,11 @@ pub fn page(report: &Report, sources: &[Source], shortens: bool, width: usize) -
                     let more = if shortens && !leads { format!("--show {name}") } else { "--top".to_owned() };
                     let rows = if shortens && !leads { SHORT } else { usize::MAX };
                     let drawing = Drawing { width: page.width, zone: &page.zone, rows, more: &more };
-                    page.out.push_str(&drawing.table(report.table(name)));
+                    let drawn = drawing.table(report.table(name));
+                    page.out.push_str(&drawn);
+                    if leads && shortens && !drawn.is_empty() {
+                        page.narrower(report.table(name));
+                    }
                 }
             });
         }
@@ -69,6 +74,30 @@ impl Page {
             self.line("");
             self.line(format!("{STRONG}{title}{STRONG:#} {QUIET}{rule}{QUIET:#}"));
             self.out.push_str(&filled);
+        }
+    }
+
+    /// How to see more of the first row: the filter that narrows to it.
+    fn narrower(&mut self, table: &Table) {
+        let filtered =
+            table.columns.iter().zip(table.rows.first().into_iter().flatten()).find_map(|(column, cell)| {
+                let value = match cell {
+                    Cell::Text(text) => text.clone(),
+                    Cell::Number(number) => number.to_string(),
+                    _ => return None,
+                };
+                // What the shell or the grammar of filters would take for something else is no good example.
+                let is_plain = |letter: char| letter.is_ascii_alphanumeric() || "/._-:".contains(letter);
+                let filter = column.filter.as_ref().filter(|_| value.chars().all(is_plain))?;
+                Some(format!("{filter}={value}"))
+            });
+        if let Some(filter) = filtered {
+            let said = format!("--only {filter} narrows to the first, and exedra requests lists them");
+            self.line(format!(
+                "  {QUIET}{:>10}  {}{QUIET:#}",
+                "",
+                shorten(&said, self.width.saturating_sub(14))
+            ));
         }
     }
 

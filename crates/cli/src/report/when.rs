@@ -35,9 +35,11 @@ pub fn when(by_day: &Table, by_hour: &Table, width: usize) -> String {
         let gap = " ".repeat(wide - drawn + 4);
         line(&format!("  {CHART}{left}{CHART:#}{gap}{CHART}{right}{CHART:#}"));
     }
-    let date = |date: Option<&(Date, u64)>| {
-        date.map_or(String::new(), |(date, _)| date.strftime("%-d %b").to_string())
-    };
+    // Which year it was is said where there is more than one.
+    let years = |day: Option<&(Date, u64)>| day.map(|(date, _)| date.year());
+    let form = if years(days.first()) == years(days.last()) { "%-d %b" } else { "%-d %b %Y" };
+    let date =
+        |date: Option<&(Date, u64)>| date.map_or(String::new(), |(date, _)| date.strftime(form).to_string());
     let (first, last) = (date(days.first()), date(days.last()));
     let axis = match drawn > first.len() + last.len() + 1 {
         true => format!("{first}{last:>rest$}", rest = drawn - first.len()),

@@ -91,6 +91,15 @@ pub fn find(names: &[String], rotated: bool, config: Option<&Config>) -> Result<
             all[before..].iter_mut().for_each(|found| found.server = Some(server.to_owned()));
         }
     }
+    // A shell that fills in a pattern names it too: what failed would be counted twice.
+    let is_ours = |found: &Found| found.path.as_deref().is_some_and(tells_of_errors);
+    if let [only] = &all[..]
+        && is_ours(only)
+    {
+        let name = &only.name;
+        return Err(Failure(format!("{name} is the service's log of errors: `exedra errors` reads it")));
+    }
+    all.retain(|found| !is_ours(found));
     let mut seen = HashSet::new();
     all.retain(|found| match &found.path {
         Some(path) => seen.insert(path.canonicalize().unwrap_or_else(|_| path.clone())),

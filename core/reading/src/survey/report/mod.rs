@@ -21,13 +21,14 @@ pub use lines::{Lines, UnreadLine, UnreadReason};
 pub use section::{Made, Section};
 pub use sections::{Question, Shown, UnknownSection};
 
+use super::calendar::date_of;
 use super::counted::Survey;
 use super::measure::Measure;
 use super::plan::SurveyPlan;
 use super::ranking::Ranking;
 use exedra_common::Origin;
 use exedra_common::scope::Scope;
-use exedra_common::tables::{Table, TableWire, compare};
+use exedra_common::tables::{Table, TableColumn, TableWire, compare};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::OnceLock;
@@ -214,8 +215,8 @@ impl Report {
         Report {
             version: VERSION,
             time_zone: plan.zone.iana_name().unwrap_or("UTC").to_owned(),
-            first: survey.span.map(|(first, _)| stamp(first)),
-            last: survey.span.map(|(_, last)| stamp(last)),
+            first: span(survey, plan).map(|(first, _)| stamp(first)),
+            last: span(survey, plan).map(|(_, last)| stamp(last)),
             masked: false,
             lines: None,
             by: plan.by,
@@ -244,14 +245,21 @@ impl Report {
     }
 }
 
+/// What stands at the head of every report, with as much of it as was counted.
+const HEAD: [&str; 4] = ["totals", "statuses", "days", "hours"];
+
 /// Makes every table that is shown. Lists of what follows from texts take long, and so do the others: both are made at the
 /// same time.
 fn tables(context: &Context<'_>, shown: &Shown) -> BTreeMap<String, Table> {
     let made = |section: &'static Section, values: Option<&Values>| {
         (section.name.to_owned(), make(context, section, values))
     };
+    // What was not counted is not shown as nothing.
+    let is_counted =
+        |section: &&'static Section| section.parts.iter().all(|part| context.plan.parts.has(*part));
+    let made_sections = shown.made().filter(|section| is_counted(section) || HEAD.contains(&section.name));
     let (lists, others): (Vec<_>, Vec<_>) =
-        shown.made().partition(|section: &&'static Section| section.follows());
+        made_sections.partition(|section: &&'static Section| section.follows());
     std::thread::scope(|scope| {
         let others = scope.spawn(|| others.iter().map(|section| made(section, None)).collect::<Vec<_>>());
         let values = Values::of(context, &lists);
@@ -269,7 +277,8 @@ fn make(context: &Context<'_>, section: &Section, values: Option<&Values>) -> Ta
     let mut table = match &section.made {
         Made::Texts { column, listed, of } => {
             let weight = |text: &str, counts| context.weights.of(*listed, text, counts);
-            let mut table = context.ranked(section.name, column(), of(context.survey), weight);
+            let mut table =
+                context.ranked(section.name, TableColumn::of(*column), of(context.survey), weight);
             // Every request has one of these.
             table.total = context.totals(&table);
             table
@@ -287,6 +296,9 @@ fn make(context: &Context<'_>, section: &Section, values: Option<&Values>) -> Ta
                 // A visitor may be in several rows.
                 table.total[place] = context.totals(&table)[place].clone();
             }
+            if let Some((name, title, of)) = follows.called {
+                table.insert(1, TableColumn::text(name, title), |row| row[0].as_text().and_then(of).into());
+            }
             table
         }
         Made::By(make) => make(context),
@@ -294,6 +306,23 @@ fn make(context: &Context<'_>, section: &Section, values: Option<&Values>) -> Ta
     table.name = section.name.to_owned();
     table.title = section.title.to_owned();
     table
+}
+
+/// The first instant and the last; of stray days nothing counts, and a day beside them counts as a whole.
+fn span(survey: &Survey, plan: &SurveyPlan) -> Option<(i64, i64)> {
+    let (first, last) = survey.span?;
+    let strays = survey.stray_days();
+    let mut near = survey.days.keys().filter(|day| !strays.contains(day));
+    let begins = |day: i32| {
+        let start = date_of(day).to_zoned(plan.zone.clone()).ok()?;
+        Some(start.timestamp().as_millisecond())
+    };
+    let (Some(&begin), end) = (near.next(), near.next_back()) else { return Some((first, last)) };
+    let end = *end.unwrap_or(&begin);
+    let is_stray = |day: Option<&i32>| day.is_some_and(|day| strays.contains(day));
+    let first = if is_stray(survey.days.keys().next()) { begins(begin)? } else { first };
+    let last = if is_stray(survey.days.keys().next_back()) { begins(end + 1)? - 1 } else { last };
+    Some((first, last))
 }
 
 /// An instant as programs are given it.

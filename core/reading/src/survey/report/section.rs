@@ -6,6 +6,7 @@ use crate::survey::counted::Survey;
 use crate::survey::plan::Part;
 use crate::survey::ranking::Ranking;
 use crate::survey::visitors_of_entries::Listed;
+use exedra_common::TextColumn;
 use exedra_common::tables::{Table, TableColumn};
 use std::borrow::Cow;
 
@@ -34,7 +35,7 @@ pub enum Made {
     /// Whole texts, ranked.
     Texts {
         /// The column of the texts.
-        column: fn() -> TableColumn,
+        column: TextColumn,
         /// The list by which their visitors are known.
         listed: Listed,
         /// Where they were counted.
@@ -60,10 +61,15 @@ pub struct Follows {
     pub visitors: Option<(Counted, OfText)>,
     /// Counts of values that do not belong to them.
     pub taken_out: Option<Counted>,
+    /// What values are called, where they are codes: the name and title of the column, and the name of each.
+    pub called: Option<(&'static str, &'static str, NameOf)>,
 }
 
 /// What follows from a text, if anything does.
 pub type OfText = fn(&Context<'_>, &str) -> Option<Value>;
+
+/// The name of a code, if it has one.
+pub type NameOf = fn(&str) -> Option<&'static str>;
 
 /// Where texts were counted.
 pub type Counted = fn(&Survey) -> &Ranking;
@@ -84,7 +90,15 @@ pub enum From {
 
 impl Follows {
     pub(super) const fn new(column: fn() -> TableColumn, listed: Listed, of: Counted, value: OfText) -> Self {
-        Follows { column, listed, of, value: From::Text(value), visitors: None, taken_out: None }
+        Follows {
+            column,
+            listed,
+            of,
+            value: From::Text(value),
+            visitors: None,
+            taken_out: None,
+            called: None,
+        }
     }
 
     /// The same, whose visitors are known by other texts.
@@ -103,6 +117,12 @@ impl Follows {
         self
     }
 
+    /// The same with the name of each value beside it.
+    pub(super) const fn called(mut self, name: &'static str, title: &'static str, of: NameOf) -> Self {
+        self.called = Some((name, title, of));
+        self
+    }
+
     pub(super) const fn of_agents(
         column: fn() -> TableColumn,
         said: fn(&Agent) -> Option<Value>,
@@ -116,6 +136,7 @@ impl Follows {
             value,
             visitors: None,
             taken_out: None,
+            called: None,
         }
     }
 }

@@ -58,6 +58,10 @@ impl<'s> Weights<'s> {
             Listed::Agents => times.agents.of(text).bytes,
             Listed::Referrers => times.referrers.of(text).bytes,
             Listed::Missing => self.missing.get(text).copied().unwrap_or(0),
+            Listed::Hosts => times.hosts.of(text).bytes,
+            Listed::Methods => times.methods.of(text).bytes,
+            Listed::Protocols => times.protocols.of(text).bytes,
+            Listed::Queries => times.queries.of(text).bytes,
             Listed::Linking | Listed::Embedding | Listed::Sources => 0,
         }
     }

@@ -178,14 +178,14 @@ impl Shown {
     /// The sections that are made: those that are shown, others of the same questions, and what stands at the head of every
     /// report.
     pub fn made(&self) -> impl Iterator<Item = &'static Section> {
-        self.those(&["totals", "statuses", "days", "hours"])
+        self.those(&crate::survey::report::HEAD)
     }
 
-    /// What must be counted for what is asked for: everything, where that is nothing in particular. The head of a report does
+    /// What must be counted for what is asked for: whatever is usual, where that is nothing in particular. The head of a report does
     /// with what has been counted, and with visitors.
     pub fn parts(&self) -> Parts {
         if !self.is_chosen() {
-            return Parts::everything();
+            return Parts::usual();
         }
         self.those(&[]).flat_map(|section| section.parts.iter().copied()).chain([Part::Visitors]).collect()
     }

@@ -1,6 +1,6 @@
 //! Who comes, from where, with what?
 
-use crate::classify::{agents, referrers};
+use crate::classify::{agents, countries, referrers};
 use crate::survey::plan::Part;
 use crate::survey::ranking::Counts;
 use crate::survey::report::context::{Context, requests, sent};
@@ -23,11 +23,7 @@ pub(super) const SECTIONS: &[Section] = &[
         "clients",
         "Clients",
         &[Part::Clients],
-        Made::Texts {
-            column: || TableColumn::of(TextColumn::Client),
-            listed: Listed::Clients,
-            of: |survey| &survey.clients,
-        },
+        Made::Texts { column: TextColumn::Client, listed: Listed::Clients, of: |survey| &survey.clients },
     )
     .leads(),
     Section::new(
@@ -45,15 +41,18 @@ pub(super) const SECTIONS: &[Section] = &[
         "countries",
         "Where they are",
         &[Part::Clients],
-        Made::Follows(Follows::new(
-            || TableColumn::of(DerivedColumn::Country),
-            Listed::Clients,
-            |survey| &survey.clients,
-            |context, client| {
-                let country = context.plan.countries.as_ref()?.of_text(client);
-                Some(country.map_or(Value::Borrowed(""), |country| country.to_owned().into()))
-            },
-        )),
+        Made::Follows(
+            Follows::new(
+                || TableColumn::of(DerivedColumn::Country),
+                Listed::Clients,
+                |survey| &survey.clients,
+                |context, client| {
+                    let country = context.plan.countries.as_ref()?.of_text(client);
+                    Some(country.map_or(Value::Borrowed(""), |country| country.to_owned().into()))
+                },
+            )
+            .called("country_name", "name", countries::name),
+        ),
     ),
     of_agents(
         "crawlers",
@@ -88,11 +87,7 @@ pub(super) const SECTIONS: &[Section] = &[
         "agents",
         "Agents",
         OF_AGENTS,
-        Made::Texts {
-            column: || TableColumn::of(TextColumn::Agent),
-            listed: Listed::Agents,
-            of: |survey| &survey.agents,
-        },
+        Made::Texts { column: TextColumn::Agent, listed: Listed::Agents, of: |survey| &survey.agents },
     )
     .on_request(),
     Section::new(

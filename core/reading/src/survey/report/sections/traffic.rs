@@ -6,10 +6,10 @@ use crate::survey::counted::{Bucket, Survey};
 use crate::survey::plan::Part;
 use crate::survey::ranking::{Counts, Ranking};
 use crate::survey::report::context::{Context, requests, sent};
-use crate::survey::report::section::{Follows, Made, Section};
+use crate::survey::report::section::{Counted, Follows, Made, Section};
 use crate::survey::visitors_of_entries::Listed;
 use exedra_common::columns::{Kind, Unit};
-use exedra_common::figures::{duration, share};
+use exedra_common::figures::{duration, several, share};
 use exedra_common::tables::{Cell, Measured, Table, TableColumn};
 use exedra_common::{Column, DerivedColumn, TextColumn};
 use std::collections::BTreeMap;
@@ -35,11 +35,7 @@ pub(super) const SECTIONS: &[Section] = &[
         "paths",
         "What was asked for",
         &[Part::Paths],
-        Made::Texts {
-            column: || TableColumn::of(TextColumn::Path),
-            listed: Listed::Paths,
-            of: |survey| &survey.paths,
-        },
+        Made::Texts { column: TextColumn::Path, listed: Listed::Paths, of: |survey| &survey.paths },
     )
     .leads(),
     Section::new(
@@ -53,10 +49,39 @@ pub(super) const SECTIONS: &[Section] = &[
             |_, path| Some(paths::kind(path).name().into()),
         )),
     ),
+    texts("hosts", "Which hosts were asked for", &[Part::Hosts], TextColumn::Host, Listed::Hosts, |survey| {
+        &survey.hosts
+    }),
+    texts("methods", "By method", &[Part::Methods], TextColumn::Method, Listed::Methods, |survey| {
+        &survey.methods
+    }),
+    texts(
+        "protocols",
+        "By protocol",
+        &[Part::Protocols],
+        TextColumn::Protocol,
+        Listed::Protocols,
+        |survey| &survey.protocols,
+    ),
+    texts("queries", "Queries", &[Part::Queries], TextColumn::Query, Listed::Queries, |survey| {
+        &survey.queries
+    }),
     Section::new("first_pages", "Where visits begin", &[Part::Visits], Made::By(first_pages)),
     Section::new("last_pages", "Where visits end", &[Part::Visits], Made::By(last_pages)).on_request(),
     Section::new("movers", "What changed most", &[Part::Paths], Made::By(movers)).alone(),
 ];
+
+/// A list of whole texts that is shown when it is asked for.
+const fn texts(
+    name: &'static str,
+    title: &'static str,
+    parts: &'static [Part],
+    column: TextColumn,
+    listed: Listed,
+    of: Counted,
+) -> Section {
+    Section::new(name, title, parts, Made::Texts { column, listed, of }).on_request()
+}
 
 /// One row: everything.
 fn totals(context: &Context<'_>) -> Table {
@@ -86,15 +111,35 @@ fn days(context: &Context<'_>) -> Table {
         }
     }
     let mut table = Table::new("", "", [date("day"), requests(), visitors(), sent(), errors(), of_visits()]);
-    for (day, bucket) in &survey.days {
-        table.push([
+    let row = |day: &i32, bucket: &Bucket| {
+        vec![
             date_of(*day).to_string().into(),
             bucket.counts.requests.into(),
             survey.visitors.on(*day).into(),
             bucket.counts.bytes.into(),
             (bucket.classes[4] + bucket.classes[5]).into(),
             visits.get(day).copied().unwrap_or(0).into(),
-        ]);
+        ]
+    };
+    let strays = survey.stray_days();
+    let (far, near): (Vec<_>, Vec<_>) = survey.days.iter().partition(|(day, _)| strays.contains(day));
+    near.into_iter().for_each(|(day, bucket)| table.push(row(day, bucket)));
+    if !far.is_empty() {
+        let requests: u64 = far.iter().map(|(_, bucket)| bucket.counts.requests).sum();
+        let named: Vec<String> = far.iter().take(3).map(|(day, _)| date_of(**day).to_string()).collect();
+        let more = if far.len() > named.len() {
+            format!(" and {} more", far.len() - named.len())
+        } else {
+            String::new()
+        };
+        table.unknown.push(format!(
+            "{} on {}{more}, far from all others: counted, but not among the days",
+            several(requests, "request", "requests"),
+            named.join(", ")
+        ));
+        let length = table.rows.len();
+        far.into_iter().for_each(|(day, bucket)| table.push(row(day, bucket)));
+        table.cut(length);
     }
     table
 }
@@ -102,7 +147,8 @@ fn days(context: &Context<'_>) -> Table {
 fn months(context: &Context<'_>) -> Table {
     let survey = context.survey;
     let mut months: BTreeMap<String, (Bucket, u64)> = BTreeMap::new();
-    for (day, bucket) in &survey.days {
+    let strays = survey.stray_days();
+    for (day, bucket) in survey.days.iter().filter(|(day, _)| !strays.contains(day)) {
         let (month, visitors) = months.entry(date_of(*day).strftime("%Y-%m").to_string()).or_default();
         month.merge(*bucket);
         *visitors += survey.visitors.on(*day);

@@ -1,7 +1,9 @@
 //! What fails, for whom, and how long does it take?
 
+use crate::survey::counted::StatusKey;
 use crate::survey::durations::Spread;
 use crate::survey::plan::Part;
+use crate::survey::ranking::Ranking;
 use crate::survey::report::context::{Context, measure_column, measured, milliseconds, requests, sent};
 use crate::survey::report::missing::{Page, Referrer};
 use crate::survey::report::section::{Made, Section};
@@ -17,6 +19,13 @@ pub(super) const SECTIONS: &[Section] = &[
     Section::new("statuses", "How it was answered", &[], Made::By(statuses)).leads(),
     Section::new("classes", "By class of status", &[], Made::By(classes)).on_request(),
     Section::new("missing", "Missing pages", OF_MISSING, Made::By(missing)).leads(),
+    Section::new(
+        "failing_paths",
+        "What fails, but for missing pages",
+        &[Part::Failing],
+        Made::By(failing_paths),
+    ),
+    Section::new("failing_clients", "For whom it fails", &[Part::Failing], Made::By(failing_clients)),
     Section::new("missing_links", "Who leads to missing pages", OF_MISSING, Made::By(missing_links))
         .on_request(),
     Section::new("slow", "How long it took", OF_DURATIONS, Made::By(slow)),
@@ -87,6 +96,45 @@ fn http_reason(status: u16) -> Option<&'static str> {
         508 => "Loop Detected",
         _ => return None,
     })
+}
+
+/// Paths that were answered 4xx or 5xx, by status. Missing pages have a list of their own.
+fn failing_paths(context: &Context<'_>) -> Table {
+    let is_meant = |status: u16| status != 404;
+    failing(context, "failing_paths", TextColumn::Path, &context.survey.failing_paths, is_meant)
+}
+
+/// Clients that were answered so, by status.
+fn failing_clients(context: &Context<'_>) -> Table {
+    failing(context, "failing_clients", TextColumn::Client, &context.survey.failing_clients, |_| true)
+}
+
+fn failing(
+    context: &Context<'_>,
+    name: &str,
+    column: TextColumn,
+    ranking: &Ranking,
+    is_meant: impl Fn(u16) -> bool,
+) -> Table {
+    let status = TableColumn { measure: Measured::Key, ..TableColumn::of(NumberColumn::Status) };
+    let columns = [status, TableColumn::of(column), requests(), sent().minor()];
+    let mut table = Table::new(name, "", columns);
+    table.order = Some("requests".to_owned());
+    let entries = ranking.by_requests().into_iter();
+    let entries = entries.filter_map(|(key, counts)| Some((StatusKey::split(key)?, counts)));
+    for ((status, text), counts) in entries.filter(|((status, _), _)| is_meant(*status)) {
+        let text = Some(text).filter(|text| !text.is_empty());
+        table.push([u64::from(status).into(), text.into(), counts.requests.into(), counts.bytes.into()]);
+    }
+    table.cut(context.top);
+    table.total_of_rows();
+    let let_go = ranking.let_go().requests;
+    if let_go > 0 {
+        table.unknown.push(format!(
+            "{name}: too many different ones to keep; {let_go} requests of rare ones are not in it"
+        ));
+    }
+    table
 }
 
 fn classes(context: &Context<'_>) -> Table {

@@ -1,12 +1,15 @@
-//! `exedra errors`: the log of errors, readable. Errors that differ only in who met them are one.
+//! The log of errors of our own service, readable. Errors that differ only in who met them are one.
 
+use super::Options;
+use super::filter::Filter;
 use crate::configuration;
 use crate::failure::Failure;
 use crate::form::Form;
 use crate::out::{QUIET, STRONG, TROUBLE};
-use clap::Args;
+use exedra_answering::config::Config;
 use exedra_common::figures::several;
 use exedra_common::text::clean_value;
+use exedra_reading::errors::event::Event;
 use exedra_service::logs::error_log::{ERRORS, ErrorLine};
 use exedra_service::logs::journal::generations::{Generation, generations};
 use flate2::read::MultiGzDecoder;
@@ -14,48 +17,27 @@ use jiff::tz::TimeZone;
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Write};
-use std::path::PathBuf;
 
+/// The configuration that is read where none is named.
+const USUAL: &str = "exedra.toml";
 /// How many of the last lines are looked at for errors that are the same.
 const LOOKED_AT: usize = 100_000;
 /// How many pages that linked to the same mistake are named.
 const REFERRERS: usize = 3;
 
-/// What `exedra errors` takes.
-#[derive(Args)]
-pub struct Options {
-    /// The configuration that the service runs by
-    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
-    config: PathBuf,
-    /// Only those of a site
-    #[arg(long, value_name = "NAME")]
-    site: Option<String>,
-    /// Only those answered with a status
-    #[arg(long, value_name = "NUMBER")]
-    status: Option<u16>,
-    /// How many of the last ones are shown
-    #[arg(long, value_name = "NUMBER", default_value_t = 20)]
-    top: usize,
-    /// Show every one by itself
-    #[arg(long)]
-    each: bool,
-    /// The form of the answer: for people, or the lines as they were written
-    #[arg(long = "as", value_name = "FORM", default_value = "text")]
-    form: Form,
-}
-
 /// Reads and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let config = configuration::read(&options.config)?;
-    if let Some(site) = &options.site {
-        config.site_named(site)?;
-    }
+    let path = options.config.clone().unwrap_or_else(|| USUAL.into());
+    let config = configuration::read(&path)?;
+    options.scope.site.iter().try_for_each(|site| config.site_named(site).map(|_| ()))?;
+    let zone = options.scope.zone(Some(&config))?;
+    let wanted = Wanted::new(options, &config, &zone)?;
     let folder = &config.service.logs.value;
     let files = generations(folder, ERRORS).map_err(|error| {
         Failure(format!("{} cannot be read: {error}; has the service been started?", folder.display()))
     })?;
     let by_itself = options.each || options.form == Form::Json;
-    let last = last(options, &files, if by_itself { options.top } else { LOOKED_AT })?;
+    let last = last(&wanted, &files, if by_itself { options.top } else { LOOKED_AT })?;
     let mut out = crate::out::stdout();
     if options.form == Form::Json {
         return Ok(last.iter().try_for_each(|line| writeln!(out, "{line}"))?);
@@ -63,11 +45,11 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let mut same = put_together(&last, options.each);
     let shown = same.split_off(same.len().saturating_sub(options.top));
     for group in &shown {
-        print(&mut out, group, &config.service.time_zone)?;
+        print(&mut out, group, &zone)?;
     }
     match (shown.is_empty(), same.len()) {
         (true, _) => {
-            let filtered = options.site.is_some() || options.status.is_some();
+            let filtered = options.status.is_some() || !options.scope.is_everything();
             let which = if filtered { "no such errors" } else { "no errors" };
             writeln!(out, "{which} are on record in {}", folder.display())?;
         }
@@ -82,7 +64,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 }
 
 /// The last lines that are wanted, oldest first: later files are read first, as far as needed.
-fn last(options: &Options, files: &[Generation], most: usize) -> Result<VecDeque<String>, Failure> {
+fn last(wanted: &Wanted, files: &[Generation], most: usize) -> Result<VecDeque<String>, Failure> {
     let mut last: VecDeque<String> = VecDeque::new();
     for file in files.iter().rev() {
         if last.len() >= most {
@@ -91,7 +73,7 @@ fn last(options: &Options, files: &[Generation], most: usize) -> Result<VecDeque
         let mut here = VecDeque::new();
         for line in BufReader::new(open(file)?).lines() {
             let line = line?;
-            if serde_json::from_str(&line).is_ok_and(|error| options.want(&error)) {
+            if serde_json::from_str(&line).is_ok_and(|error| wanted.wants(&error)) {
                 here.push_back(line);
             }
             if here.len() + last.len() > most {
@@ -143,10 +125,35 @@ fn put_together(lines: &VecDeque<String>, each: bool) -> Vec<Same<'_>> {
     groups.into_iter().map(|(_, same)| same).collect()
 }
 
-impl Options {
-    fn want(&self, error: &ErrorLine<'_>) -> bool {
-        self.site.as_deref().is_none_or(|site| error.site.as_deref() == Some(site))
+/// Which errors are wanted.
+struct Wanted {
+    sites: Vec<String>,
+    status: Option<u16>,
+    filter: Filter,
+}
+
+impl Wanted {
+    fn new(options: &Options, config: &Config, zone: &TimeZone) -> Result<Self, Failure> {
+        // Sites are asked for by their names here: no request has been recorded.
+        let sites = options.scope.site.clone();
+        Ok(Wanted { sites, status: options.status, filter: Filter::new(options, Some(config), zone)? })
+    }
+
+    fn wants(&self, error: &ErrorLine<'_>) -> bool {
+        let is_of_site =
+            || error.site.as_deref().is_some_and(|site| self.sites.iter().any(|known| known == site));
+        (self.sites.is_empty() || is_of_site())
             && self.status.is_none_or(|status| error.status == status)
+            && self.filter.keeps(&Event {
+                time: error.time.parse::<jiff::Timestamp>().ok().map(jiff::Timestamp::as_millisecond),
+                client: Some(error.client.to_string()),
+                method: Some(error.method.to_string()),
+                path: error.target.split('?').next().map(str::to_owned),
+                host: Some(error.host.to_string()),
+                referrer: error.referrer.as_deref().map(str::to_owned),
+                status: Some(error.status),
+                ..Event::default()
+            })
     }
 }
 

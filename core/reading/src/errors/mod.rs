@@ -1,0 +1,46 @@
+//! Error logs of other servers: lines that say what failed, for whom, and why.
+//!
+//! No two servers write them alike, but all say the same: a time, how bad it is, and a sentence; in it, behind names or in quotation
+//! marks, the client, what was asked for, which file was looked for, and which page linked there. So they are recognised by their
+//! parts, like any line. Lines without a time of their own belong to the event before them.
+//!
+//! - [`event`]: one line understood; [`named`]: values behind their names
+//! - [`same`]: events that are the same but for when and for whom
+//!
+//! ```
+//! use exedra_reading::errors::event::Event;
+//! let line = "2026/11/14 05:12:40 [error] 812#812: *7 open() \"/srv/www/fog.html\" failed (2: No such file or directory), \
+//!             client: 192.0.2.1, server: harbour.example, request: \"GET /fog.html HTTP/1.1\", host: \"harbour.example\"";
+//! let event = Event::of_line(line.as_bytes(), None).unwrap();
+//! assert_eq!((event.level.as_str(), event.client.as_deref()), ("error", Some("192.0.2.1")));
+//! assert_eq!((event.path.as_deref(), event.looked_for.as_deref()), (Some("/fog.html"), Some("/srv/www/fog.html")));
+//! assert_eq!(event.cause, "open() … failed (2: No such file or directory)");
+//! ```
+
+pub mod event;
+mod named;
+pub mod same;
+
+use event::Event;
+
+/// How many lines are looked at to see whether a log is one of errors.
+pub const LOOKED_AT: usize = 200;
+
+/// Whether most lines of a log say when and how bad, as those of errors do and those of requests do not.
+pub fn is_error_log(lines: &[&[u8]]) -> bool {
+    let begins = lines.iter().filter(|line| !line.is_empty() && !event::goes_on(line));
+    let (mut all, mut events) = (0, 0);
+    let mut fields = event::Fields::default();
+    for line in begins.take(LOOKED_AT) {
+        if fields.directive(line) {
+            continue;
+        }
+        all += 1;
+        let is_event = match fields.says_reason() {
+            true => fields.event(line).is_some(),
+            false => Event::of_line(line, Some(0)).is_some(),
+        };
+        events += usize::from(is_event);
+    }
+    events > 0 && events * 10 >= all * 6
+}
