@@ -1,6 +1,10 @@
-//! What must hold whatever octets come: of templates of layouts, and of lines of logs.
+//! What must hold whatever octets come: of templates of layouts, of lines of logs, of layouts that are made for them, and of error logs.
 
 use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_reading::errors::event::{Event, Fields, goes_on};
+use exedra_reading::errors::same::Together;
+use exedra_reading::logs::detect::understand;
+use exedra_reading::logs::search::Given;
 use exedra_reading::logs::{Layout, LineReader, LogTemplate, LoggedRequest};
 
 /// A template is understood or refused. One that is understood reads lines without harm; and what it writes is one line
@@ -47,6 +51,51 @@ pub fn lines(octets: &[u8]) {
         let parts = [&octets[..middle], &octets[middle..]].map(|part| read(&layouts, part));
         assert_eq!(whole, (parts[0].0 + parts[1].0, parts[0].1 + parts[1].1), "wherever it is cut");
     }
+}
+
+/// Whatever lines are made of, a layout is made for them or not; one that is made reads them without harm, is a template that can be
+/// written down and understood again, and reads the same then.
+pub fn search(octets: &[u8]) {
+    let given = Given { near: Some(1_793_577_600_123), durations: None };
+    let lines: Vec<&[u8]> = octets.split(|octet| *octet == b'\n').filter(|line| !line.is_empty()).collect();
+    let Some(understood) = understand(&Layout::all_named(), &lines, &given) else { return };
+    let (known, unread) = read(&understood.layouts, octets);
+    assert!(
+        known > 0 || unread == 0 || understood.layouts.iter().any(|layout| layout.hints.heading.is_some())
+    );
+    for found in &understood.found {
+        let again = Layout::understand(&found.layout.template).expect("what is made can be written down");
+        let again = again.with(found.layout.hints.clone());
+        assert_eq!(read(&[again], octets), read(std::slice::from_ref(&found.layout), octets));
+        assert!(found.lines > 0 && !found.layout.template.contains('\n'));
+    }
+}
+
+/// Error logs: each line is an event, belongs to one, or is neither.
+pub fn errors(octets: &[u8]) {
+    let (mut fields, mut together) = (Fields::default(), Together::default());
+    let (mut events, mut open) = (0, None);
+    for line in octets.split(|octet| *octet == b'\n') {
+        if fields.directive(line) {
+            continue;
+        }
+        let event = if fields.says_reason() { fields.event(line) } else { Event::of_line(line, Some(0)) };
+        match event {
+            Some(event) => {
+                events += 1;
+                open = together.add(event);
+            }
+            None if goes_on(line) => {
+                if let Some(place) = open {
+                    together.goes_on(place, &String::from_utf8_lossy(line));
+                }
+            }
+            None => {}
+        }
+    }
+    let same = together.by_times();
+    assert_eq!(same.iter().map(|same| same.times).sum::<u64>(), events);
+    assert!(same.iter().all(|same| !same.last.level.is_empty()));
 }
 
 /// Reads everything; gives how many lines were read and unread.

@@ -20,6 +20,8 @@ fn corpus(name: &str) -> Vec<Vec<u8>> {
 fn kept_inputs_do_no_harm() {
     corpus("layouts").iter().for_each(|input| fuzz::layout(input));
     corpus("lines").iter().for_each(|input| fuzz::lines(input));
+    corpus("search").iter().for_each(|input| fuzz::search(input));
+    corpus("errors").iter().for_each(|input| fuzz::errors(input));
 }
 
 /// Puts octets into an input, takes some out of it, or repeats some.
@@ -49,7 +51,10 @@ proptest! {
         edits in proptest::collection::vec((any::<usize>(), any::<u8>(), prop_oneof![
             any::<u8>(), prop::sample::select(b"{}()[]\"\\ \n%:#-.,".to_vec())]), 1..12),
     ) {
-        let (layouts, lines) = (corpus("layouts"), corpus("lines"));
+        let (layouts, lines, search, errors) =
+            (corpus("layouts"), corpus("lines"), corpus("search"), corpus("errors"));
+        fuzz::search(&changed(which.get(&search).clone(), &edits));
+        fuzz::errors(&changed(which.get(&errors).clone(), &edits));
         fuzz::layout(&changed(which.get(&layouts).clone(), &edits));
         fuzz::lines(&changed(which.get(&lines).clone(), &edits));
     }

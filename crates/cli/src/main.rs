@@ -88,7 +88,7 @@ enum Command {
     /// Show how the lines of a log are understood, field by field, before anything is counted
     Layout(layout::Options),
     /// Show what went wrong lately: who asked for what, what was looked for, and why it failed
-    Errors(errors::Options),
+    Errors(Box<errors::Options>),
     /// Ask the running service how it is
     Status(status::Options),
     /// Say how a request would be answered, and why: step by step, codec by codec
