@@ -11,7 +11,7 @@ use crate::show::fit::{shorten, width};
 use crate::sources::block_source::{layouts_for, lines};
 use crate::sources::bookmark::open_from;
 use crate::sources::found::{Found, find};
-use crate::sources::packed::unpacked;
+use crate::sources::packed::{Unpacked, no_text, unpacked};
 use exedra_common::figures::{grouped, several};
 use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::errors::event::{Event, Fields, goes_on};
@@ -65,17 +65,25 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         input.by_ref().take(BEGINNING).read_to_end(&mut beginning).map_err(failed)?;
         let first: Vec<&[u8]> = lines(&beginning).take(exedra_reading::errors::LOOKED_AT).collect();
         let near = file.written();
-        let input = BufReader::new(io::Cursor::new(beginning.clone()).chain(input));
-        if is_error_log(&first) {
+        let whole = BufReader::new(io::Cursor::new(beginning.clone()).chain(&mut input));
+        if no_text(&beginning).is_some() {
+            all.neither.push(file.name.clone());
+        } else if is_error_log(&first) {
             all.error_logs.push(file.name.clone());
-            all.read_errors(&file.name, input, near, &filter, options.status).map_err(failed)?;
+            all.read_errors(&file.name, whole, near, &filter, options.status).map_err(failed)?;
         } else if let Ok((layouts, _)) =
             layouts_for(&file.name, &Layout::all_named(), &beginning, &Given { near, durations: None })
         {
             all.access_logs.push(file.name.clone());
-            all.read_requests(input, &layouts).map_err(failed)?;
+            all.read_requests(whole, &layouts).map_err(failed)?;
         } else {
             all.neither.push(file.name.clone());
+        }
+        if let Some(damage) = input.damage() {
+            crate::out::note!(
+                "{} ends before its end ({damage}): what stands before that was read.",
+                file.name
+            );
         }
     }
     if all.error_logs.is_empty() {
@@ -89,7 +97,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     tell(options, all, &zone)
 }
 
-fn open(file: &Found) -> io::Result<Box<dyn Read + Send>> {
+fn open(file: &Found) -> io::Result<Unpacked<'static>> {
     match &file.path {
         Some(path) => open_from(path, 0),
         None => unpacked(io::stdin()),

@@ -6,7 +6,7 @@
 use super::asked::{Asked, Source};
 use super::blocks::Blocks;
 use super::bookmark::{ALL, Begun, open_from};
-use super::packed::unpacked;
+use super::packed::{Unpacked, no_text, unpacked};
 use super::progress::Progress;
 use exedra_common::Projection;
 use exedra_common::columns::Unit;
@@ -16,7 +16,7 @@ use exedra_reading::logs::layout::Hints;
 use exedra_reading::logs::search::roles::Confidence;
 use exedra_reading::logs::search::{Found, Given, Recognised, search};
 use exedra_reading::logs::{Layout, LineReader, escape};
-use std::io::{self, Read};
+use std::io;
 use std::path::PathBuf;
 use std::slice::Iter;
 use std::sync::Arc;
@@ -59,7 +59,7 @@ pub struct BlockSource<'a> {
 /// The source at hand.
 struct Open<'a> {
     begun: &'a Begun,
-    input: Box<dyn Read + Send>,
+    input: Unpacked<'static>,
     blocks: Blocks,
     layouts: Arc<[Layout]>,
     next: u64,
@@ -89,7 +89,13 @@ impl<'a> BlockSource<'a> {
                 match self.begin(begun) {
                     Ok(Some(block)) => return Some(block),
                     Ok(None) => continue,
-                    Err(_) if begun.file.incidental => self.passed_over.push(begun.file.name.clone()),
+                    Err(words) if begun.file.incidental => {
+                        let name = &begun.file.name;
+                        // Of a few kinds it is said what they are, of the rest that they are no logs of requests.
+                        let kind = ["error log", "ZIP archive", "tar archive", "binary file"];
+                        let kind = kind.iter().find(|kind| words.contains(**kind));
+                        self.passed_over.push(kind.map_or(name.clone(), |kind| format!("{name} ({kind})")));
+                    }
                     Err(words) => self.failures.push(words),
                 }
                 continue;
@@ -111,7 +117,7 @@ impl<'a> BlockSource<'a> {
         }
         .map_err(failed)?;
         let mut blocks = Blocks::new(self.asked.leaves_open_line);
-        let Some(first) = blocks.next(&mut *input, Vec::new()).map_err(failed)? else {
+        let Some(first) = blocks.next(&mut input, Vec::new()).map_err(failed)? else {
             // Of an emptied log nothing is said when it was read before.
             let only = Some(&self.asked.layouts).filter(|layouts| layouts.len() == 1);
             let layout = only.map_or(String::new(), |layouts| layouts[0].name.clone());
@@ -119,6 +125,9 @@ impl<'a> BlockSource<'a> {
             self.read.push((begun.file.path.clone(), begun.read));
             return Ok(None);
         };
+        if let Some(words) = no_text(&first) {
+            return Err(format!("{name} {words}"));
+        }
         let given = Given { near: begun.file.written(), durations: self.asked.durations };
         let (layouts, remarks) = layouts_for(name, &self.asked.layouts, &first, &given)?;
         let layout = layouts.first().map_or(String::new(), |layout| layout.name.clone());
@@ -130,11 +139,17 @@ impl<'a> BlockSource<'a> {
     /// The next block of the source at hand; at its end it is put away.
     fn go_on(&mut self, spare: Vec<u8>) -> Option<Block> {
         let open = self.open.as_mut()?;
-        match open.blocks.next(&mut *open.input, spare) {
+        match open.blocks.next(&mut open.input, spare) {
             Ok(Some(octets)) => return self.hand_over(octets),
             Ok(None) => {
                 let read = open.begun.read + open.blocks.octets;
                 self.read.push((open.begun.file.path.clone(), read));
+                if let (Some(damage), Some(source)) = (open.input.damage(), self.sources.last_mut()) {
+                    source.remarks.push(format!(
+                        "{} ends before its end ({damage}): what stands before that was read",
+                        source.name
+                    ));
+                }
             }
             Err(error) => self.failures.push(format!("{} cannot be read: {error}", open.begun.file.name)),
         }

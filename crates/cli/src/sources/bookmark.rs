@@ -5,7 +5,7 @@
 //! yet, its device and inode decide. What was written between the copy and the emptying of a log is lost to everybody.
 
 use super::found::{Found, siblings};
-use super::packed::{self, unpacked};
+use super::packed::{self, Unpacked, unpacked};
 use crate::failure::Failure;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -170,7 +170,7 @@ fn digest(octets: &[u8]) -> String {
 }
 
 /// Opens a file, unpacked, from an octet on.
-pub fn open_from(path: &Path, read: u64) -> io::Result<Box<dyn Read + Send>> {
+pub fn open_from(path: &Path, read: u64) -> io::Result<Unpacked<'static>> {
     let mut file = File::open(path)?;
     if read == 0 {
         return unpacked(file);
@@ -181,7 +181,7 @@ pub fn open_from(path: &Path, read: u64) -> io::Result<Box<dyn Read + Send>> {
         return Ok(input);
     }
     file.seek(SeekFrom::Start(read))?;
-    Ok(Box::new(file))
+    unpacked(file)
 }
 
 /// Where bookmarks are kept: the folder for state that the XDG base directory specification names.

@@ -54,7 +54,7 @@ pub fn find(names: &[String], rotated: bool, config: Option<&Config>) -> Result<
             let name = "standard input".to_owned();
             all.push(Found { name, path: None, incidental: false, site: None, server: None });
         } else if path.is_dir() {
-            let mut files = files_in(path)?;
+            let mut files = files_below(path)?;
             files.sort();
             if files.is_empty() {
                 return Err(Failure(format!("the folder {name} has no files in it")));
@@ -176,13 +176,57 @@ fn logs_of(config: &Config, name: &str) -> Option<Result<Vec<PathBuf>, Failure>>
     })
 }
 
+/// How many files a folder may have, with all folders below it.
+const MOST_FILES: usize = 100_000;
+
+/// The files of a folder, without those that are hidden.
 fn files_in(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
+    let (files, _) = entries_of(folder)?;
+    Ok(files)
+}
+
+/// The files of a folder and of all folders below it. A link that leads back to where it stands is told of, and not followed again.
+fn files_below(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
+    let mut seen: HashSet<PathBuf> = HashSet::new();
+    let (mut files, mut folders) = (Vec::new(), vec![folder.to_owned()]);
+    while let Some(next) = folders.pop() {
+        if !seen.insert(next.canonicalize().unwrap_or_else(|_| next.clone())) {
+            crate::out::note!(
+                "{} is a link to a folder that is read already, and is not followed.",
+                next.display()
+            );
+            continue;
+        }
+        let (here, below) = match entries_of(&next) {
+            Ok(entries) => entries,
+            // The folder that was named must be readable; one below it is told of.
+            Err(failure) if next == folder => return Err(failure),
+            Err(Failure(words)) => {
+                crate::out::note!("{words}");
+                continue;
+            }
+        };
+        files.extend(here);
+        folders.extend(below);
+        if files.len() > MOST_FILES {
+            let folder = folder.display();
+            return Err(Failure(format!(
+                "the folder {folder} has more than {MOST_FILES} files: name those that are logs"
+            )));
+        }
+    }
+    Ok(files)
+}
+
+/// The files of a folder, and its folders, without those that are hidden.
+fn entries_of(folder: &Path) -> Result<(Vec<PathBuf>, Vec<PathBuf>), Failure> {
     let failed = |error| Failure(format!("{} cannot be read: {error}", folder.display()));
     let entries = std::fs::read_dir(folder).map_err(failed)?;
-    let paths = entries.filter_map(|entry| Some(entry.ok()?.path()));
     let is_hidden =
         |path: &Path| path.file_name().is_none_or(|name| name.as_encoded_bytes().starts_with(b"."));
-    Ok(paths.filter(|path| path.is_file() && !is_hidden(path) && !tells_of_errors(path)).collect())
+    let paths = entries.filter_map(|entry| Some(entry.ok()?.path())).filter(|path| !is_hidden(path));
+    let (folders, rest): (Vec<PathBuf>, Vec<PathBuf>) = paths.partition(|path| path.is_dir());
+    Ok((rest.into_iter().filter(|path| path.is_file() && !tells_of_errors(path)).collect(), folders))
 }
 
 /// Whether it is our own log of errors: whoever means all logs does not mean to count what failed twice.

@@ -73,6 +73,10 @@ impl<M> ReadAll<M> {
         if !self.passed_over.is_empty() {
             crate::out::note!("Skipped, not access logs: {}.", self.passed_over.join(", "));
         }
+        let is_cut = |remark: &&String| remark.contains(" ends before its end ");
+        for remark in self.sources.iter().flat_map(|source| &source.remarks).filter(is_cut) {
+            crate::out::note!("{remark}.");
+        }
         match self.failures.is_empty() {
             true => Ok(()),
             false => Err(Failure(self.failures.join("\n"))),

@@ -209,3 +209,41 @@ fn a_layout_may_change_where_nobody_looks() {
         assert!(remarks.contains("layout found by its parts") && remarks.contains("{duration:"), "{remarks}");
     }
 }
+
+/// Whatever lies in a folder: logs at any depth, compressed, cut off, in another encoding; and what is none, by its kind.
+#[test]
+fn folders_are_walked_to_the_bottom_and_what_is_no_log_is_named() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    std::fs::create_dir_all(at("2026/11")).unwrap();
+    let all = requests();
+    let lines: String = all.iter().take(40).map(|request| LAYOUTS[1].2(request, 0) + "\n").collect();
+    std::fs::write(at("a.log"), &lines).unwrap();
+    std::fs::write(at("2026/11/b.log"), &lines).unwrap();
+    let wide: Vec<u8> =
+        std::iter::once(0xfeff).chain(lines.encode_utf16()).flat_map(u16::to_le_bytes).collect();
+    std::fs::write(at("2026/wide.log"), wide).unwrap();
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    std::io::Write::write_all(&mut gzip, lines.as_bytes()).unwrap();
+    std::fs::write(at("2026/c.log.gz"), [gzip.finish().unwrap(), b"rubbish".to_vec()].concat()).unwrap();
+    std::fs::write(at("archive.zip"), b"PK\x03\x04 and so on").unwrap();
+    std::fs::write(at("2026/program"), b"\x7fELF\0\0\0").unwrap();
+    std::fs::write(at("errors.log"), "2026/11/14 05:12:40 [error] 8#8: *1 no, client: 192.0.2.1\n").unwrap();
+    std::os::unix::fs::symlink(folder.path(), at("2026/back")).unwrap();
+    let output = exedra(&["report", "--as", "json", &text(folder.path())]);
+    let said = String::from_utf8(output.stderr).unwrap();
+    let found: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(total(&found, "requests").as_u64(), Some(4 * 40), "{said}");
+    for expected in [
+        "archive.zip (ZIP archive)",
+        "program (binary file)",
+        "errors.log (error log)",
+        "back is a link to a folder that is read already",
+        "c.log.gz ends before its end",
+    ] {
+        assert!(said.contains(expected), "{expected} in {said}");
+    }
+    let said = |path: &str| String::from_utf8(exedra(&["report", path]).stderr).unwrap();
+    assert!(said(&text(&at("archive.zip"))).contains("is a ZIP archive: unpack it first"));
+    assert!(said(&text(&at("2026/program"))).contains("is a binary file, and no log"));
+}
