@@ -26,21 +26,38 @@ use event::Event;
 /// How many lines are looked at to see whether a log is one of errors.
 pub const LOOKED_AT: usize = 200;
 
-/// Whether most lines of a log say when and how bad, as those of errors do and those of requests do not.
-pub fn is_error_log(lines: &[&[u8]]) -> bool {
+/// How much of a log are events.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Likeness {
+    /// Too little to be an error log.
+    None,
+    /// Most lines say when and how bad, but few that anything went wrong: it may be a log of requests whose lines have a level too.
+    Events,
+    /// Most lines say when and how bad, and most of them that something went wrong.
+    Errors,
+}
+
+/// Whether most lines of a log say when and how bad, as those of error logs do.
+pub fn likeness(lines: &[&[u8]]) -> Likeness {
     let begins = lines.iter().filter(|line| !line.is_empty() && !event::goes_on(line));
-    let (mut all, mut events) = (0, 0);
+    let (mut all, mut events, mut bad) = (0, 0, 0);
     let mut fields = event::Fields::default();
     for line in begins.take(LOOKED_AT) {
         if fields.directive(line) {
             continue;
         }
         all += 1;
-        let is_event = match fields.says_reason() {
-            true => fields.event(line).is_some(),
-            false => Event::of_line(line, Some(0)).is_some(),
+        let event = match fields.says_reason() {
+            true => fields.event(line),
+            false => Event::of_line(line, Some(0)),
         };
-        events += usize::from(is_event);
+        events += usize::from(event.is_some());
+        bad += usize::from(event.is_some_and(|event| event.level != "notice"));
     }
-    events > 0 && events * 10 >= all * 6
+    match events {
+        0 => Likeness::None,
+        events if events * 10 < all * 6 => Likeness::None,
+        events if bad * 2 < events => Likeness::Events,
+        _ => Likeness::Errors,
+    }
 }

@@ -15,8 +15,8 @@ use crate::sources::packed::{Unpacked, no_text, unpacked};
 use exedra_common::figures::{grouped, several};
 use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::errors::event::{Event, Fields, goes_on};
-use exedra_reading::errors::is_error_log;
 use exedra_reading::errors::same::{Same, Together};
+use exedra_reading::errors::{Likeness, likeness};
 use exedra_reading::logs::search::Given;
 use exedra_reading::logs::{Layout, LineReader};
 use jiff::tz::TimeZone;
@@ -66,16 +66,21 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         let first: Vec<&[u8]> = lines(&beginning).take(exedra_reading::errors::LOOKED_AT).collect();
         let near = file.written();
         let whole = BufReader::new(io::Cursor::new(beginning.clone()).chain(&mut input));
+        let given = Given { near, durations: None };
+        let layouts = || layouts_for(&file.name, &Layout::all_named(), &beginning, &given).ok();
+        // Lines of requests may have a level too; those of errors mostly say that something went wrong.
+        let layouts = match likeness(&first) {
+            Likeness::Errors => None,
+            _ => layouts(),
+        };
         if no_text(&beginning).is_some() {
             all.neither.push(file.name.clone());
-        } else if is_error_log(&first) {
-            all.error_logs.push(file.name.clone());
-            all.read_errors(&file.name, whole, near, &filter, options.status).map_err(failed)?;
-        } else if let Ok((layouts, _)) =
-            layouts_for(&file.name, &Layout::all_named(), &beginning, &Given { near, durations: None })
-        {
+        } else if let Some((layouts, _)) = layouts {
             all.access_logs.push(file.name.clone());
             all.read_requests(whole, &layouts).map_err(failed)?;
+        } else if likeness(&first) != Likeness::None {
+            all.error_logs.push(file.name.clone());
+            all.read_errors(&file.name, whole, near, &filter, options.status).map_err(failed)?;
         } else {
             all.neither.push(file.name.clone());
         }

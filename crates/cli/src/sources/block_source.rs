@@ -10,7 +10,7 @@ use super::packed::{Unpacked, no_text, unpacked};
 use super::progress::Progress;
 use exedra_common::Projection;
 use exedra_common::columns::Unit;
-use exedra_reading::errors::is_error_log;
+use exedra_reading::errors::{Likeness, likeness};
 use exedra_reading::logs::detect::{Understood, understand};
 use exedra_reading::logs::layout::Hints;
 use exedra_reading::logs::search::roles::Confidence;
@@ -215,9 +215,6 @@ pub fn layouts_for(
         };
     }
     let lines: Vec<&[u8]> = lines(first).take(SAMPLE).collect();
-    if is_error_log(&lines) {
-        return Err(format!("{name} is an error log and holds no requests: `exedra errors {name}` reads it"));
-    }
     match understand(layouts, &lines, given) {
         Some(known) => {
             let mut remarks: Vec<String> =
@@ -227,6 +224,9 @@ pub fn layouts_for(
             Ok((known.layouts, remarks))
         }
         None if lines.is_empty() => Ok((layouts.to_vec(), Vec::new())),
+        None if likeness(&lines) != Likeness::None => {
+            Err(format!("{name} is an error log and holds no requests: `exedra errors {name}` reads it"))
+        }
         None => Err(no_layout(name, &lines, layouts)),
     }
 }
