@@ -94,7 +94,7 @@ fn of_effects(#[case] effect: &str, #[case] remedy: &str) {
 #[case("[site.error_pages]\n‹200› = \"/a.html\"", "4")]
 #[case("[[site]]\nname = ‹\"harbour\"›\nhosts = [\"b.example\"]\nfolder = \"b\"", "of its own")]
 #[case("[[site]]\nname = \"b\"\nhosts = [‹\"harbour.example\"›]\nfolder = \"b\"", "harbour")]
-#[case("[[layout]]\nname = \"mine\"\ntemplate = ‹\"{client} {path}\"›", "{field}")]
+#[case("[[layout]]\nname = \"mine\"\ntemplate = ‹\"{client} {date} {path}\"›", "{field}")]
 #[case("[[layout]]\nname = ‹\"combined\"›\ntemplate = \"{time} {client}\"", "of its own")]
 fn of_sites_and_logs(#[case] section: &str, #[case] remedy: &str) {
     let (_, drawn) = found(&format!("{HEAD}{section}\n"));

@@ -22,13 +22,15 @@ pub const BATCH_ROWS: usize = 65_536;
 
 /// Stands in a text column where there is nothing.
 pub const NO_TEXT: u32 = u32::MAX;
+/// Stands for the time of a request of which nobody wrote down when it came in.
+pub const NO_TIME: i64 = i64::MIN;
 /// Stands in a number column where there is nothing.
 pub const NO_NUMBER: u64 = u64::MAX;
 
 /// Up to [`BATCH_ROWS`] requests, column by column.
 #[derive(Debug, Default, Clone, PartialEq)]
 pub struct RequestBatch {
-    /// When each came in: milliseconds since 1970 UTC.
+    /// When each came in: milliseconds since 1970 UTC, or [`NO_TIME`].
     pub time: Vec<i64>,
     numbers: [Vec<u64>; NumberColumn::COUNT],
     texts: [Vec<u32>; TextColumn::COUNT],

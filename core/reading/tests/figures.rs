@@ -10,7 +10,7 @@ use exedra_common::{NumberColumn, TextColumn};
 use exedra_reading::classify::{agents, paths, referrers};
 use exedra_reading::logs::{Layout, LineReader, LogTemplate, LoggedRequest};
 use exedra_reading::survey::report::{Report, ReportOptions};
-use exedra_reading::survey::{Measure, SurveyPlan, SurveyWorker, Surveys, VisitorKey};
+use exedra_reading::survey::{Measure, Part, SurveyPlan, SurveyWorker, Surveys, VisitorKey};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use proptest::collection::vec;
@@ -169,6 +169,21 @@ fn figures(table: &Table, name: &str) -> BTreeMap<String, u64> {
     rows.filter(|(_, figure)| *figure > 0).collect()
 }
 
+/// The same by the first two cells.
+fn figures_of_two(table: &Table, name: &str) -> BTreeMap<String, u64> {
+    let text = |cell: &exedra_common::tables::Cell| {
+        cell.as_text()
+            .map(str::to_owned)
+            .or(cell.as_u64().map(|number| number.to_string()))
+            .unwrap_or_default()
+    };
+    let rows = (0..table.rows.len()).map(|row| {
+        let cells = &table.rows[row];
+        (format!("{} {}", text(&cells[0]), text(&cells[1])), table.number(row, name))
+    });
+    rows.collect()
+}
+
 /// Sums of requests by what they have in common; those without it are left out, and so is what comes to nothing.
 fn sums(
     all: &[&Asked],
@@ -252,6 +267,7 @@ proptest! {
         let zone = TimeZone::get(ZONES[zone]).unwrap();
         let scope = Scope { filters, ..Scope::default() };
         let plan = SurveyPlan { by, slow: 1_000_000, ..SurveyPlan::new(scope, zone.clone(), VisitorKey([3, 5])) };
+        let plan = SurveyPlan { parts: Part::ALL.into_iter().collect(), ..plan };
         let report = report(&lines, workers, &plan);
         let all = kept(&all, filter);
         let table = |name: &str| report.table(name);
@@ -352,6 +368,37 @@ proptest! {
         prop_assert_eq!(figures(table("missing"), "own_links"), sums(&all, missing, by_own));
         let by_others = of(|referrer| !referrer.is_empty() && !referrer.contains(OWN_HOST));
         prop_assert_eq!(figures(table("missing"), "other_links"), sums(&all, missing, by_others));
+
+        let failing = |one: &Asked| (one.status >= 400).then(|| format!("{} {}", one.status, one.client));
+        prop_assert_eq!(figures_of_two(table("failing_clients"), "requests"), sums(&all, failing, requests));
+        let failing = |one: &Asked| {
+            (one.status >= 400 && one.status != 404).then(|| format!("{} {}", one.status, one.path))
+        };
+        prop_assert_eq!(figures_of_two(table("failing_paths"), "requests"), sums(&all, failing, requests));
+
+        // What is counted only where somebody asks.
+        let host = |_: &Asked| Some(OWN_HOST.to_owned());
+        prop_assert_eq!(figures(table("hosts"), "requests"), sums(&all, host, requests));
+        let method = |_: &Asked| Some("GET".to_owned());
+        prop_assert_eq!(figures(table("methods"), "bytes"), sums(&all, method, bytes));
+        let protocol = |_: &Asked| Some("HTTP/1.1".to_owned());
+        prop_assert_eq!(figures(table("protocols"), "requests"), sums(&all, protocol, requests));
+        let mut full: BTreeMap<(&str, &str, &str), u64> = BTreeMap::new();
+        for one in all.iter().filter(|one| one.status == 200 && one.bytes > 0) {
+            *full.entry((one.client, one.agent, one.path)).or_default() += 1;
+        }
+        let mut again: BTreeMap<String, u64> = BTreeMap::new();
+        for ((_, _, path), times) in full.into_iter().filter(|(_, times)| *times > 1) {
+            *again.entry(path.to_owned()).or_default() += times - 1;
+        }
+        prop_assert_eq!(figures(table("repeats"), "again"), again);
+        if all.iter().any(|one| !one.encoding.is_empty()) {
+            let plain = |one: &Asked| {
+                let is_text = one.status == 200 && one.encoding.is_empty() && paths::saving(one.path) > 0.0;
+                is_text.then(|| paths::extension(one.path).unwrap_or_else(|| "no extension".to_owned()))
+            };
+            prop_assert_eq!(figures(table("uncompressed"), "bytes"), sums(&all, plain, bytes));
+        }
 
         // How long it took.
         let mut durations: Vec<u64> = all.iter().map(|one| one.duration).collect();

@@ -21,7 +21,7 @@
 //! ```
 
 use super::Scope;
-use crate::batch::RequestBatch;
+use crate::batch::{NO_TIME, RequestBatch};
 use crate::columns::{Column, Derive, TextColumn};
 use crate::dictionary::Dictionaries;
 use crate::filters::Filter;
@@ -64,7 +64,10 @@ impl RowFilter {
     /// Whether a row belongs to the scope. Its sites are chosen before, source by source.
     pub fn keeps(&mut self, batch: &RequestBatch, row: usize, dictionaries: &Dictionaries) -> bool {
         let time = batch.time[row];
-        if self.scope.from.is_some_and(|from| time < from)
+        // What came in nobody knows when is in no period.
+        let has_period = self.scope.from.is_some() || self.scope.until.is_some();
+        if has_period && time == NO_TIME
+            || self.scope.from.is_some_and(|from| time < from)
             || self.scope.until.is_some_and(|until| time >= until)
         {
             return false;

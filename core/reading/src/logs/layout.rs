@@ -110,10 +110,12 @@ impl Layout {
         Layout { hints, ..self }
     }
 
-    /// Whether its lines cannot be written: they name their values, or stand in an object of somebody else's.
+    /// Whether its lines cannot be written: they name their values, stand in an object of somebody else's, or do not say when.
     pub fn is_for_reading_only(&self) -> bool {
         let is_named = |piece: &Piece| matches!(piece, Piece::Place(Field::Json | Field::Pairs));
-        self.hints.within.is_some() || self.pieces.iter().any(is_named)
+        self.hints.within.is_some()
+            || self.pieces.iter().any(is_named)
+            || !template::has_time_somewhere(&self.pieces)
     }
 
     /// Whether its lines are objects of JSON, so that texts in them must be strings of it.

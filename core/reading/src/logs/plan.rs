@@ -25,7 +25,7 @@ use super::objects::Objects;
 use super::pairs::Pairs;
 use super::template::{Field, Piece};
 use super::values;
-use exedra_common::batch::NO_NUMBER;
+use exedra_common::batch::{NO_NUMBER, NO_TIME};
 use exedra_common::columns::{Column, Kind, NumberColumn, Projection, TextColumn, Unit};
 use std::ops::Range;
 use thiserror::Error;
@@ -74,7 +74,7 @@ pub struct Stop {
 /// What one line said: slices of it, still escaped.
 #[derive(Debug, Clone)]
 pub struct Cut {
-    /// Milliseconds since 1970 UTC.
+    /// Milliseconds since 1970 UTC, or [`NO_TIME`].
     pub time: i64,
     /// Numbers, or [`NO_NUMBER`].
     pub numbers: [u64; NumberColumn::COUNT],
@@ -233,7 +233,7 @@ impl Plan {
     /// Cuts one line, given without its line end.
     pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
         let Plan { steps, clocks, apart, joined, named, checks_host, has_time, .. } = self;
-        let mut cut = Cut::default();
+        let mut cut = Cut { time: NO_TIME, ..Cut::default() };
         let (mut date, mut time_of_day) = (0..0, 0..0);
         if line.is_empty() {
             return Err(Stop { at: 0, reason: Reason::Empty });

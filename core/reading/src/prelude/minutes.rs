@@ -12,6 +12,7 @@
 use super::{MINUTE, Trouble};
 use crate::survey::calendar::{Calendar, date_of};
 use exedra_common::RequestBatch;
+use exedra_common::batch::NO_TIME;
 use jiff::tz::TimeZone;
 use serde::{Serialize, Serializer};
 use std::collections::{BTreeMap, BTreeSet};
@@ -76,6 +77,10 @@ pub fn surprise(count: u64, expected: f64) -> f64 {
 impl Minutes {
     /// Counts a request.
     pub fn add(&mut self, batch: &RequestBatch, row: usize, trouble: Trouble) {
+        // What came in nobody knows when is in no burst.
+        if batch.time[row] == NO_TIME {
+            return;
+        }
         let [all, troubled] = self.0.entry(batch.time[row].div_euclid(MINUTE)).or_default();
         *all += 1;
         *troubled += u64::from(trouble.is(batch, row));

@@ -93,6 +93,8 @@ pub struct Survey {
     pub statuses: BTreeMap<u16, Counts>,
     /// By day, counted from 1970-01-01 in the plan's zone.
     pub days: BTreeMap<i32, Bucket>,
+    /// Those of which nobody knows when they were.
+    pub undated: Bucket,
     /// By weekday (Monday first) and hour of the day, in the plan's zone.
     pub week: [[Counts; 24]; 7],
     /// Requests of people by the same, where agents are looked at.
@@ -201,6 +203,7 @@ impl Survey {
         let statuses = other.statuses.iter();
         statuses.for_each(|(key, counts)| self.statuses.entry(*key).or_default().merge(*counts));
         other.days.iter().for_each(|(key, bucket)| self.days.entry(*key).or_default().merge(*bucket));
+        self.undated.merge(other.undated);
         let week = self.week.iter_mut().flatten().zip(other.week.iter().flatten());
         week.for_each(|(ours, theirs)| ours.merge(*theirs));
         let people = self.people.iter_mut().flatten().zip(other.people.iter().flatten());

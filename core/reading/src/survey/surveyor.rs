@@ -12,13 +12,15 @@ use super::visitors::VisitorKey;
 use super::visits::Visits;
 use crate::classify::agents;
 use crate::classify::paths::{self, Kind};
-use exedra_common::batch::NO_TEXT;
+use exedra_common::batch::{NO_TEXT, NO_TIME};
 use exedra_common::scope::RowFilter;
 use exedra_common::{Dictionaries, Dictionary, NumberColumn, RequestBatch, TextColumn};
 use foldhash::fast::RandomState;
 use hashbrown::HashMap;
 use std::sync::Arc;
 
+/// Stands for the day of requests of which nobody knows when they were.
+const UNDATED: i32 = i32::MIN + 1;
 /// Milliseconds in a minute.
 const MINUTE: i64 = 60_000;
 /// How many pairs of missing path and referrer are known by codes before they are settled.
@@ -293,6 +295,7 @@ impl Surveyor {
         for bucket in self.survey.days.values() {
             self.survey.total.merge(*bucket);
         }
+        self.survey.total.merge(self.survey.undated);
         survey.merge(std::mem::take(&mut self.survey));
         if let Some(times) = &mut self.times {
             times.finish(survey.times.get_or_insert_default());
@@ -360,6 +363,11 @@ impl Surveyor {
                 class @ 1..=5 => usize::from(class),
                 _ => 0,
             };
+            if time == NO_TIME {
+                let pair = counts_visitors.then(|| self.pairs[nth]);
+                self.add_undated(class, bytes, status, pair);
+                continue;
+            }
             let quarter = self.calendar.quarter(time);
             if self.day.0 != quarter.day {
                 self.turn_to(quarter.day);
@@ -394,6 +402,19 @@ impl Surveyor {
             }
         }
         self.turn_to(self.day.0);
+    }
+
+    /// A request of which nobody knows when it was: it is in no day, and whoever asked is a visitor of all of them together.
+    fn add_undated(&mut self, class: usize, bytes: u64, status: u16, pair: Option<u64>) {
+        self.survey.undated.add(class, bytes);
+        self.statuses[usize::from(status)].add(bytes);
+        if let Some(pair) = pair {
+            let visitor = self.plan.key.of_visitor(pair, UNDATED);
+            self.survey.visitors.add_all(UNDATED, &[visitor]);
+            if self.plan.by == Measure::Visitors {
+                self.row_visitors.push(visitor);
+            }
+        }
     }
 
     fn add_source(&mut self, batch: &RequestBatch, rows: &[u32], source: usize) {
@@ -449,7 +470,8 @@ impl Surveyor {
     fn add_visits(&mut self, batch: &RequestBatch, rows: &[u32], dictionaries: &Dictionaries) {
         let [agents, paths] = [TextColumn::Agent, TextColumn::Path].map(|column| batch.codes(column));
         for (row, &visitor) in rows.iter().map(|&row| row as usize).zip(&self.pairs) {
-            if visitor > self.threshold {
+            // Without times nobody can tell one visit from another.
+            if visitor > self.threshold || batch.time[row] == NO_TIME {
                 continue;
             }
             let is_answered = matches!(status_of(batch, row), 200..=299 | 304);
@@ -577,7 +599,9 @@ impl Surveyor {
             let hash = self.texts.path_hashes.get(path as usize).copied().unwrap_or(0);
             self.survey.durations.add(hash, duration, 1);
             if duration > self.plan.slow {
-                self.survey.durations.add_slow_minute(batch.time[row].div_euclid(MINUTE), 1);
+                if batch.time[row] != NO_TIME {
+                    self.survey.durations.add_slow_minute(batch.time[row].div_euclid(MINUTE), 1);
+                }
                 if path != NO_TEXT {
                     self.by_code.slow[path as usize].add(bytes_of(batch, row));
                 }

@@ -1,6 +1,6 @@
 //! The requests of one client, kept while logs are read, with a bound.
 
-use exedra_common::batch::NO_TEXT;
+use exedra_common::batch::{NO_TEXT, NO_TIME};
 use exedra_common::{Dictionaries, Dictionary, NumberColumn, RequestBatch, TextColumn};
 use std::borrow::Cow;
 
@@ -72,7 +72,8 @@ impl Keeper {
     /// Keeps one request of a batch.
     pub fn add(&mut self, batch: &RequestBatch, texts: &Dictionaries, row: usize, place: Place) {
         let bytes = batch.number(NumberColumn::Bytes, row).unwrap_or(0);
-        if self.is_full() {
+        // Without a time it has no place among the others.
+        if self.is_full() || batch.time[row] == NO_TIME {
             self.0.unkept += 1;
             self.0.unkept_bytes += bytes;
             return;

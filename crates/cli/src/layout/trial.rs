@@ -1,5 +1,6 @@
 //! Trying layouts on the first lines of a log.
 
+use exedra_common::batch::NO_TIME;
 use exedra_common::columns::Kind;
 use exedra_common::figures::{grouped, milliseconds};
 use exedra_common::{Column, Dictionaries, Projection, RequestBatch};
@@ -210,6 +211,7 @@ fn alone(layout: &Layout, lines: &[&[u8]]) -> Tried {
 
 fn fields(batch: &RequestBatch, texts: &Dictionaries) -> Vec<(&'static str, Option<String>)> {
     let value = |column: Column| match column {
+        Column::Time if batch.time[0] == NO_TIME => None,
         Column::Time => {
             let stamp = jiff::Timestamp::from_millisecond(batch.time[0]).unwrap_or_default();
             Some(stamp.to_string())

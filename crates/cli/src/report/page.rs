@@ -28,7 +28,7 @@ pub fn page(report: &Report, sources: &[Source], shortens: bool, width: usize) -
             page.question(&question.title, |page| {
                 // Days and hours are a picture of their own.
                 let draws = |name: &str| question.tables.iter().any(|table| table == name);
-                if draws("days") || draws("hours") {
+                if (draws("days") || draws("hours")) && !report.table("days").is_empty() {
                     page.out.push_str(&when(report.table("days"), report.table("hours"), page.width));
                 }
                 for name in question.tables.iter().filter(|name| !matches!(&***name, "days" | "hours")) {

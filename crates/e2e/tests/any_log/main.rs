@@ -247,3 +247,56 @@ fn folders_are_walked_to_the_bottom_and_what_is_no_log_is_named() {
     assert!(said(&text(&at("archive.zip"))).contains("is a ZIP archive: unpack it first"));
     assert!(said(&text(&at("2026/program"))).contains("is a binary file, and no log"));
 }
+
+/// Nobody wrote down when: everything is counted, and stands in no day.
+#[test]
+fn logs_without_times_are_counted_and_have_no_days() {
+    let (all, folder) = (requests(), tempfile::tempdir().unwrap());
+    let path = folder.path().join("a.log");
+    let line = |request: &Request| {
+        let line = LAYOUTS[1].2(request, 0);
+        let (before, after) = (line.find(" [").unwrap(), line.find("] ").unwrap());
+        format!("{}{}\n", &line[..before], &line[after + 1..])
+    };
+    std::fs::write(&path, all.iter().map(line).collect::<String>()).unwrap();
+    let path = text(&path);
+    let found = report(&[&path]).unwrap();
+    assert_eq!(total(&found, "requests").as_u64(), Some(900));
+    let bytes: u64 = all.iter().map(|request| request.bytes).sum();
+    assert_eq!(total(&found, "bytes").as_u64(), Some(bytes));
+    assert_eq!(counted(&found, "statuses", "status"), count(&all, |request| request.status.to_string()));
+    assert_eq!(counted(&found, "paths", "path"), count(&all, |request| request.path.clone()));
+    let visitors: BTreeSet<_> = all.iter().map(|request| (&request.client, request.agent)).collect();
+    assert_eq!(total(&found, "visitors").as_u64(), Some(visitors.len() as u64));
+    assert!(rows(&found, "days").is_empty() && found["first"].is_null());
+    assert!(found["caveats"].to_string().contains("900 requests without a time"), "{}", found["caveats"]);
+    // What is in no day is in no period either.
+    let within = report(&["--last", "30 days", &path]).unwrap();
+    assert_eq!(total(&within, "requests").as_u64(), Some(0));
+    let page = drawn(&exedra(&["report", &path]));
+    assert!(page.contains("900 requests") && !page.contains("When  requests"), "{page}");
+}
+
+/// A clock that was wrong for a moment, and a request of a year that has yet to come.
+#[test]
+fn stray_days_flatten_no_chart() {
+    let (all, folder) = (requests(), tempfile::tempdir().unwrap());
+    let path = folder.path().join("a.log");
+    let mut lines: String = all.iter().map(|request| LAYOUTS[1].2(request, 0) + "\n").collect();
+    let stray = |day: &str| {
+        format!("192.0.2.1 - - [{day}:05:12:40 +0000] \"GET / HTTP/1.1\" 200 5 \"-\" \"Boat/1\"\n")
+    };
+    ["01/Jan/1970", "14/Nov/2036", "14/Nov/2036"].iter().for_each(|day| lines.push_str(&stray(day)));
+    std::fs::write(&path, lines).unwrap();
+    let path = text(&path);
+    let found = report(&[&path]).unwrap();
+    assert_eq!(total(&found, "requests").as_u64(), Some(903));
+    let days = counted(&found, "days", "day");
+    assert!(days.keys().all(|day| day.starts_with("2026-11-")), "{days:?}");
+    assert_eq!(found["tables"]["days"]["rest"]["figures"]["requests"], 3);
+    assert!(found["first"].as_str().unwrap().starts_with("2026-11-"), "{}", found["first"]);
+    let caveats = found["caveats"].to_string();
+    assert!(caveats.contains("3 requests on 1970-01-01, 2036-11-14, far from all others"), "{caveats}");
+    let page = drawn(&exedra(&["report", &path]));
+    assert!(page.contains("by day, at most"), "{page}");
+}

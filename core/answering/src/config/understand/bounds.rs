@@ -131,7 +131,7 @@ impl Reading<'_> {
         match own.map_or_else(|| Layout::understand(&written.value), |own| Ok(own.clone())) {
             Ok(layout) if layout.is_for_reading_only() => {
                 let message = format!("logs can be read by `{}`, but not written", written.value);
-                let reason = "it does not say where in the line each field stands";
+                let reason = "it does not say when, or where in the line each field stands";
                 self.error(&written.span, message, reason, "choose another layout for logs of ours");
                 None
             }

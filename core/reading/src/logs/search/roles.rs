@@ -92,7 +92,11 @@ pub fn assign(places: &[Place<'_>], given: Option<Unit>) -> Result<Vec<Role>, Mi
     let has_time =
         roles.roles.iter().flatten().any(|role| matches!(role.field, Field::Time(_) | Field::Date(_)));
     if !has_time && !has_object {
-        return Err(Missing::Time);
+        // Lines that say who asked for what, and how it was answered, are requests, whenever that was.
+        let status = roles.find(&Field::Number(NumberColumn::Status, Unit::None));
+        if status.is_none() || roles.find(&Field::Text(TextColumn::Client)).is_none() {
+            return Err(Missing::Time);
+        }
     }
     roles.rest();
     Ok(roles.roles.into_iter().flatten().collect())

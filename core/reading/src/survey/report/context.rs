@@ -7,6 +7,7 @@ use crate::survey::measure::Measure;
 use crate::survey::plan::{Part, SurveyPlan};
 use crate::survey::ranking::{Counts, Ranking};
 use exedra_common::Origin;
+use exedra_common::figures::several;
 use exedra_common::tables::{Cell, Rest, Table, TableColumn};
 use std::sync::OnceLock;
 
@@ -149,6 +150,11 @@ impl<'s> Context<'s> {
             caveats.push(format!(
                 "visits are estimated from one visitor in {weight}; standard error about {error:.1} %"
             ));
+        }
+        let undated = self.survey.undated.counts.requests;
+        if undated > 0 {
+            let requests = several(undated, "request", "requests");
+            caveats.push(format!("{requests} without a time: counted, but in no day, hour or visit"));
         }
         caveats.extend(self.untold());
         caveats
