@@ -2,9 +2,10 @@
 //!
 //! ```
 //! use exedra_reading::logs::{Layout, detect::understand, search::Given};
-//! let lines: [&[u8]; 2] = [
+//! let lines: [&[u8]; 3] = [
 //!     br#"192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] "GET / HTTP/1.1" 200 512"#,
 //!     br#"192.0.2.1 - - [14/Nov/2026:05:12:41 +0000] "GET / HTTP/1.1" 200 512 0.004"#,
+//!     br#"192.0.2.1 - - [14/Nov/2026:05:12:42 +0000] "GET / HTTP/1.1" 200 512 0.003"#,
 //! ];
 //! let understood = understand(&Layout::all_named(), &lines, &Given::default()).unwrap();
 //! assert!(understood.layouts[0].template.ends_with("{bytes} {duration:seconds}"), "it reads more than the other");
@@ -16,6 +17,8 @@ use super::layout::Layout;
 use super::search::{Found, Given, durations, search};
 use exedra_common::columns::{NumberColumn, TextColumn, Unit};
 
+/// How many lines must be alike to be of another layout than the others.
+const FEWEST: usize = 2;
 /// How many layouts are made for one log at most.
 const MOST_MADE: usize = 4;
 
@@ -51,6 +54,11 @@ pub fn understand(named: &[Layout], lines: &[&[u8]], given: &Given) -> Option<Un
     // A broken line or two are no layout of their own.
     while unread.len() * 50 > lines.len() && found.len() < MOST_MADE {
         let Ok(new) = search(&unread, given) else { break };
+        // Where a layout fits, lines that it does not read are broken unless there are many that are broken alike; and they do
+        // not lose their times.
+        if best.is_some() && (!new.layout.has_time() || new.lines * 10 < lines.len() || new.lines < FEWEST) {
+            break;
+        }
         let left = unread_by(std::slice::from_ref(&new.layout), &unread);
         if left.len() == unread.len() {
             break;

@@ -110,6 +110,12 @@ impl Layout {
         Layout { hints, ..self }
     }
 
+    /// Whether its lines say when.
+    pub fn has_time(&self) -> bool {
+        let is_named = |piece: &Piece| matches!(piece, Piece::Place(Field::Json | Field::Pairs));
+        template::has_time_somewhere(&self.pieces) || self.pieces.iter().any(is_named)
+    }
+
     /// Whether its lines cannot be written: they name their values, stand in an object of somebody else's, or do not say when.
     pub fn is_for_reading_only(&self) -> bool {
         let is_named = |piece: &Piece| matches!(piece, Piece::Place(Field::Json | Field::Pairs));

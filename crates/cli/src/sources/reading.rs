@@ -197,7 +197,10 @@ fn another_layout(reader: &mut LineReader, block: &[u8], given: &Given) -> Optio
     }
     let step = (block.len() / LOOKED_AT).max(1);
     let unread: Vec<&[u8]> = spread(block, step).filter(|line| !reader.reads(line)).collect();
-    search(&unread, given).ok().filter(|found| found.lines >= FEWEST).map(|found| found.layout)
+    search(&unread, given)
+        .ok()
+        .filter(|found| found.lines >= FEWEST && found.layout.has_time())
+        .map(|found| found.layout)
 }
 
 /// Whole lines of a block, so far apart.
