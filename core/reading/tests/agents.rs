@@ -41,7 +41,7 @@ fn crawlers_are_told_from_whoever_tries_doors() {
     for agent in [
         "",
         "curl/8.9.1",
-        "masscrab/1.3",
+        "wharfscout/1.3",
         "Mozilla/5.0",
         "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0",
     ] {

@@ -19,12 +19,12 @@ type Form = fn(u32, &str, &str) -> String;
 const LOGS: [(&str, Form); 4] = [
     ("plain", |second, client, path| {
         format!(
-            "2026/11/14 05:00:0{second} [error] 812#812: *{second} open() \"/srv/www{path}\" failed (2: No such file or directory), client: {client}, server: a.example, request: \"GET {path} HTTP/1.1\", host: \"a.example\", referrer: \"https://b.example/links\"\n"
+            "2026/11/14 05:00:0{second} [error] <812> #{second} nothing at \"/srv/www{path}\" (not found), client: {client}, host: \"a.example\", request: \"GET {path} HTTP/1.1\", referrer: \"https://b.example/links\"\n"
         )
     }),
     ("brackets", |second, client, path| {
         format!(
-            "[Sat Nov 14 05:00:0{second}.123456 2026] [core:error] [pid 81{second}:tid 1400{second}] [client {client}:5123{second}] F128: File does not exist: /srv/www{path}, referer: https://b.example/links\n"
+            "[Sat Nov 14 05:00:0{second}.123456 2026] [files:error] [pid 81{second}] [client {client}:5123{second}] nothing lies at: /srv/www{path}, referrer: https://b.example/links\n"
         )
     }),
     ("traces", |second, client, path| {

@@ -101,7 +101,7 @@ fn write_logs(folder: &Path) {
         std::fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
         std::fs::write(path, &lines).expect("a log");
     }
-    let failed = "2026/09/14 08:30:00 [error] 8#8: *1 open() \"/srv/fog.html\" failed (2: No such file or directory), \
+    let failed = "2026/09/14 08:30:00 [error] <8> #1 nothing at \"/srv/fog.html\", \
                   client: 203.0.113.77, request: \"GET /fog.html HTTP/1.1\"\n";
     std::fs::write(folder.join("error.log"), failed.repeat(3)).expect("a log");
 }

@@ -146,10 +146,10 @@ fn durations_codings_users_and_ways_to_missing_pages() {
         ("/lost.html", "-", PERSON, 4),
         // A crawler that says who it is follows links; another program tries doors.
         ("/lost.html", "-", "LeafTurner/0.9 (+https://leafturner.example/)", 5),
-        ("/lost.html", "-", "masscrab/1.3", 7),
+        ("/lost.html", "-", "wharfscout/1.3", 7),
         ("/admin/.env", "-", PERSON, 6),
         // What is also answered is no way in.
-        ("/late.html", "-", "masscrab/1.3", 2),
+        ("/late.html", "-", "wharfscout/1.3", 2),
         ("/kept/.env", "-", PERSON, 3),
     ];
     for (path, referrer, agent, times) in asks {

@@ -136,9 +136,7 @@ pub fn is_known_crawler(agent: &str) -> bool {
         let small = word.to_ascii_lowercase();
         CRAWLERS.iter().any(|end| small.ends_with(end))
     };
-    let is_listed = patterns()
-        .and_then(|known| known.crawlers.extract(agent))
-        .is_some_and(|found| found.device == SPIDER);
+    let is_listed = patterns().is_some_and(|known| known.lists(agent));
     looks_like_program(agent, patterns())
         && (is_listed || agent.contains("+http") || words(&without_model(agent)).any(is_crawler))
 }

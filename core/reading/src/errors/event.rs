@@ -227,7 +227,7 @@ fn level_of(text: &str) -> Option<(&'static str, usize)> {
             return None;
         }
         let plain = word.trim_matches(|letter: char| !letter.is_ascii_alphanumeric());
-        // As in `[core:error]`, and in `level=error`.
+        // As in `[files:error]`, and in `level=error`.
         let last = plain.rsplit([':', '=']).next().unwrap_or(plain);
         let is_marked = word.contains(['[', ':', '|', '=', '<', '('])
             || last.chars().all(|letter| letter.is_ascii_uppercase());
@@ -283,11 +283,11 @@ fn plain(sentence: &str, path: Option<&str>) -> (String, Option<String>) {
         rest = after.trim_start();
         let inner = word.trim_matches(['"', '\'', ',', ':', '(', ')', '[', ']']);
         let is_number = |text: &str| !text.is_empty() && text.bytes().all(|octet| octet.is_ascii_digit());
-        let is_process = word
-            .split_once('#')
-            .is_some_and(|(one, other)| is_number(one) && is_number(other.trim_end_matches(':')));
-        let is_connection = word.strip_prefix('*').is_some_and(is_number);
-        if is_process || is_connection || matches!(word, "-" | "[]" | "()") {
+        // Digits and marks alone are the numbers of a process or a connection.
+        if !word.bytes().any(|octet| octet.is_ascii_alphabetic() || octet >= 0x80)
+            && !word.ends_with(')')
+            && !is_number(word)
+        {
             continue;
         }
         if inner.starts_with('/') && inner.len() > 1 {
@@ -368,12 +368,12 @@ mod tests {
 
     #[rstest]
     #[case::in_brackets(
-        "[Sat Nov 14 05:12:40.250 2026] [core:error] [pid 812:tid 7] [client 192.0.2.1:4711] F00: File does not exist: /srv/www/fog.html, referer: https://a.example/",
+        "[Sat Nov 14 05:12:40.250 2026] [files:error] [pid 812] [client 192.0.2.1:4711] nothing lies at: /srv/www/fog.html, referrer: https://a.example/",
         "error",
         Some("192.0.2.1"),
         None,
         Some("/srv/www/fog.html"),
-        "F00: File does not exist: …"
+        "nothing lies at: …"
     )]
     #[case::key_value(
         "2026-11-14T05:12:40Z level=warn msg=\"slow answer\" remote_addr=192.0.2.1 uri=/fog?x=1",

@@ -9,12 +9,12 @@
 //!
 //! ```
 //! use exedra_reading::errors::event::Event;
-//! let line = "2026/11/14 05:12:40 [error] 812#812: *7 open() \"/srv/www/fog.html\" failed (2: No such file or directory), \
-//!             client: 192.0.2.1, server: harbour.example, request: \"GET /fog.html HTTP/1.1\", host: \"harbour.example\"";
+//! let line = "2026-11-14 05:12:40 [error] <812> #7 nothing at \"/srv/www/fog.html\" (not found); client: 192.0.2.1; \
+//!             host: \"harbour.example\"; request: \"GET /fog.html HTTP/1.1\"";
 //! let event = Event::of_line(line.as_bytes(), None).unwrap();
 //! assert_eq!((event.level.as_str(), event.client.as_deref()), ("error", Some("192.0.2.1")));
 //! assert_eq!((event.path.as_deref(), event.looked_for.as_deref()), (Some("/fog.html"), Some("/srv/www/fog.html")));
-//! assert_eq!(event.cause, "open() … failed (2: No such file or directory)");
+//! assert_eq!(event.cause, "nothing at … (not found)");
 //! ```
 
 pub mod event;

@@ -110,7 +110,7 @@ mod tests {
         let mut together = Together::default();
         for (client, second) in [("192.0.2.1", 40), ("192.0.2.2", 41), ("192.0.2.1", 42)] {
             let line = format!(
-                "2026/11/14 05:12:{second} [error] 812#0: *{second} open() \"/srv/fog\" failed, client: {client}, request: \"GET /fog HTTP/1.1\", referrer: \"https://a.example/\""
+                "2026/11/14 05:12:{second} [error] <812> #{second} nothing at \"/srv/fog\", client: {client}, request: \"GET /fog HTTP/1.1\", referrer: \"https://a.example/\""
             );
             together.add(Event::of_line(line.as_bytes(), None).unwrap());
         }

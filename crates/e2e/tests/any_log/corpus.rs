@@ -162,7 +162,7 @@ pub const LAYOUTS: &[Layout] = &[
     (
         "named times behind",
         "",
-        |r, _| format!("{} rt={} uct=\"0.000\" urt=\"{}\"", r.combined(), r.seconds(), r.seconds()),
+        |r, _| format!("{} took={} before=\"0.000\" behind=\"{}\"", r.combined(), r.seconds(), r.seconds()),
         ALL,
     ),
     (
@@ -459,7 +459,7 @@ pub const LAYOUTS: &[Layout] = &[
         "",
         |r, _| {
             format!(
-                r#"{{"level":30,"time":{},"req":{{"method":"{}","url":"{}","remoteAddress":"{}","bytes":77,"headers":{{"user-agent":"{}"}}}},"res":{{"statusCode":{},"bytes":{}}},"responseTime":{},"msg":"request completed"}}"#,
+                r#"{{"time":{},"request":{{"method":"{}","url":"{}","remoteAddress":"{}","bytes":77,"headers":{{"user-agent":"{}"}}}},"response":{{"statusCode":{},"bytes":{}}},"responseTime":{},"said":"done"}}"#,
                 r.time,
                 r.method,
                 r.target(),
@@ -641,7 +641,7 @@ pub const LAYOUTS: &[Layout] = &[
                 "{time} {:>6} {} {}/{} {} {} {url} -",
                 r.milliseconds(),
                 r.client,
-                ["HIT", "MISS"][nth % 2],
+                ["KEPT", "ASKED"][nth % 2],
                 r.status,
                 r.bytes,
                 r.method

@@ -228,7 +228,7 @@ fn folders_are_walked_to_the_bottom_and_what_is_no_log_is_named() {
     std::fs::write(at("2026/c.log.gz"), [gzip.finish().unwrap(), b"rubbish".to_vec()].concat()).unwrap();
     std::fs::write(at("archive.zip"), b"PK\x03\x04 and so on").unwrap();
     std::fs::write(at("2026/program"), b"\x7fELF\0\0\0").unwrap();
-    std::fs::write(at("errors.log"), "2026/11/14 05:12:40 [error] 8#8: *1 no, client: 192.0.2.1\n").unwrap();
+    std::fs::write(at("errors.log"), "2026/11/14 05:12:40 [error] <8> #1 no, client: 192.0.2.1\n").unwrap();
     std::os::unix::fs::symlink(folder.path(), at("2026/back")).unwrap();
     let output = exedra(&["report", "--as", "json", &text(folder.path())]);
     let said = String::from_utf8(output.stderr).unwrap();

@@ -195,7 +195,7 @@ fn bracketed(line: &[u8], at: usize) -> Option<Part> {
     Some(with_marks(line, plain(shape, at, at + 1..end, end + 1)))
 }
 
-/// What stands before a slash and a status: `HIT/200`, as caches write it.
+/// What stands before a slash and a status: `KEPT/200`, as caches write how they came by an answer.
 fn with_status(line: &[u8], at: usize, length: usize) -> Option<Part> {
     let word = &line[at..at + length];
     let (name, status) = word.split_at_checked(length.checked_sub(4)?)?;
