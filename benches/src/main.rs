@@ -9,17 +9,17 @@
 //! `exedra-benches rules` says what ten, a thousand and ten thousand rules cost a request.
 //!
 //! - [`rules`], [`decide`]: deciding alone
-//! - [`read`]: reading logs; [`made_log`]: a log with heavy tails; [`ceilings`]: the least that could be done with it
+//! - [`read`]: reading logs; [`made_log`]: a log with heavy tails; [`exedra_benches::ceilings`]: the least that could be done with it
 //! - [`serve`]: the service under load; [`bare`]: a server that only answers
 
 mod bare;
-mod ceilings;
 mod decide;
 mod made_log;
 mod read;
 mod rules;
 mod serve;
 
+use exedra_benches::ceilings;
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -39,9 +39,6 @@ fn main() -> ExitCode {
         ["bare", size, manner] => bare::run(size.parse().unwrap_or(1024), manner == "secured"),
         ["read", program] => read::compare(program, 3_000_000),
         ["read", program, lines] => read::compare(program, lines.parse().unwrap_or(3_000_000)),
-        // A program of its own, so that nothing of another measurement is in its memory.
-        ["newlines", file] => report(ceilings::newlines(Path::new(file))),
-        ["unpack", file] => report(ceilings::unpack(Path::new(file))),
         ["counter", file] => report(ceilings::counter(Path::new(file))),
         ["make", file, lines] => report(made_log::write(Path::new(file), lines.parse().unwrap_or(3_000_000))),
         _ => {

@@ -25,6 +25,8 @@ use std::hash::BuildHasher;
 pub const MOST_TEXTS: usize = 1 << 18;
 /// How many bytes of text all columns together may hold before their reader begins afresh.
 pub const MOST_BYTES: usize = 24 << 20;
+/// How many texts are looked up at once.
+const TOGETHER: usize = 32;
 /// Tables of fewer slots grow fourfold, larger ones twofold.
 const LARGE: usize = 1 << 16;
 
@@ -67,13 +69,12 @@ impl Dictionary {
         as_text: impl Fn(&'a [u8]) -> std::borrow::Cow<'a, str>,
         out: &mut Vec<u32>,
     ) {
-        const TOGETHER: usize = 32;
         let mut hashes = [0u64; TOGETHER];
         for texts in texts.chunks(TOGETHER) {
             for (hash, text) in hashes.iter_mut().zip(texts) {
                 *hash = text.map_or(0, |text| self.seeds.hash_one(text));
             }
-            self.touch(&hashes[..texts.len()]);
+            self.touch(&hashes, texts);
             for (&hash, text) in hashes.iter().zip(texts) {
                 let code = match text {
                     None => nothing,
@@ -92,16 +93,20 @@ impl Dictionary {
 
     /// Brings what the look-ups will need nearer, all at once. Says something that depends on all of it, so
     /// that nothing of it is left out.
-    fn touch(&self, hashes: &[u64]) {
+    fn touch(&self, hashes: &[u64; TOGETHER], texts: &[Option<&[u8]>]) {
         let Some(mask) = self.slots.len().checked_sub(1) else { return };
-        let mut starts = [0u32; 32];
-        for (start, hash) in starts.iter_mut().zip(hashes) {
+        let mut starts = [0u32; TOGETHER];
+        for (start, hash) in starts.iter_mut().zip(hashes).take(texts.len()) {
             let slot = self.slots[*hash as usize & mask];
             *start = self.starts.get(slot.next.wrapping_sub(1) as usize).copied().unwrap_or(0);
         }
         let letters = self.letters.as_bytes();
-        let all =
-            starts.iter().fold(0u8, |all, &start| all ^ letters.get(start as usize).copied().unwrap_or(0));
+        let letter = |at: usize| letters.get(at).copied().unwrap_or(0);
+        let all = starts.iter().zip(texts).fold(0u8, |all, (&start, text)| {
+            // The first and the last: a text may reach into what is fetched apart.
+            let length = text.map_or(0, <[u8]>::len);
+            all ^ letter(start as usize) ^ letter(start as usize + length.saturating_sub(1))
+        });
         std::hint::black_box(all);
     }
 

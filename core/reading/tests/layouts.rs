@@ -2,7 +2,7 @@
 //! others by its lines alone.
 
 use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
-use exedra_reading::logs::detect::detect;
+use exedra_reading::logs::fit::best_fit;
 use exedra_reading::logs::template::fields;
 use exedra_reading::logs::{Layout, LineReader, LogTemplate, LoggedRequest};
 use proptest::collection::vec;
@@ -155,10 +155,10 @@ proptest! {
         let mut lines = Vec::new();
         all.iter().for_each(|one| one.write(&LogTemplate::new(&layouts[1]), &mut lines));
         let lines: Vec<&[u8]> = lines.split(|octet| *octet == b'\n').filter(|line| !line.is_empty()).collect();
-        let fit = detect(&layouts, &lines).expect("one of them fits");
+        let fit = best_fit(&layouts, &lines).expect("one of them fits");
         prop_assert_eq!(fit.lines, all.len());
         // The one it was written in fits all of it; another only if it says as much of every line.
-        let alone = detect(&layouts[1..], &lines).unwrap();
+        let alone = best_fit(&layouts[1..], &lines).unwrap();
         prop_assert!(fit.fields >= alone.fields && alone.lines == all.len());
     }
 

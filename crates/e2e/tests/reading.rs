@@ -440,6 +440,44 @@ fn visits_that_cross_from_one_file_into_the_next_are_one_whatever_the_order() {
     }
 }
 
+/// What names the columns stands once, at the beginning: whoever reads on behind it must know it.
+#[rstest]
+#[case::heading("ip,when,verb,url,code,sent,upstream_ms,took_ms", |n: u64| format!(
+    "192.0.2.{},2026-11-14T05:12:{:02}Z,GET,/p{n},200,{},7000,{n}", n % 7, n % 60, 100 + n
+))]
+#[case::fields("#Fields: c-ip sc-bytes date time cs-method cs-uri-stem time-taken sc-status", |n: u64| format!(
+    "192.0.2.{} {} 2026-11-14 05:12:{:02} GET /p{n} 0.0{} 200", n % 7, 100 + n, n % 60, n
+))]
+fn a_bookmark_behind_the_names_of_the_columns_still_knows_them(
+    #[case] names: &str,
+    #[case] line: fn(u64) -> String,
+) {
+    let folder = tempfile::tempdir().unwrap();
+    let log = folder.path().join("access.log");
+    let written =
+        |lines: std::ops::Range<u64>| lines.fold(format!("{names}\n"), |all, n| all + line(n).as_str() + "\n");
+    let report = |how: &[&str]| -> Value {
+        let output = std::process::Command::new(exedra_e2e::program())
+            .args(["report", "--as", "json"])
+            .args(how)
+            .arg(&log)
+            .env("XDG_STATE_HOME", folder.path().join("state"))
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap()
+    };
+    std::fs::write(&log, written(10..30)).unwrap();
+    let first = report(&["--resume", "mark"]);
+    assert_eq!(total(&first, "requests"), 20);
+    std::fs::write(&log, written(10..99)).unwrap();
+    let (rest, whole) = (report(&["--resume", "mark"]), report(&[]));
+    assert_eq!((&rest["lines"]["unread"], total(&rest, "requests")), (&0.into(), &Value::from(69)));
+    let sent = |report: &Value| total(report, "bytes").as_u64().unwrap();
+    assert_eq!(sent(&first) + sent(&rest), sent(&whole));
+    assert_eq!(sent(&whole), (10..99).map(|n| 100 + n).sum::<u64>());
+}
+
 #[test]
 fn a_bookmark_goes_on_where_reading_stopped_although_the_log_was_rotated() {
     let folder = tempfile::tempdir().unwrap();

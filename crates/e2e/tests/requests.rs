@@ -143,3 +143,36 @@ fn what_comes_in_is_followed_across_rotation() {
     child.kill().unwrap();
     child.wait().unwrap();
 }
+
+/// The names of the columns stand before what comes in; and whatever cannot be read is said.
+#[test]
+fn what_comes_in_is_read_by_the_fields_that_stand_above_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("a.log");
+    let fields = "#Fields: sc-status c-ip cs-uri-stem cs-method date time\n";
+    let line = |path: &str| format!("503 192.0.2.1 {path} GET 2026-11-14 05:12:40\n");
+    std::fs::write(&path, [fields, &line("/old")].concat()).unwrap();
+    let mut child = Command::new(program())
+        .args(["requests", "--follow", "--as", "json", "--top", "1", &text(&path)])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let (sender, lines) = mpsc::channel();
+    let read = |input: Box<dyn std::io::Read + Send>| {
+        let sender = sender.clone();
+        let lines = BufReader::new(input).lines().map_while(Result::ok);
+        std::thread::spawn(move || lines.map(|line| sender.send(line)).all(|sent| sent.is_ok()));
+    };
+    read(Box::new(child.stdout.take().unwrap()));
+    read(Box::new(child.stderr.take().unwrap()));
+    let next = || until("a line comes", || lines.try_recv().ok());
+    assert!(next().contains("/old"));
+    let mut file = std::fs::OpenOptions::new().append(true).open(&path).unwrap();
+    file.write_all([line("/new").as_str(), "mist\n"].concat().as_bytes()).unwrap();
+    let said = [next(), next()].concat();
+    assert!(said.contains("\"path\":\"/new\"") && said.contains("\"status\":503"), "{said}");
+    assert!(said.contains("there are lines that cannot be read, as this one: mist"), "{said}");
+    child.kill().unwrap();
+    child.wait().unwrap();
+}

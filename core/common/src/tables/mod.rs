@@ -27,7 +27,7 @@ pub use cell::Cell;
 pub use compare::{Change, compare};
 pub use wire::TableWire;
 
-use crate::columns::{Column, Kind, Unit};
+use crate::columns::{Column, Kind, NumberColumn, Unit};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -81,6 +81,9 @@ pub struct TableColumn {
     /// Whether it gives way where there is little room.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub minor: bool,
+    /// The column of logs that its figures are counted from: where no line has it, they are not known, and not 0.
+    #[serde(skip)]
+    pub counted_from: Option<Column>,
 }
 
 /// What the figures of a column are to each other.
@@ -129,6 +132,7 @@ impl TableColumn {
             measure: Measured::Key,
             filter: None,
             minor: false,
+            counted_from: None,
         }
     }
 
@@ -152,7 +156,9 @@ impl TableColumn {
 
     /// A column of bytes that add up.
     pub fn size(name: &str, title: &str) -> Self {
+        let bytes = Column::Number(NumberColumn::Bytes);
         TableColumn { kind: Kind::Size, unit: Unit::Bytes, ..TableColumn::sum(name, title) }
+            .counted_from(bytes)
     }
 
     /// A column of lengths of time that do not add up.
@@ -163,6 +169,11 @@ impl TableColumn {
     /// The same under another name.
     pub fn named(self, name: &str, title: &str) -> Self {
         TableColumn { name: name.to_owned(), title: title.to_owned(), ..self }
+    }
+
+    /// The same, counted from this column of logs.
+    pub fn counted_from(self, column: impl Into<Column>) -> Self {
+        TableColumn { counted_from: Some(column.into()), ..self }
     }
 
     /// The same, giving way where there is little room.
@@ -250,9 +261,12 @@ impl Table {
         self.details.truncate(length);
     }
 
-    /// Empties columns whose figures are not known; rows that then say nothing are left out, and so is what was said about them.
-    pub fn forget(&mut self, names: &[&str]) {
-        let places: Vec<usize> = names.iter().filter_map(|name| self.place(name)).collect();
+    /// Empties columns whose figures are not known, as no line has what they are counted from; rows that then say nothing are
+    /// left out, and so is what was said about them.
+    pub fn forget(&mut self, is_unsaid: impl Fn(Column) -> bool) {
+        let is_unknown = |column: &TableColumn| column.counted_from.is_some_and(&is_unsaid);
+        let places: Vec<usize> =
+            (0..self.columns.len()).filter(|place| is_unknown(&self.columns[*place])).collect();
         if places.is_empty() {
             return;
         }

@@ -2,6 +2,7 @@
 
 use super::named::{Named, named};
 use crate::logs::layout::Hints;
+use crate::logs::levels::level;
 use crate::logs::meaning::Meaning;
 use crate::logs::moment::{TimeReader, forms};
 use crate::logs::values;
@@ -13,15 +14,6 @@ use serde_json::Value;
 const LONGEST: usize = 16 << 10;
 /// How many words from its beginning a line says how bad it is.
 const FIRST_WORDS: usize = 9;
-
-/// How bad an event is, by the words in use (RFC 5424 §6.2.1 and the short forms of servers), the worst first.
-pub const LEVELS: [(&str, &[&str]); 5] = [
-    ("fatal", &["fatal", "emerg", "emergency", "alert", "panic"]),
-    ("critical", &["crit", "critical", "severe"]),
-    ("error", &["error", "err", "e"]),
-    ("warning", &["warn", "warning", "w"]),
-    ("notice", &["notice", "info", "information", "debug", "trace", "n", "i", "d"]),
-];
 
 /// One event.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -240,11 +232,6 @@ fn level_of(text: &str) -> Option<(&'static str, usize)> {
         at += word.len();
     }
     None
-}
-
-fn level(word: &str) -> Option<&'static str> {
-    let small = word.to_ascii_lowercase();
-    LEVELS.iter().find(|(_, words)| words.contains(&&*small)).map(|(level, _)| *level)
 }
 
 fn without_query(target: &str) -> &str {

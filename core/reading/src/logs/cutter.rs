@@ -10,9 +10,10 @@
 //! assert!(cutter.run(b"192.0.2.7 1794633160 /tides many").is_err());
 //! ```
 
+use super::cut::{Cut, Stop};
 use super::layout::Layout;
 use super::objects::Objects;
-use super::plan::{Cut, Plan, Stop};
+use super::plan::Plan;
 use super::template::variants;
 use super::w3c::Listed;
 use super::wrapped::wrapped;

@@ -11,9 +11,10 @@
 //! assert_eq!(Meaning::of_key(b"weather"), None);
 //! ```
 
+use super::cut::{Cut, Reason, Stop};
 use super::layout::Hints;
 use super::moment::{TimeForm, TimeReader, forms, number};
-use super::plan::{self, Cut, Reason, Stop};
+use super::numbers;
 use super::template::{self, Field};
 use super::values;
 use exedra_common::batch::NO_NUMBER;
@@ -260,7 +261,7 @@ impl Gatherer {
                 }
             }
             Meaning::Text(TextColumn::Path) if text.contains(&b'?') => {
-                plan::target(cut, line, value.start, value.end)
+                cut.set_target(line, value.start, value.end)
             }
             Meaning::Text(TextColumn::Client) => match values::client(text) {
                 Some(client) if cut.text(line, TextColumn::Client).is_none() => {
@@ -281,12 +282,12 @@ impl Gatherer {
                     cut.set(column, line, value.start + inner.start, value.start + inner.end);
                 }
             }
-            Meaning::Request => plan::request(cut, line, value.start, value.end, true),
-            Meaning::Target => plan::url(cut, line, value),
+            Meaning::Request => cut.set_request(line, value.start, value.end, true),
+            Meaning::Target => cut.set_url(line, value),
             Meaning::Number(column, unit) => {
                 let is_open = column == NumberColumn::Duration && unit == Unit::None;
                 let unit = if is_open { self.durations } else { unit };
-                let number = match plan::number_with_unit(text, column, unit) {
+                let number = match numbers::with_unit(text, column, unit) {
                     Some(number) => number,
                     // A word of many meanings.
                     None if is_open => {

@@ -13,9 +13,10 @@
 //! assert_eq!(objects.run(b"{\"ts\": ").unwrap_err().at, 7);
 //! ```
 
+use super::cut::{Cut, Reason, Stop};
 use super::layout::Hints;
 use super::meaning::{Gatherer, Keys, Meaning};
-use super::plan::{Cut, Reason, Stop};
+use super::scan::closing_quote;
 use arrayvec::ArrayVec;
 use exedra_common::columns::Projection;
 
@@ -150,16 +151,7 @@ fn space(line: &[u8], at: usize) -> usize {
 
 /// Where a string ends that began before a place.
 fn closing(line: &[u8], from: usize) -> Result<usize, Stop> {
-    let unclosed = Stop { at: from, reason: Reason::Unquoted };
-    let mut at = from;
-    loop {
-        let rest = line.get(at..).ok_or(unclosed)?;
-        at += memchr::memchr2(b'"', b'\\', rest).ok_or(unclosed)?;
-        if line[at] == b'"' {
-            return Ok(at);
-        }
-        at += 2;
-    }
+    closing_quote(line, from).ok_or(Stop { at: from, reason: Reason::Unquoted })
 }
 
 #[cfg(test)]

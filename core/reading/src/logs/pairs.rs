@@ -5,7 +5,7 @@
 //!
 //! ```
 //! use exedra_common::{NumberColumn, Projection};
-//! use exedra_reading::logs::{layout::Hints, pairs::Pairs, plan::Cut};
+//! use exedra_reading::logs::{cut::Cut, layout::Hints, pairs::Pairs};
 //! let mut pairs = Pairs::new(Projection::everything(), &Hints::default());
 //! let line = br#"level=info time=2026-11-14T05:12:40Z method=GET path="/tide table" status=404"#;
 //! let mut cut = Cut::default();
@@ -13,9 +13,9 @@
 //! assert_eq!((cut.time, cut.number(NumberColumn::Status)), (1_794_633_160_000, Some(404)));
 //! ```
 
+use super::cut::{Cut, Reason, Stop};
 use super::layout::Hints;
 use super::meaning::{Gatherer, Keys};
-use super::plan::{Cut, Reason, Stop};
 use exedra_common::columns::Projection;
 use std::ops::Range;
 

@@ -9,8 +9,7 @@
 //!
 //! ```
 //! use exedra_common::{Projection, TextColumn};
-//! use exedra_reading::logs::plan::{Plan, Reason};
-//! use exedra_reading::logs::{layout::Hints, template::parse};
+//! use exedra_reading::logs::{cut::Reason, layout::Hints, plan::Plan, template::parse};
 //! let pieces = parse("{client} {time:seconds} {status}").unwrap();
 //! let mut plan = Plan::new(&pieces, Projection::everything(), &Hints::default());
 //! let line = b"192.0.2.7 1794633160 200";
@@ -19,102 +18,18 @@
 //! assert_eq!((stop.at, stop.reason), (21, Reason::BadNumber));
 //! ```
 
+use super::cut::{Cut, Reason, Stop};
 use super::layout::Hints;
-use super::moment::{CLASSIC, TimeForm, TimeReader, number};
+use super::moment::{CLASSIC, TimeForm, TimeReader};
+use super::numbers;
 use super::objects::Objects;
 use super::pairs::Pairs;
+use super::scan::{closing_of_doubled, closing_quote, find, gap};
 use super::template::{Field, Piece};
 use super::values;
-use exedra_common::batch::{NO_NUMBER, NO_TIME};
-use exedra_common::columns::{Column, Kind, NumberColumn, Projection, TextColumn, Unit};
+use exedra_common::batch::NO_TIME;
+use exedra_common::columns::{Projection, TextColumn};
 use std::ops::Range;
-use thiserror::Error;
-
-/// Why a line could not be read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Error)]
-pub enum Reason {
-    /// Nothing stands in it.
-    #[error("empty")]
-    Empty,
-    /// Longer than any line has reason to be.
-    #[error("too long")]
-    TooLong,
-    /// Some text of the layout is not where it should be.
-    #[error("does not fit the layout")]
-    Misfit,
-    /// A field in quotation marks does not end.
-    #[error("a quotation mark is not closed")]
-    Unquoted,
-    /// The time is none.
-    #[error("no time where one should be")]
-    BadTime,
-    /// A number is none.
-    #[error("no number where one should be")]
-    BadNumber,
-    /// The client is none.
-    #[error("no address and no host name where the client should be")]
-    BadClient,
-    /// The host is none.
-    #[error("no host name where one should be")]
-    BadHost,
-    /// The line goes on after the layout has ended.
-    #[error("goes on after the layout's end")]
-    TrailingText,
-}
-
-/// Where reading a line stopped, and why.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stop {
-    /// Octets from the beginning of the line.
-    pub at: usize,
-    /// What was wrong there.
-    pub reason: Reason,
-}
-
-/// What one line said: slices of it, still escaped.
-#[derive(Debug, Clone)]
-pub struct Cut {
-    /// Milliseconds since 1970 UTC, or [`NO_TIME`].
-    pub time: i64,
-    /// Numbers, or [`NO_NUMBER`].
-    pub numbers: [u64; NumberColumn::COUNT],
-    /// Begin and end of each text in the line; both 0 where there is nothing, both the greatest where there is an empty one.
-    pub texts: [(u32, u32); TextColumn::COUNT],
-}
-
-impl Default for Cut {
-    fn default() -> Self {
-        Cut { time: 0, numbers: [NO_NUMBER; NumberColumn::COUNT], texts: [(0, 0); TextColumn::COUNT] }
-    }
-}
-
-impl Cut {
-    /// The octets of a text in the line that was cut; `None` where it says nothing of that. An agent may be none at all: empty.
-    pub fn text<'l>(&self, line: &'l [u8], column: TextColumn) -> Option<&'l [u8]> {
-        match self.texts[column.index()] {
-            NONE_SENT => Some(b""),
-            (from, until) => (until > from).then(|| &line[from as usize..until as usize]),
-        }
-    }
-
-    /// A number, where the line has one.
-    pub fn number(&self, column: NumberColumn) -> Option<u64> {
-        Some(self.numbers[column.index()]).filter(|number| *number != NO_NUMBER)
-    }
-
-    /// A text stands here; a lone dash stands for nothing. Where agents are written down, whoever sent none is a program, and where
-    /// they are not, nobody knows: so that nothing is told from this.
-    pub(super) fn set(&mut self, column: TextColumn, line: &[u8], from: usize, until: usize) {
-        self.texts[column.index()] = match &line[from..until] {
-            b"-" | b"" if column == TextColumn::Agent => NONE_SENT,
-            b"-" => (0, 0),
-            _ => (from as u32, until as u32),
-        };
-    }
-}
-
-/// Where an agent stands that is none.
-const NONE_SENT: (u32, u32) = (u32::MAX, u32::MAX);
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -262,7 +177,7 @@ impl Plan {
                 }
                 Step::QuotedRequest { is_url } => {
                     let until = closing_quote(line, at).ok_or(stop(Reason::Unquoted))?;
-                    request(&mut cut, line, at, until, *is_url);
+                    cut.set_request(line, at, until, *is_url);
                     at = until;
                     continue;
                 }
@@ -294,10 +209,7 @@ impl Plan {
             let is_nothing = matches!(text, b"-" | b"");
             match field {
                 Field::Skip => {}
-                // A name may have spaces in it, but a dash before them is a field of its own, and so is what follows the name
-                // of a client that is perhaps none.
-                Field::Text(TextColumn::User) if text.starts_with(b"- ") => return Err(stop(Reason::Misfit)),
-                Field::Text(TextColumn::User) if client_is_name && memchr::memchr(b' ', text).is_some() => {
+                Field::Text(TextColumn::User) if is_more_than_a_name(text, client_is_name) => {
                     return Err(stop(Reason::Misfit));
                 }
                 Field::Text(TextColumn::Client) if !is_nothing => {
@@ -315,11 +227,11 @@ impl Plan {
                     None => cut.set(TextColumn::Host, line, value.start, value.end),
                 },
                 Field::Text(column) => cut.set(*column, line, value.start, value.end),
-                Field::Target => target(&mut cut, line, value.start, value.end),
-                Field::Url => url(&mut cut, line, value),
-                Field::Request => request(&mut cut, line, value.start, value.end, false),
+                Field::Target => cut.set_target(line, value.start, value.end),
+                Field::Url => cut.set_url(line, value),
+                Field::Request => cut.set_request(line, value.start, value.end, false),
                 Field::Number(column, unit) => {
-                    let number = number_with_unit(text, *column, *unit).ok_or(stop(Reason::BadNumber))?;
+                    let number = numbers::with_unit(text, *column, *unit).ok_or(stop(Reason::BadNumber))?;
                     cut.numbers[column.index()] = number;
                 }
                 Field::Time(_) => {
@@ -356,6 +268,14 @@ fn wanted(field: &Field, projection: Projection) -> bool {
     }
 }
 
+/// Whether what stands where a user is named is several fields. A name may have spaces in it, but a dash or an address before them is
+/// a field of its own, and so is what follows the name of a client that is perhaps none.
+fn is_more_than_a_name(text: &[u8], client_is_name: bool) -> bool {
+    let Some(space) = memchr::memchr(b' ', text) else { return false };
+    let first = &text[..space];
+    client_is_name || first == b"-" || values::is_ipv4(first) || values::is_ipv6(first)
+}
+
 /// The target of the request line that pieces begin with: `{method} {target} {protocol}"`.
 fn request_at(pieces: &[Piece]) -> Option<&Field> {
     let place = |at: usize| match pieces.get(at) {
@@ -373,11 +293,6 @@ fn request_at(pieces: &[Piece]) -> Option<&Field> {
 
 fn opens_quotes(pieces: &[Piece], at: usize) -> bool {
     at > 0 && matches!(&pieces[at - 1], Piece::Literal(text) if text.ends_with('"'))
-}
-
-/// How many spaces and tabs a text begins with.
-fn gap(text: &[u8]) -> usize {
-    text.iter().take_while(|octet| matches!(octet, b' ' | b'\t')).count()
 }
 
 /// The value of a field that ends where a text follows, and where that begins.
@@ -410,31 +325,13 @@ fn unquoted(line: &[u8], at: usize, next: &[u8]) -> Option<(Range<usize>, usize)
     if line.get(at) != Some(&b'"') {
         return None;
     }
-    let mut end = closing_quote(line, at + 1)?;
-    while line.get(end + 1) == Some(&b'"') {
-        end = closing_quote(line, end + 2)?;
-    }
+    let end = closing_of_doubled(line, at + 1)?;
     let rest = &line[end + 1..];
     let ends = match next {
         [] => rest.is_empty() || gap(rest) > 0,
         next => rest.starts_with(next),
     };
     ends.then_some((at + 1..end, end + 1))
-}
-
-/// Where a text occurs next; a gap where it is empty.
-fn find(line: &[u8], from: usize, text: &[u8]) -> Option<usize> {
-    let mut at = from;
-    let Some(&first) = text.first() else {
-        return memchr::memchr2(b' ', b'\t', line.get(at..)?).map(|length| at + length);
-    };
-    loop {
-        at += memchr::memchr(first, line.get(at..)?)?;
-        if line[at..].starts_with(text) {
-            return Some(at);
-        }
-        at += 1;
-    }
 }
 
 /// How often a text occurs in a field as it is written: a time may be several words.
@@ -448,126 +345,11 @@ fn occurrences(piece: &Piece, text: &str) -> usize {
     }
 }
 
-fn closing_quote(line: &[u8], from: usize) -> Option<usize> {
-    let mut at = from;
-    loop {
-        at += memchr::memchr2(b'"', b'\\', line.get(at..)?)?;
-        if line[at] == b'"' {
-            return Some(at);
-        }
-        // A backslash takes the octet after it along.
-        at += 2;
-    }
-}
-
-/// A request line: method, target and protocol, if it is one.
-pub(super) fn request(cut: &mut Cut, line: &[u8], from: usize, until: usize, is_url: bool) {
-    let text = &line[from..until];
-    let Some(first) = memchr::memchr(b' ', text) else { return };
-    let last = memchr::memrchr(b' ', text).unwrap_or(first);
-    let is_protocol = last > first && text[last + 1..].starts_with(b"HTTP/");
-    let target_end = if is_protocol { last } else { text.len() };
-    if first == 0 || first + 1 >= target_end {
-        return;
-    }
-    cut.set(TextColumn::Method, line, from, from + first);
-    match is_url {
-        true => url(cut, line, from + first + 1..from + target_end),
-        false => target(cut, line, from + first + 1, from + target_end),
-    }
-    if is_protocol {
-        cut.set(TextColumn::Protocol, line, from + last + 1, until);
-    }
-}
-
-/// Path and query in one.
-pub(super) fn target(cut: &mut Cut, line: &[u8], from: usize, until: usize) {
-    match memchr::memchr(b'?', &line[from..until]) {
-        Some(mark) => {
-            cut.texts[TextColumn::Path.index()] = (from as u32, (from + mark) as u32);
-            // A query may be a lone `-`, which means nothing only where a whole field is one.
-            cut.texts[TextColumn::Query.index()] = ((from + mark + 1) as u32, until as u32);
-        }
-        None => cut.set(TextColumn::Path, line, from, until),
-    }
-}
-
-/// Path and query, perhaps with scheme and host before them.
-pub(super) fn url(cut: &mut Cut, line: &[u8], value: Range<usize>) {
-    let text = &line[value.clone()];
-    let scheme =
-        [(&b"http://"[..], 4), (b"https://", 5)].into_iter().find(|(begin, _)| text.starts_with(begin));
-    let Some((begin, length)) = scheme else {
-        return target(cut, line, value.start, value.end);
-    };
-    let from = value.start + begin.len();
-    let path = memchr::memchr2(b'/', b'?', &line[from..value.end]).map_or(value.end, |at| from + at);
-    cut.set(TextColumn::Scheme, line, value.start, value.start + length);
-    if let Some(host) = values::host(&line[from..path]) {
-        cut.set(TextColumn::Host, line, from + host.start, from + host.end);
-    }
-    target(cut, line, path, value.end);
-}
-
-/// A number whose unit may stand behind it.
-pub(super) fn number_with_unit(text: &[u8], column: NumberColumn, unit: Unit) -> Option<u64> {
-    if text.last().is_some_and(u8::is_ascii_digit) {
-        return value(text, column, unit);
-    }
-    let digits = text.iter().position(|octet| !matches!(octet, b'0'..=b'9' | b'.')).unwrap_or(text.len());
-    let own = std::str::from_utf8(text[digits..].trim_ascii()).ok().and_then(Unit::of_time);
-    match own.filter(|_| digits > 0 && Column::Number(column).declaration().kind == Kind::Duration) {
-        Some(own) => value(&text[..digits], column, own),
-        None => value(text, column, unit),
-    }
-}
-
-/// The number that a text is, as a column holds it; [`NO_NUMBER`] for a dash. `None` is a mistake.
-pub(super) fn value(text: &[u8], column: NumberColumn, unit: Unit) -> Option<u64> {
-    if matches!(text, b"-" | b"") {
-        return Some(NO_NUMBER);
-    }
-    let declaration = Column::Number(column).declaration();
-    let number = match declaration.kind {
-        Kind::Duration => duration(text, unit)?,
-        _ => u64::try_from(number(text)?).ok()?,
-    };
-    // Some programs write 0 or 000 where there was no answer.
-    if number == 0 && declaration.range.0 > 0 {
-        return Some(NO_NUMBER);
-    }
-    let (least, most) = declaration.range;
-    (least..=most).contains(&number).then_some(number)
-}
-
-/// Microseconds from a number of units, which may have a fraction. What has no unit has the one that its shape tells: seconds with
-/// a fraction, milliseconds without.
-fn duration(text: &[u8], unit: Unit) -> Option<u64> {
-    let (whole, fraction) = match memchr::memchr(b'.', text) {
-        Some(point) => (&text[..point], &text[point + 1..]),
-        None => (text, &b""[..]),
-    };
-    let unit = match (unit, fraction.is_empty()) {
-        (Unit::None, true) => Unit::Milliseconds,
-        (Unit::None, false) => Unit::Seconds,
-        (unit, _) => unit,
-    };
-    let mut scale = unit.nanoseconds();
-    let whole = u64::try_from(number(whole)?).ok()?;
-    // Centuries are longer than any answer takes.
-    let mut nanoseconds = whole.checked_mul(scale)?;
-    for octet in fraction {
-        scale /= 10;
-        let digit = u64::from(octet.checked_sub(b'0').filter(|digit| *digit < 10)?);
-        nanoseconds = nanoseconds.checked_add(digit * scale)?;
-    }
-    Some(nanoseconds / 1_000)
-}
-
 #[cfg(test)]
 mod tests {
     use super::super::Layout;
     use super::*;
+    use exedra_common::columns::NumberColumn;
     use rstest::rstest;
 
     fn plan(layout: &str) -> Plan {
@@ -612,6 +394,11 @@ mod tests {
 
     #[rstest]
     #[case::empty("", 0, Reason::Empty)]
+    #[case::container(
+        "web-1 | 192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\"",
+        8,
+        Reason::Misfit
+    )]
     #[case::other("hello", 0, Reason::Misfit)]
     #[case::time("192.0.2.1 - - [yesterday] \"GET / HTTP/1.1\" 200 1 \"-\" \"-\"", 15, Reason::BadTime)]
     #[case::status(
@@ -627,17 +414,6 @@ mod tests {
     )]
     fn stops_where_the_mistake_is(#[case] line: &str, #[case] at: usize, #[case] reason: Reason) {
         assert_eq!(combined().run(line.as_bytes()).unwrap_err(), Stop { at, reason });
-    }
-
-    #[rstest]
-    #[case("{duration:seconds}", "0.250", Some(250_000))]
-    #[case("{duration:milliseconds}", "12.5", Some(12_500))]
-    #[case("{duration:microseconds}", "7", Some(7))]
-    #[case("{duration:seconds}", "-", None)]
-    fn durations_have_units(#[case] field: &str, #[case] text: &str, #[case] expected: Option<u64>) {
-        let line = format!("1794633160 {text}");
-        let cut = plan(&format!("{{time:seconds}} {field}")).run(line.as_bytes()).unwrap();
-        assert_eq!(cut.number(NumberColumn::Duration), expected);
     }
 
     #[rstest]

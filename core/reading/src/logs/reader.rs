@@ -15,10 +15,10 @@
 //! assert_eq!(reader.unread.lines(), 1);
 //! ```
 
+use super::cut::{Cut, Reason, Stop};
 use super::cutter::Cutter;
 use super::escape;
 use super::layout::Layout;
-use super::plan::{Cut, Reason, Stop};
 use exedra_common::batch::{BATCH_ROWS, NO_TEXT, RequestBatch};
 use exedra_common::columns::{Projection, TextColumn};
 use exedra_common::{Dictionaries, Origin};

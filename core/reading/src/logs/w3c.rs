@@ -14,9 +14,9 @@
 //! assert_eq!(listed.run(line).unwrap().text(line, TextColumn::Path), Some(&b"/tides"[..]));
 //! ```
 
+use super::cut::{Cut, Reason, Stop};
 use super::layout::Hints;
 use super::meaning::{Gatherer, Meaning};
-use super::plan::{Cut, Reason, Stop};
 use exedra_common::columns::Projection;
 
 /// What a line begins with that lists fields.

@@ -8,6 +8,7 @@
 //! ```
 
 use super::escape;
+use super::scan::closing_quote;
 use serde_json::Value;
 use std::borrow::Cow;
 
@@ -18,7 +19,7 @@ pub fn wrapped<'l>(line: &'l [u8], key: &[u8]) -> Option<Cow<'l, [u8]>> {
     loop {
         // A key, or a text that is a value: only a key is followed by a colon.
         at += memchr::memchr(b'"', line.get(at..)?)? + 1;
-        let end = closing(line, at)?;
+        let end = closing_quote(line, at)?;
         let found = &line[at..end] == key;
         let after = end + 1 + line[end + 1..].iter().take_while(|octet| octet.is_ascii_whitespace()).count();
         at = end + 1;
@@ -30,7 +31,7 @@ pub fn wrapped<'l>(line: &'l [u8], key: &[u8]) -> Option<Cow<'l, [u8]>> {
         if line.get(begin) != Some(&b'"') {
             return None;
         }
-        let text = &line[begin + 1..closing(line, begin + 1)?];
+        let text = &line[begin + 1..closing_quote(line, begin + 1)?];
         let is_end = |octet: &u8| matches!(octet, b'\n' | b'\r');
         return Some(match escape::undo(text) {
             Cow::Borrowed(text) => Cow::Borrowed(text),
@@ -56,16 +57,4 @@ pub(super) fn texts(line: &[u8]) -> Vec<(String, String)> {
         .collect();
     texts.sort_by_key(|(_, text)| std::cmp::Reverse(text.len()));
     texts
-}
-
-/// Where a string ends that began before a place.
-fn closing(line: &[u8], from: usize) -> Option<usize> {
-    let mut at = from;
-    loop {
-        at += memchr::memchr2(b'"', b'\\', line.get(at..)?)?;
-        if line[at] == b'"' {
-            return Some(at);
-        }
-        at += 2;
-    }
 }

@@ -13,8 +13,8 @@
 //! ```
 
 use super::ranking::Ranking;
+use super::tally::Tally;
 use super::visitors::AsItIs;
-use foldhash::quality::RandomState;
 use hashbrown::HashMap;
 use std::collections::BTreeMap;
 use std::hash::BuildHasherDefault;
@@ -32,7 +32,7 @@ const OTHERS: u64 = 0;
 #[derive(Debug, Clone, Default)]
 pub struct Durations {
     /// How often each duration came, by the keyed hash of the path.
-    counts: HashMap<(u64, u64), u64, RandomState>,
+    counts: Tally<(u64, u64), u64>,
     /// Place in [`DIGITS`].
     coarse: usize,
     /// Slow requests by path.
@@ -62,8 +62,8 @@ impl Durations {
     /// Takes in requests for a path, given by its hash, that took as long.
     pub fn add(&mut self, path: u64, microseconds: u64, requests: u64) {
         let cut = cut(microseconds, DIGITS[self.coarse]);
-        *self.counts.entry((path, cut)).or_default() += requests;
-        if self.counts.len() > MOST_PAIRS {
+        self.counts.add((path, cut), requests);
+        if self.counts.keys() > MOST_PAIRS {
             self.thin_out();
         }
     }
@@ -94,7 +94,7 @@ impl Durations {
             self.coarse = other.coarse;
             self.cut_all();
         }
-        for ((path, microseconds), count) in other.counts {
+        for ((path, microseconds), count) in other.counts.into_sorted() {
             self.add(path, microseconds, count);
         }
     }
@@ -115,9 +115,9 @@ impl Durations {
     /// The spread of all requests, and that of each path by its hash.
     pub fn spreads(&self) -> (Spread, HashMap<u64, Spread, BuildHasherDefault<AsItIs>>) {
         let middle = |duration: u64| duration + width(duration, DIGITS[self.coarse]) / 2;
+        let counts = self.counts.clone().into_sorted();
         let mut all: Vec<(u64, u64, u64)> =
-            self.counts.iter().map(|((path, duration), count)| (*path, middle(*duration), *count)).collect();
-        all.sort_unstable();
+            counts.iter().map(|((path, duration), count)| (*path, middle(*duration), *count)).collect();
         let mut paths: HashMap<u64, Spread, BuildHasherDefault<AsItIs>> = HashMap::default();
         for part in all.chunk_by(|a, b| a.0 == b.0).filter(|part| part[0].0 != OTHERS) {
             paths.insert(part[0].0, spread(part));
@@ -127,7 +127,7 @@ impl Durations {
     }
 
     fn thin_out(&mut self) {
-        while self.counts.len() > MOST_PAIRS {
+        while self.counts.keys() > MOST_PAIRS {
             if self.coarse + 1 < DIGITS.len() {
                 self.coarse += 1;
                 self.cut_all();
@@ -139,24 +139,28 @@ impl Durations {
 
     fn cut_all(&mut self) {
         let digits = DIGITS[self.coarse];
-        for ((path, microseconds), count) in std::mem::take(&mut self.counts) {
-            *self.counts.entry((path, cut(microseconds, digits))).or_default() += count;
-        }
+        let counts = std::mem::take(&mut self.counts).into_sorted();
+        let cut = |((path, microseconds), count)| ((path, cut(microseconds, digits)), count);
+        self.counts = counts.into_iter().map(cut).collect();
+        self.counts.sorted();
     }
 
     /// The paths with fewer requests than most are no longer told apart.
     fn join_rare_paths(&mut self) {
         let mut requests: HashMap<u64, u64, BuildHasherDefault<AsItIs>> = HashMap::default();
-        for ((path, _), count) in &self.counts {
+        let counts = std::mem::take(&mut self.counts).into_sorted();
+        for ((path, _), count) in &counts {
             *requests.entry(*path).or_default() += count;
         }
         let mut sizes: Vec<u64> = requests.values().copied().collect();
         let middle = sizes.len() / 2;
         let (_, &mut least, _) = sizes.select_nth_unstable(middle);
-        for ((path, microseconds), count) in std::mem::take(&mut self.counts) {
-            let path = if requests.get(&path).is_some_and(|size| *size > least) { path } else { OTHERS };
-            *self.counts.entry((path, microseconds)).or_default() += count;
-        }
+        let is_told = |path: &u64| requests.get(path).is_some_and(|size| *size > least);
+        let joined = |((path, microseconds), count)| {
+            ((if is_told(&path) { path } else { OTHERS }, microseconds), count)
+        };
+        self.counts = counts.into_iter().map(joined).collect();
+        self.counts.sorted();
     }
 }
 
@@ -229,7 +233,7 @@ mod tests {
         let mut all = Durations::default();
         let durations = MOST_PAIRS as u64 * 3;
         (1..=durations).for_each(|microseconds| all.add(7, microseconds * 3, 1));
-        assert!(all.counts.len() <= MOST_PAIRS);
+        assert!(all.counts.keys() <= MOST_PAIRS);
         let error = all.error();
         assert!(error > 0.0 && error < 0.01, "{error}");
         let found = all.spreads().1[&7];
@@ -248,6 +252,6 @@ mod tests {
         (0..50).for_each(|_| all.add(5, 2_000_000, 1));
         let (together, apart) = all.spreads();
         assert_eq!(together.requests, paths + 50);
-        assert!(all.counts.len() <= MOST_PAIRS && apart[&5].requests >= 50);
+        assert!(all.counts.keys() <= MOST_PAIRS && apart[&5].requests >= 50);
     }
 }

@@ -11,7 +11,7 @@
 //! - [`visits`], [`open_visits`]: what each of them did without a long gap, by texts and still by codes
 //! - [`durations`]: how long answers took
 //! - [`embeds`]: what pages elsewhere load from here; [`repeats`]: what the same clients were sent in full again
-//! - [`ranking`]: counts by text, with a bound; [`measure`]: what lists are ranked by
+//! - [`ranking`]: counts by text, with a bound; [`tally`]: counts by keys of which there are very many; [`measure`]: what lists are ranked by
 //! - [`visitors_of_entries`], `listing`: visitors of each entry of a list, where lists are ranked by them
 //! - [`surveyor`], [`worker`]: batches into counts, on one thread and on many
 //! - `masked`: a survey that may be handed on
@@ -30,6 +30,7 @@ pub mod ranking;
 pub mod repeats;
 pub mod report;
 pub mod surveyor;
+pub mod tally;
 pub mod visitors;
 pub mod visitors_of_entries;
 pub mod visits;

@@ -46,6 +46,12 @@ impl Counts {
     }
 }
 
+impl std::ops::AddAssign for Counts {
+    fn add_assign(&mut self, other: Counts) {
+        self.merge(other);
+    }
+}
+
 /// Texts with their counts.
 pub type Entries<'r> = Vec<(&'r str, Counts)>;
 

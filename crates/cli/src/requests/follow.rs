@@ -6,13 +6,14 @@
 use super::Form;
 use crate::failure::Failure;
 use crate::sources::Asked;
+use crate::sources::beginning::before;
 use crate::sources::block_source::layouts_for;
 use crate::sources::bookmark::ALL;
 use exedra_common::scope::RowFilter;
 use exedra_common::tables::{Cell, Table};
 use exedra_common::{Dictionaries, Projection, RequestBatch};
+use exedra_reading::logs::LineReader;
 use exedra_reading::logs::search::Given;
-use exedra_reading::logs::{Layout, LineReader};
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::os::unix::fs::MetadataExt;
@@ -80,17 +81,19 @@ impl<'a> Follower<'a> {
     pub fn run(mut self, mut put: impl FnMut(&Table, &[Cell]) -> Result<(), Failure>) -> Result<(), Failure> {
         loop {
             let mut all: Vec<(i64, Vec<Cell>)> = Vec::new();
+            let mut is_quiet = true;
             for place in 0..self.files.len() {
                 let lines = self.files[place].lines();
+                is_quiet &= lines.is_empty();
                 if !lines.is_empty() {
                     self.read(place, &lines, &mut all);
                 }
             }
             // Logs that grow at the same time are told in order as far as they were read together.
             all.sort_by_key(|(time, _)| *time);
-            match all.is_empty() {
-                true => std::thread::sleep(EVERY),
-                false => all.iter().try_for_each(|(_, cells)| put(&self.table, cells))?,
+            all.iter().try_for_each(|(_, cells)| put(&self.table, cells))?;
+            if is_quiet {
+                std::thread::sleep(EVERY);
             }
         }
     }
@@ -99,10 +102,10 @@ impl<'a> Follower<'a> {
         let Follower { asked, projection, form, table, filter, texts, files } = self;
         let growing = &mut files[place];
         if growing.reader.is_none() {
-            growing.reader =
-                growing.layouts(asked, lines).map(|layouts| LineReader::new(&layouts, *projection));
+            growing.reader = growing.reader(asked, lines, *projection);
         }
         let Some(reader) = &mut growing.reader else { return };
+        let unread = reader.unread.lines();
         let (mut at, mut line) = (0, 0);
         while at < lines.len() {
             let mut batch = RequestBatch::default();
@@ -110,6 +113,11 @@ impl<'a> Follower<'a> {
             for row in (0..batch.rows()).filter(|row| filter.keeps(&batch, *row, texts)).collect::<Vec<_>>() {
                 all.push((batch.time[row], form.cells(table, &batch, row, texts)));
             }
+        }
+        if unread == 0 && reader.unread.lines() > 0 {
+            let example = reader.unread.examples.values().flatten().next();
+            let example = example.map_or(String::new(), |example| format!(", as this one: {}", example.text));
+            crate::out::note!("{}: there are lines that cannot be read{example}", growing.path.display());
         }
         if texts.are_full() {
             *texts = Dictionaries::default();
@@ -119,45 +127,29 @@ impl<'a> Follower<'a> {
 }
 
 impl Growing {
-    /// The layouts of the log, found by how it begins, or by these lines where it has only begun.
-    fn layouts(&self, asked: &Asked, lines: &[u8]) -> Option<Vec<Layout>> {
-        let mut beginning = Vec::new();
-        if let Ok(file) = File::open(&self.path) {
-            let _ = file.take(MOST as u64 / 4).read_to_end(&mut beginning);
-        }
+    /// What reads the log: its layouts are found by how it begins, or by these lines where it has only begun.
+    fn reader(&self, asked: &Asked, lines: &[u8], projection: Projection) -> Option<LineReader> {
+        let begins = self.read.saturating_sub((self.rest.len() + lines.len()) as u64);
+        let beginning = before(&self.path, begins).unwrap_or_default();
         let near = Some(jiff::Timestamp::now().as_millisecond());
         let given = Given { near, durations: asked.durations };
         let name = self.path.display().to_string();
-        let found = [&beginning[..], lines]
+        let found = [&beginning.first[..], lines]
             .into_iter()
             .filter(|lines| !lines.is_empty())
             .find_map(|lines| layouts_for(&name, &asked.layouts, lines, &given).ok());
-        found.map(|(layouts, _)| layouts)
+        let mut reader = LineReader::new(&found?.0, projection);
+        beginning.directives.iter().for_each(|line| reader.directive(line));
+        Some(reader)
     }
 
     /// Whole lines that have come in.
     fn lines(&mut self) -> Vec<u8> {
         let mut octets = std::mem::take(&mut self.rest);
-        self.read_on(&mut octets);
-        let other = std::fs::metadata(&self.path).ok().map(|found| (found.dev(), found.ino(), found.len()));
-        let own =
-            self.file.as_ref().and_then(|file| file.metadata().ok()).map(|found| (found.dev(), found.ino()));
-        match (own, other) {
-            // Another file has its name now: the old one has been read to its end.
-            (own, Some((device, inode, _))) if own != Some((device, inode)) => {
-                if !octets.is_empty() && !octets.ends_with(b"\n") {
-                    octets.push(b'\n');
-                }
-                (self.file, self.read) = (File::open(&self.path).ok(), 0);
-                self.read_on(&mut octets);
-            }
-            // It was emptied.
-            (Some(_), Some((_, _, length))) if length < self.read => {
-                self.read = 0;
-                octets.clear();
-                self.read_on(&mut octets);
-            }
-            _ => {}
+        let before = octets.len();
+        let is_all = self.read_on(&mut octets);
+        if is_all && octets.len() == before {
+            self.look_for_another(&mut octets);
         }
         let whole = memchr::memrchr(b'\n', &octets).map_or(0, |last| last + 1);
         self.rest = octets.split_off(whole);
@@ -168,12 +160,38 @@ impl Growing {
         octets
     }
 
-    fn read_on(&mut self, octets: &mut Vec<u8>) {
-        let Some(file) = &mut self.file else { return };
+    /// The file has been read to its end: perhaps another has its name now, or it was emptied.
+    fn look_for_another(&mut self, octets: &mut Vec<u8>) {
+        let other = std::fs::metadata(&self.path).ok().map(|found| (found.dev(), found.ino(), found.len()));
+        let own =
+            self.file.as_ref().and_then(|file| file.metadata().ok()).map(|found| (found.dev(), found.ino()));
+        match (own, other) {
+            // What was left of the old one is a line of its own.
+            (own, Some((device, inode, _))) if own != Some((device, inode)) && !octets.is_empty() => {
+                octets.push(b'\n');
+            }
+            (own, Some((device, inode, _))) if own != Some((device, inode)) => {
+                (self.file, self.read, self.reader) = (File::open(&self.path).ok(), 0, None);
+                self.read_on(octets);
+            }
+            (Some(_), Some((_, _, length))) if length < self.read => {
+                (self.read, self.reader) = (0, None);
+                octets.clear();
+                self.read_on(octets);
+            }
+            _ => {}
+        }
+    }
+
+    /// Reads what has come in, so much at a time; says whether that was all.
+    fn read_on(&mut self, octets: &mut Vec<u8>) -> bool {
+        let Some(file) = &mut self.file else { return true };
         let before = octets.len();
         if file.seek(SeekFrom::Start(self.read)).is_ok() {
             let _ = file.take(MOST as u64).read_to_end(octets);
         }
-        self.read += (octets.len() - before) as u64;
+        let read = octets.len() - before;
+        self.read += read as u64;
+        read < MOST
     }
 }

@@ -1,6 +1,7 @@
 //! Requests that are kept as they are read: as many as were asked for, those that come first in the order.
 
 use super::Form;
+use crate::sources::filtered::Filtered;
 use crate::sources::reading::Sink;
 use exedra_common::scope::RowFilter;
 use exedra_common::tables::{Cell, Table};
@@ -68,19 +69,16 @@ impl Picked {
 /// Picks requests out of the lines of one thread.
 pub struct Picker {
     form: Form,
-    filter: RowFilter,
     by: Column,
     table: Table,
-    batch: RequestBatch,
-    texts: Dictionaries,
+    requests: Filtered,
     picked: Picked,
 }
 
 impl Picker {
     /// Picks those that fit, so many at most.
     pub fn new(form: Form, filter: RowFilter, by: Column, most: usize) -> Self {
-        let (batch, texts) = Default::default();
-        Picker { table: form.table(), form, filter, by, batch, texts, picked: Picked::new(most) }
+        Picker { table: form.table(), form, by, requests: Filtered::new(filter), picked: Picked::new(most) }
     }
 }
 
@@ -92,14 +90,8 @@ impl Sink for Picker {
         place: Place,
         read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize,
     ) -> usize {
-        self.batch.clear();
-        let octets = read(&mut self.batch, &mut self.texts);
-        let Picker { form, filter, by, table, batch, texts, picked } = self;
-        picked.tried += batch.rows() as u64;
-        for row in 0..batch.rows() {
-            if !filter.keeps(batch, row, texts) {
-                continue;
-            }
+        let Picker { form, by, table, requests, picked } = self;
+        let taken = requests.take(read, |batch, row, texts| {
             let time = batch.time[row];
             let weight = match by {
                 // Whatever says nothing comes after everything that does.
@@ -108,12 +100,9 @@ impl Sink for Picker {
             };
             let rank = (weight, time, Place { row: row as u32, ..place });
             picked.take(rank, || form.cells(table, batch, row, texts));
-        }
-        if self.texts.are_full() {
-            self.texts = Dictionaries::default();
-            self.filter.forget();
-        }
-        octets
+        });
+        picked.tried += taken.requests as u64;
+        taken.octets
     }
 
     fn finish(self) -> Picked {

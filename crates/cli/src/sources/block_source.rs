@@ -4,6 +4,7 @@
 //! compressed log is unpacked by one thread while the others read lines, and no thread does nothing but wait.
 
 use super::asked::{Asked, Source};
+use super::beginning::{Beginning, before};
 use super::blocks::Blocks;
 use super::bookmark::{ALL, Begun, open_from};
 use super::packed::{Unpacked, no_text, unpacked};
@@ -116,7 +117,11 @@ impl<'a> BlockSource<'a> {
             None => unpacked(io::stdin()),
         }
         .map_err(failed)?;
-        let mut blocks = Blocks::new(self.asked.leaves_open_line);
+        let before = match &begun.file.path {
+            Some(path) => before(path, begun.read).map_err(failed)?,
+            None => Beginning::default(),
+        };
+        let mut blocks = Blocks::new(self.asked.leaves_open_line).behind(&before.directives);
         let Some(first) = blocks.next(&mut input, Vec::new()).map_err(failed)? else {
             // Of an emptied log nothing is said when it was read before.
             let only = Some(&self.asked.layouts).filter(|layouts| layouts.len() == 1);
@@ -129,7 +134,9 @@ impl<'a> BlockSource<'a> {
             return Err(format!("{name} {words}"));
         }
         let given = Given { near: begun.file.written(), durations: self.asked.durations };
-        let (layouts, remarks) = layouts_for(name, &self.asked.layouts, &first, &given)?;
+        // Of a log that is read on it is known how it begins.
+        let sample = if before.first.is_empty() { &first } else { &before.first };
+        let (layouts, remarks) = layouts_for(name, &self.asked.layouts, sample, &given)?;
         let layout = layouts.first().map_or(String::new(), |layout| layout.name.clone());
         self.sources.push(Source { remarks, ..source(begun, layout) });
         self.open = Some(Open { begun, input, blocks, layouts: layouts.into(), next: 0 });

@@ -20,7 +20,8 @@ pub struct Blocks {
     leaves_open_line: bool,
     /// The last line that listed fields, and the last that said a day.
     directives: [Vec<u8>; 2],
-    finders: [Finder<'static>; 2],
+    /// Finds lines that begin with `#`, but for the first.
+    finder: Finder<'static>,
     known: Arc<[Vec<u8>]>,
     /// Octets of whole lines that have been handed over.
     pub octets: u64,
@@ -34,10 +35,16 @@ impl Blocks {
             skipping: false,
             leaves_open_line,
             directives: [Vec::new(), Vec::new()],
-            finders: [Finder::new(FIELDS), Finder::new(DATE)],
+            finder: Finder::new(b"\n#"),
             known: Arc::new([]),
             octets: 0,
         }
+    }
+
+    /// The same, behind lines that say something about what follows them.
+    pub fn behind(mut self, directives: &[Vec<u8>]) -> Self {
+        directives.iter().for_each(|line| self.note(line));
+        self
     }
 
     /// What stands before the next block and says something about its lines.
@@ -48,13 +55,15 @@ impl Blocks {
     /// Takes note of what a block, which has been handed over, says about those after it.
     pub fn note(&mut self, block: &[u8]) {
         let mut changed = false;
-        for (finder, known) in self.finders.iter().zip(&mut self.directives) {
-            let last = finder.find_iter(block).filter(|at| *at == 0 || block[at - 1] == b'\n').last();
-            if let Some(at) = last {
-                let end = memchr::memchr(b'\n', &block[at..]).map_or(block.len(), |length| at + length);
-                *known = block[at..end].trim_ascii_end().to_vec();
-                changed = true;
-            }
+        let first = block.starts_with(b"#").then_some(0);
+        let begins = first.into_iter().chain(self.finder.find_iter(block).map(|end| end + 1));
+        for at in begins {
+            let Some(place) = [FIELDS, DATE].iter().position(|begin| block[at..].starts_with(begin)) else {
+                continue;
+            };
+            let end = memchr::memchr(b'\n', &block[at..]).map_or(block.len(), |length| at + length);
+            self.directives[place] = block[at..end].trim_ascii_end().to_vec();
+            changed = true;
         }
         if changed {
             self.known = self.directives.iter().filter(|line| !line.is_empty()).cloned().collect();
@@ -63,11 +72,14 @@ impl Blocks {
 
     /// The next block, in memory that was used before; `None` at the end.
     pub fn next(&mut self, input: &mut dyn Read, mut block: Vec<u8>) -> io::Result<Option<Vec<u8>>> {
-        block.clear();
-        block.append(&mut self.rest);
+        let mut filled = self.rest.len();
         loop {
-            let filled = block.len();
-            block.resize(filled.max(BLOCK / 2) + BLOCK / 2, 0);
+            // What the memory holds from before is written over, and not made empty first.
+            let length = filled.max(BLOCK / 2) + BLOCK / 2;
+            block.truncate(length);
+            block.resize(length, 0);
+            block[..self.rest.len()].copy_from_slice(&self.rest);
+            self.rest.clear();
             let read = fill(input, &mut block[filled..])?;
             let at_end = filled + read < block.len();
             block.truncate(filled + read);
@@ -98,6 +110,7 @@ impl Blocks {
                 self.skipping = true;
                 return Ok(Some(block));
             }
+            filled = block.len();
         }
     }
 }

@@ -4,14 +4,18 @@
 //! - [`found`]: names, wildcards, folders and sites into files; rotated siblings
 //! - [`packed`]: a file as it was before it was compressed
 //! - [`blocks`]: blocks of whole lines; [`block_source`]: those of all sources, one after another
-//! - [`reading`]: lines into requests, over threads; [`progress`]: how far that has come
+//! - [`reading`]: lines into requests, over threads; [`filtered`]: those of one thread that fit a scope; [`progress`]: how far that
+//!   has come
 //! - [`load`]: standing back where a machine has enough to do
+//! - [`beginning`]: what stands before the place from which a log is read on
 //! - [`bookmark`]: where the last reading stopped, also when logs were rotated since
 
 mod asked;
+pub mod beginning;
 pub mod block_source;
 pub mod blocks;
 pub mod bookmark;
+pub mod filtered;
 pub mod found;
 pub mod load;
 pub mod options;

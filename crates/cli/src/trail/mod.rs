@@ -7,6 +7,7 @@ mod show;
 use crate::failure::Failure;
 use crate::form::Form;
 use crate::scope::ScopeOptions;
+use crate::sources::filtered::Filtered;
 use crate::sources::reading::{self, Sink};
 use crate::sources::{Asked, Progress, SourceOptions};
 use clap::Args;
@@ -79,9 +80,10 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let taker = || Follower {
         wanted: wanted.clone(),
         verdicts: Vec::new(),
-        row_filter: RowFilter::new(scope.clone(), Arc::new(Classifier { countries: countries.clone() })),
-        batch: RequestBatch::default(),
-        texts: Dictionaries::default(),
+        requests: Filtered::new(RowFilter::new(
+            scope.clone(),
+            Arc::new(Classifier { countries: countries.clone() }),
+        )),
         keeper: Keeper::default(),
     };
     let mut read = reading::read(&asked, projection, &progress, taker)?;
@@ -137,9 +139,7 @@ struct Follower {
     wanted: Wanted,
     /// For each code of a client whether it is wanted.
     verdicts: Vec<bool>,
-    row_filter: RowFilter,
-    batch: RequestBatch,
-    texts: Dictionaries,
+    requests: Filtered,
     keeper: Keeper,
 }
 
@@ -151,25 +151,20 @@ impl Sink for Follower {
         place: Place,
         read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize,
     ) -> usize {
-        self.batch.clear();
-        let octets = read(&mut self.batch, &mut self.texts);
-        let clients = self.texts.of(TextColumn::Client);
-        let new = self.verdicts.len()..clients.len();
-        self.verdicts.extend(new.map(|code| self.wanted.is(clients.text(code as u32))));
-        for row in 0..self.batch.rows() {
-            let client = self.batch.code(TextColumn::Client, row);
-            if client.is_some_and(|client| self.verdicts[client as usize])
-                && self.row_filter.keeps(&self.batch, row, &self.texts)
-            {
-                self.keeper.add(&self.batch, &self.texts, row, Place { row: row as u32, ..place });
+        let Follower { wanted, verdicts, requests, keeper } = self;
+        let taken = requests.take(read, |batch, row, texts| {
+            let clients = texts.of(TextColumn::Client);
+            let new = verdicts.len()..clients.len();
+            verdicts.extend(new.map(|code| wanted.is(clients.text(code as u32))));
+            let client = batch.code(TextColumn::Client, row);
+            if client.is_some_and(|client| verdicts[client as usize]) {
+                keeper.add(batch, texts, row, Place { row: row as u32, ..place });
             }
+        });
+        if taken.begins_afresh {
+            verdicts.clear();
         }
-        if self.texts.are_full() {
-            self.texts = Dictionaries::default();
-            self.verdicts.clear();
-            self.row_filter.forget();
-        }
-        octets
+        taken.octets
     }
 
     fn finish(self) -> Keeper {

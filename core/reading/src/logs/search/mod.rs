@@ -22,10 +22,12 @@ pub mod roles;
 pub mod tokens;
 
 use super::cutter::Cutter;
-use super::detect::detect;
+use super::fit::best_fit;
 use super::layout::{Hints, Layout};
+use super::levels::level;
 use super::meaning::Meaning;
 use super::moment::CLASSIC;
+use super::scan::gap;
 use super::template::Field;
 use super::wrapped;
 use exedra_common::columns::{Column, TextColumn, Unit};
@@ -33,7 +35,7 @@ use place::{Place, asks_for_url};
 use roles::{Confidence, Missing, Role};
 use std::borrow::Cow;
 use std::collections::HashMap;
-use tokens::{Part, Separator, Shape, cut, gap};
+use tokens::{Part, Separator, Shape, cut};
 
 /// How much of a line is looked at: what follows is read, but nothing is found in it.
 const LOOKED_AT: usize = 4 << 10;
@@ -264,12 +266,10 @@ fn made(
 /// Whether what was recognised makes a line a request: its status, or at least a client and what it asked for, where no line says
 /// how bad it is, as those of other logs do.
 fn says_enough(places: &[Place<'_>], roles: &[Role]) -> bool {
-    const LEVELS: [&str; 12] = [
-        "error", "warn", "warning", "notice", "info", "crit", "critical", "debug", "alert", "emerg", "fatal",
-        "trace",
-    ];
     let has = |wanted: fn(&Field) -> bool| roles.iter().any(|role| wanted(&role.field));
-    let is_level = |value: &[u8]| LEVELS.iter().any(|level| value.eq_ignore_ascii_case(level.as_bytes()));
+    // A single letter may be anything.
+    let is_level =
+        |value: &[u8]| value.len() > 1 && std::str::from_utf8(value).is_ok_and(|word| level(word).is_some());
     let has_level = places.iter().any(|place| place.share(is_level) > 0.9);
     has(|field| matches!(field, Field::Json | Field::Pairs))
         || has(|field| matches!(field, Field::Number(exedra_common::columns::NumberColumn::Status, _)))
@@ -418,7 +418,7 @@ fn within(lines: &[&[u8]], given: &Given) -> Option<Found> {
         let inner: Vec<&[u8]> =
             inner.iter().map(|line| &**line).filter(|line| !line.starts_with(b"{")).collect();
         let named = Layout::all_named();
-        let known = detect(&named, &inner).filter(|fit| fit.lines * 5 >= inner.len() * 4);
+        let known = best_fit(&named, &inner).filter(|fit| fit.lines * 5 >= inner.len() * 4);
         let found = match known {
             Some(fit) => Some((named[fit.layout].clone(), Vec::new())),
             None => search(&inner, given).ok().map(|found| (found.layout, found.places)),

@@ -14,6 +14,7 @@
 //! ```
 
 use super::super::moment::forms;
+use super::super::scan::{closing_of_doubled, closing_quote, gap};
 use super::super::values;
 use std::ops::Range;
 
@@ -103,11 +104,6 @@ pub fn cut(line: &[u8], separator: Separator) -> Vec<Part> {
     parts
 }
 
-/// How many spaces and tabs a text begins with.
-pub fn gap(text: &[u8]) -> usize {
-    text.iter().take_while(|octet| matches!(octet, b' ' | b'\t')).count()
-}
-
 fn plain(shape: Shape, begins: usize, value: Range<usize>, ends: usize) -> Part {
     Part { shape, begins, value, ends }
 }
@@ -117,7 +113,7 @@ fn word(line: &[u8], at: usize) -> Part {
     let rest = &line[at..];
     match rest[0] {
         b'"' => {
-            if let Some(end) = closing(line, at + 1, b'"') {
+            if let Some(end) = closing_quote(line, at + 1) {
                 return with_marks(line, plain(Shape::Quoted, at, at + 1..end, end + 1));
             }
         }
@@ -218,7 +214,7 @@ fn keyed(line: &[u8], at: usize, length: usize) -> Option<Part> {
     let from = at + equals + 1;
     let (shape, value, ends) = match line.get(from) {
         Some(b'"') => {
-            let end = closing(line, from + 1, b'"')?;
+            let end = closing_quote(line, from + 1)?;
             (Shape::Quoted, from + 1..end, end + 1)
         }
         Some(b'[') => {
@@ -236,7 +232,7 @@ fn keyed(line: &[u8], at: usize, length: usize) -> Option<Part> {
 /// The part that begins at a place, where an octet parts them.
 fn cell(line: &[u8], at: usize, separator: u8) -> Part {
     if line.get(at) == Some(&b'"')
-        && let Some(end) = doubled(line, at + 1)
+        && let Some(end) = closing_of_doubled(line, at + 1)
         && line.get(end + 1).is_none_or(|octet| *octet == separator)
     {
         return plain(Shape::Quoted, at, at + 1..end, end + 1);
@@ -264,24 +260,4 @@ fn cell(line: &[u8], at: usize, separator: u8) -> Part {
 fn time(text: &[u8]) -> Option<usize> {
     let (_, length) = forms::begins(text)?;
     text[..length].iter().any(|octet| !octet.is_ascii_digit() && *octet != b'.').then_some(length)
-}
-
-fn closing(line: &[u8], from: usize, mark: u8) -> Option<usize> {
-    let mut at = from;
-    loop {
-        at += memchr::memchr2(mark, b'\\', line.get(at..)?)?;
-        if line[at] == mark {
-            return Some(at);
-        }
-        at += 2;
-    }
-}
-
-/// As [`closing`], where two marks stand for one.
-fn doubled(line: &[u8], from: usize) -> Option<usize> {
-    let mut end = closing(line, from, b'"')?;
-    while line.get(end + 1) == Some(&b'"') {
-        end = closing(line, end + 2, b'"')?;
-    }
-    Some(end)
 }

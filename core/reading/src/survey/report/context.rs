@@ -6,9 +6,9 @@ use crate::survey::counted::Survey;
 use crate::survey::measure::Measure;
 use crate::survey::plan::{Part, SurveyPlan};
 use crate::survey::ranking::{Counts, Ranking};
-use exedra_common::Origin;
 use exedra_common::figures::several;
 use exedra_common::tables::{Cell, Rest, Table, TableColumn};
+use exedra_common::{Column, NumberColumn, Origin, TextColumn};
 use std::sync::OnceLock;
 
 /// A survey, and how it is to be shown.
@@ -82,7 +82,7 @@ impl<'s> Context<'s> {
         let total = self.survey.total.counts;
         let cell = |column: &TableColumn| match &*column.name {
             "requests" => total.requests.into(),
-            name if self.unsaid().contains(&name) => Cell::Nothing,
+            _ if column.counted_from.is_some_and(|from| self.is_unsaid(from)) => Cell::Nothing,
             "bytes" => total.bytes.into(),
             "visitors" => self.survey.visitors.total().into(),
             "time_ms" => {
@@ -93,30 +93,15 @@ impl<'s> Context<'s> {
         table.columns.iter().map(cell).collect()
     }
 
-    /// Columns of figures that are not known, because no line says what they count: they are empty, and not 0.
-    pub fn unsaid(&self) -> &'static [&'static str] {
+    /// Whether no line says anything of a column that figures are counted from: they are not known then, and not 0.
+    pub fn is_unsaid(&self, column: Column) -> bool {
         let said = self.survey.said;
-        match (
-            said.bytes || self.survey.total.counts.requests == 0,
-            said.clients || self.survey.total.counts.requests == 0,
-        ) {
-            (true, true) => &[],
-            (false, true) => &["bytes", "saved"],
-            (true, false) => {
-                &["visitors", "visits", "short", "pages", "seconds", "median_seconds", "by_crawlers"]
-            }
-            (false, false) => &[
-                "bytes",
-                "saved",
-                "visitors",
-                "visits",
-                "short",
-                "pages",
-                "seconds",
-                "median_seconds",
-                "by_crawlers",
-            ],
-        }
+        let is_said = match column {
+            Column::Number(NumberColumn::Bytes) => said.bytes,
+            Column::Text(TextColumn::Client) => said.clients,
+            _ => true,
+        };
+        !is_said && self.survey.total.counts.requests > 0
     }
 
     /// What is not known, because no line says it.
@@ -171,11 +156,16 @@ pub fn sent() -> TableColumn {
     TableColumn::size("bytes", "bytes sent")
 }
 
+/// The column of visitors.
+pub fn visitors() -> TableColumn {
+    TableColumn::sum("visitors", "visitors").counted_from(TextColumn::Client)
+}
+
 /// The column of what entries are ranked by, where that is neither requests nor bytes.
 pub fn measure_column(by: Measure) -> Option<TableColumn> {
     match by {
         Measure::Requests | Measure::Bytes => None,
-        Measure::Visitors => Some(TableColumn::sum("visitors", "visitors")),
+        Measure::Visitors => Some(visitors()),
         Measure::Time => Some(TableColumn {
             measure: exedra_common::tables::Measured::Sum,
             ..TableColumn::level("time_ms", "time", exedra_common::columns::Unit::Milliseconds)

@@ -266,8 +266,7 @@ fn tables(context: &Context<'_>, shown: &Shown) -> BTreeMap<String, Table> {
         let mut tables: BTreeMap<String, Table> =
             lists.iter().map(|section| made(section, Some(&values))).collect();
         tables.extend(others.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        let unsaid = context.unsaid();
-        tables.values_mut().for_each(|table| table.forget(unsaid));
+        tables.values_mut().for_each(|table| table.forget(|column| context.is_unsaid(column)));
         tables
     })
 }

@@ -5,7 +5,7 @@ use crate::survey::calendar::{Calendar, date_of};
 use crate::survey::counted::{Bucket, Survey};
 use crate::survey::plan::Part;
 use crate::survey::ranking::{Counts, Ranking};
-use crate::survey::report::context::{Context, requests, sent};
+use crate::survey::report::context::{Context, requests, sent, visitors};
 use crate::survey::report::section::{Counted, Follows, Made, Section};
 use crate::survey::visitors_of_entries::Listed;
 use exedra_common::columns::{Kind, Unit};
@@ -242,7 +242,8 @@ fn visits(context: &Context<'_>) -> Table {
             TableColumn::level("seconds", "mean length", Unit::Seconds).minor(),
             TableColumn::level("median_seconds", "median length", Unit::Seconds).minor(),
             TableColumn::sum("by_crawlers", "visits of bots and crawlers").minor(),
-        ],
+        ]
+        .map(|column| column.counted_from(TextColumn::Client)),
     );
     if lengths.is_empty() {
         if by_crawlers > 0 {
@@ -375,16 +376,12 @@ fn movers(context: &Context<'_>) -> Table {
     table
 }
 
-fn visitors() -> TableColumn {
-    TableColumn::sum("visitors", "visitors")
-}
-
 fn errors() -> TableColumn {
     TableColumn::sum("errors", "answered 4xx or 5xx").minor()
 }
 
 fn of_visits() -> TableColumn {
-    TableColumn::sum("visits", "visits")
+    TableColumn::sum("visits", "visits").counted_from(TextColumn::Client)
 }
 
 fn hour() -> TableColumn {

@@ -117,9 +117,9 @@ fn repeats(context: &Context<'_>) -> Table {
     let survey = context.survey;
     let columns = [
         TableColumn::of(TextColumn::Path),
-        TableColumn::size("again_bytes", "sent again"),
-        TableColumn::sum("again", "times"),
-        TableColumn::sum("again_clients", "clients"),
+        TableColumn::size("again_bytes", "sent again").counted_from(TextColumn::Client),
+        TableColumn::sum("again", "times").counted_from(TextColumn::Client),
+        TableColumn::sum("again_clients", "clients").counted_from(TextColumn::Client),
     ];
     let mut table = Table::new("", "", columns);
     table.order = Some("again_bytes".to_owned());

@@ -1,0 +1,3 @@
+//! What more than one program for measuring needs: the [`ceilings`].
+
+pub mod ceilings;

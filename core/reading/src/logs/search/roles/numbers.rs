@@ -1,0 +1,162 @@
+//! How large an answer was and how long it took: numbers are told from each other by how they vary.
+
+use super::{Confidence, Roles, percent};
+use crate::logs::meaning::Meaning;
+use crate::logs::search::durations;
+use crate::logs::search::place::{Place, is_number, unit_behind};
+use crate::logs::template::Field;
+use exedra_common::columns::{NumberColumn, Unit};
+use std::collections::HashMap;
+
+impl Roles<'_, '_> {
+    /// Bytes: numbers that are the same whenever the same was asked for.
+    pub(super) fn sizes(&mut self) {
+        let size =
+            |at: usize| Meaning::Number(NumberColumn::Bytes, Unit::Bytes) == at_meaning(&self.places[at]);
+        if let Some(at) = self.free().into_iter().find(|at| size(*at)) {
+            self.set(at, Field::Number(NumberColumn::Bytes, Unit::Bytes), Confidence::Certain, "named so");
+            return;
+        }
+        let answered = self.answered();
+        let numbers: Vec<usize> = self
+            .free()
+            .into_iter()
+            .filter(|at| {
+                *at > answered && self.places[*at].name.is_none() || self.places[*at].meaning().is_some()
+            })
+            .filter(|at| self.places[*at].count() > 0 && self.places[*at].numbers().is_some())
+            .collect();
+        let mut sizes = Vec::new();
+        for at in numbers.iter().copied() {
+            match self.constancy(at) {
+                Some(share) if share > 0.6 && self.places[at].distinct() > 1 => sizes.push((at, share)),
+                _ => {}
+            }
+        }
+        let status = self.find(&Field::Number(NumberColumn::Status, Unit::None));
+        let next = status.map(|at| at + 1).filter(|at| numbers.contains(at));
+        let found = match (sizes.first(), next) {
+            // The usual place, unless another is clearly better.
+            (Some((at, share)), next)
+                if next.is_none_or(|next| sizes.iter().all(|(size, _)| *size != next)) =>
+            {
+                let reason = format!("the same for the same path in {} of repeats", percent(*share));
+                Some((*at, Confidence::Certain, reason))
+            }
+            (_, Some(next)) => match self.constancy(next) {
+                Some(share) if share < 0.3 && self.places[next].distinct() > 4 => None,
+                Some(share) if share > 0.6 => Some((
+                    next,
+                    Confidence::Certain,
+                    format!("the same for the same path in {} of repeats", percent(share)),
+                )),
+                _ => Some((next, Confidence::Likely, "whole numbers behind the status".to_owned())),
+            },
+            _ => None,
+        };
+        let Some((at, confidence, reason)) = found else { return };
+        self.set(at, Field::Number(NumberColumn::Bytes, Unit::Bytes), confidence, reason);
+        for (other, _) in sizes.into_iter().filter(|(other, _)| *other != at) {
+            self.skip(other, "the same for the same path too: perhaps the size with its headers");
+        }
+    }
+
+    /// How often a number is the same as before where path and status are; nothing where nothing was asked for twice.
+    fn constancy(&self, at: usize) -> Option<f64> {
+        let status = self.find(&Field::Number(NumberColumn::Status, Unit::None));
+        let asked = self.asked();
+        let mut known: HashMap<(&[u8], &[u8]), &[u8]> = HashMap::new();
+        let (mut same, mut repeats) = (0, 0);
+        for (line, value) in self.places[at].values.iter().enumerate() {
+            if matches!(*value, b"-" | b"" | b"0") {
+                continue;
+            }
+            let status = status.map_or(&b""[..], |status| self.places[status].values[line]);
+            if let Some(before) = known.insert((self.places[asked].values[line], status), value) {
+                repeats += 1;
+                same += usize::from(before == *value);
+            }
+        }
+        (repeats >= 3).then(|| same as f64 / repeats as f64)
+    }
+
+    /// Durations: numbers that are none of all that numbers else are.
+    pub(super) fn durations(&mut self, given: Option<Unit>) {
+        let is_duration =
+            |meaning| matches!(meaning, Meaning::Number(NumberColumn::Duration, _) | Meaning::RequestTime);
+        let named = self.free().into_iter().find(|at| self.places[*at].meaning().is_some_and(is_duration));
+        let suffixed = self.most(|value| unit_behind(value).is_some()).map(|(at, _)| at);
+        let answered = self.answered();
+        let candidates: Vec<usize> =
+            self.free().into_iter().filter(|at| self.may_be_duration(*at, answered)).collect();
+        let Some(at) = named.or(suffixed).or_else(|| self.longest(&candidates)) else { return };
+        let texts: Vec<&str> =
+            self.places[at].known().filter_map(|value| std::str::from_utf8(value).ok()).collect();
+        let by_name = match self.places[at].meaning() {
+            Some(Meaning::Number(_, unit)) if unit != Unit::None => Some(unit),
+            _ => None,
+        };
+        let by_size = durations::unit(&texts);
+        let (unit, confidence, reason) = match (by_name, self.unit_of(at), given, by_size) {
+            (Some(unit), ..) => (unit, Confidence::Certain, "named so".to_owned()),
+            (_, Some(unit), ..) => (unit, Confidence::Certain, "the unit stands there".to_owned()),
+            (_, _, Some(unit), _) => (unit, Confidence::Certain, "as you said".to_owned()),
+            (.., Some((unit, reason))) => {
+                let is_named = named == Some(at);
+                (unit, if is_named { Confidence::Likely } else { Confidence::Unsure }, reason)
+            }
+            _ => return,
+        };
+        let reason = format!("{reason}: {}", unit.name());
+        self.set(at, Field::Number(NumberColumn::Duration, unit), confidence, reason);
+        for other in candidates.into_iter().filter(|other| *other != at) {
+            self.skip(other, "another duration, perhaps a part of the first");
+        }
+    }
+
+    /// The unit that stands behind a number, right there or as the next word.
+    fn unit_of(&self, at: usize) -> Option<Unit> {
+        let own = self.places[at].known().next().and_then(unit_behind);
+        let next = || {
+            let place = self.places.get(at + 1).filter(|place| place.distinct() == 1)?;
+            Unit::of_time(std::str::from_utf8(place.known().next()?).ok()?)
+        };
+        own.or_else(next)
+    }
+
+    fn may_be_duration(&self, at: usize, answered: usize) -> bool {
+        let place = &self.places[at];
+        let enough = place.count() * 2 > place.values.len();
+        if !enough || place.share(|value| is_number(value) || unit_behind(value).is_some()) < 0.97 {
+            return false;
+        }
+        if self.unit_of(at).is_some() || place.share(|value| value.contains(&b'.')) > 0.5 {
+            return true;
+        }
+        let Some(numbers) = place.numbers() else { return false };
+        let is_port = numbers.iter().all(|number| (1024..65_536).contains(number))
+            && numbers.iter().filter(|number| **number > 30_000).count() * 10 > numbers.len() * 9;
+        let counts_up = numbers.len() > 3 && numbers.windows(2).all(|pair| pair[0] < pair[1]);
+        let is_fixed = numbers.len() > 3 && place.distinct() == 1 && numbers[0] != 0;
+        at > answered && !is_port && !counts_up && !is_fixed
+    }
+
+    /// Of several durations the whole is the one that the others are parts of.
+    fn longest(&self, candidates: &[usize]) -> Option<usize> {
+        let sum = |at: usize| -> f64 {
+            let values = self.places[at]
+                .known()
+                .filter_map(|value| std::str::from_utf8(value).ok()?.parse::<f64>().ok());
+            values.sum()
+        };
+        let decimals = |at: &usize| self.places[*at].share(|value| value.contains(&b'.')) > 0.5;
+        let first = *candidates.first()?;
+        let alike = candidates.iter().copied().filter(|at| decimals(at) == decimals(&first));
+        let longest = alike.max_by(|one, other| sum(*one).total_cmp(&sum(*other)))?;
+        Some(if sum(longest) > sum(first) { longest } else { first })
+    }
+}
+
+fn at_meaning(place: &Place<'_>) -> Meaning {
+    place.meaning().unwrap_or(Meaning::Date)
+}
