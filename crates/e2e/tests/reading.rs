@@ -442,8 +442,8 @@ fn visits_that_cross_from_one_file_into_the_next_are_one_whatever_the_order() {
 
 /// What names the columns stands once, at the beginning: whoever reads on behind it must know it.
 #[rstest]
-#[case::heading("ip,when,verb,url,code,sent,upstream_ms,took_ms", |n: u64| format!(
-    "192.0.2.{},2026-11-14T05:12:{:02}Z,GET,/p{n},200,{},7000,{n}", n % 7, n % 60, 100 + n
+#[case::heading("bytes,ip,when,verb,url,code,ttl,duration_ms", |n: u64| format!(
+    "{},192.0.2.{},2026-11-14T05:12:{:02}Z,GET,/p{n},200,{},{n}", 100 + n, n % 7, n % 60, n * 37 % 19
 ))]
 #[case::fields("#Fields: c-ip sc-bytes date time cs-method cs-uri-stem time-taken sc-status", |n: u64| format!(
     "192.0.2.{} {} 2026-11-14 05:12:{:02} GET /p{n} 0.0{} 200", n % 7, 100 + n, n % 60, n
@@ -454,8 +454,9 @@ fn a_bookmark_behind_the_names_of_the_columns_still_knows_them(
 ) {
     let folder = tempfile::tempdir().unwrap();
     let log = folder.path().join("access.log");
-    let written =
-        |lines: std::ops::Range<u64>| lines.fold(format!("{names}\n"), |all, n| all + line(n).as_str() + "\n");
+    let written = |lines: std::ops::Range<u64>| {
+        lines.fold(format!("{names}\n"), |all, n| all + line(n).as_str() + "\n")
+    };
     let report = |how: &[&str]| -> Value {
         let output = std::process::Command::new(exedra_e2e::program())
             .args(["report", "--as", "json"])
