@@ -122,7 +122,11 @@ export const words = {
   },
   signIn: {
     title: "Sign in",
-    how: "The console opens with a link that works once. Print one on the server:",
+    name: "Name",
+    password: "Password",
+    enter: "Sign in",
+    unreachable: "The service does not answer.",
+    how: "Without an account, open a link that works once. Print one on the server:",
     command: "exedra sign-in --config exedra.toml",
     used: "That link was used before, or is too old.",
   },

@@ -26,7 +26,7 @@ export class CallFailed extends Error {
 
 /** Asks for something. */
 export async function call<T>(path: string, options?: RequestInit): Promise<T> {
-  const answer = await fetch(`/api/${path}`, { ...options, headers: { Accept: "application/json", ...options?.headers } });
+  const answer = await fetch(`/api/v1/${path}`, { ...options, headers: { Accept: "application/json", ...options?.headers } });
   if (!answer.ok) {
     const problem = (await answer.json().catch(() => ({}))) as Partial<Problem>;
     throw new CallFailed(answer.status, problem);

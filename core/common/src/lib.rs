@@ -7,6 +7,7 @@
 //! - [`text`]: patterns with `*`, the nearest word, and what may be shown of a stranger's text
 //! - [`units`]: sizes and lengths of time written out; [`figures`]: the same and numbers, as people read them
 //! - [`tables`]: what people see of anything
+//! - [`grant`]: what somebody may do and see
 //!
 //! Nothing in `core/` reads a clock, a file or a socket, and nothing prints: time, folders and bytes come in as values, so
 //! that tests, rehearsals and the running service share every line.
@@ -16,6 +17,7 @@ pub mod columns;
 pub mod dictionary;
 pub mod figures;
 pub mod filters;
+pub mod grant;
 pub mod origin;
 pub mod scope;
 pub mod tables;

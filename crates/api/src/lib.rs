@@ -2,6 +2,7 @@
 //!
 //! Surveys travel in the form of [`exedra_reading::survey::Report`], which the client also prints.
 
+pub mod accounts;
 pub mod explaining;
 pub mod sites;
 

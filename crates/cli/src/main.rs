@@ -12,7 +12,7 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
-//! - [`sign_in`]: prints a fresh link to the console
+//! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`schema`]: what a report as JSON looks like
 //! - [`facts`], [`settings`], [`columns`]: the lists that rules, configurations and filters are written by
@@ -22,6 +22,7 @@
 // See `out`: what strangers wrote is cleaned on the one way out.
 #![deny(clippy::print_stdout, clippy::print_stderr)]
 
+mod accounts;
 mod audit;
 mod check;
 mod columns;
@@ -109,6 +110,12 @@ enum Command {
     Password(password::Options),
     /// Print a link that signs in to the console, once
     SignIn(sign_in::Options),
+    /// Say who may use the console and its API by a name and a password
+    Account(accounts::AccountOptions),
+    /// Say which programs may use the API
+    Token(accounts::TokenOptions),
+    /// List what was changed by the API, and by whom
+    Changes(accounts::ChangesOptions),
     /// Start Port Lindry: three sites, five weeks of past, and a little traffic
     Demo(demo::Options),
     /// List the facts that are known of a request
@@ -154,6 +161,9 @@ fn main() -> ExitCode {
         Command::Audit(options) => audit::run(&options),
         Command::Weigh(options) => weigh::run(&options),
         Command::SignIn(options) => sign_in::run(&options),
+        Command::Account(options) => accounts::account(&options),
+        Command::Token(options) => accounts::token(&options),
+        Command::Changes(options) => accounts::changes(&options),
         Command::Demo(options) => demo::run(&options),
         Command::Facts => facts::run(),
         Command::Settings => settings::run(),

@@ -24,7 +24,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     if name.is_empty() || name.contains([':', '"', '\\', '\n']) {
         return Err(Failure(format!("`{name}` cannot be a user's name: no colons, quotes or backslashes")));
     }
-    let password = ask()?;
+    let password = ask("Password: ")?;
     if password.is_empty() {
         return Err(Failure("a password cannot be empty".to_owned()));
     }
@@ -42,7 +42,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 }
 
 /// A line from standard input; from a terminal without showing what is typed.
-fn ask() -> Result<String, Failure> {
+pub fn ask(words: &str) -> Result<String, Failure> {
     let input = std::io::stdin();
     let mut line = String::new();
     if !input.is_terminal() {
@@ -50,7 +50,7 @@ fn ask() -> Result<String, Failure> {
         return Ok(line.trim_end_matches(['\r', '\n']).to_owned());
     }
     use rustix::termios::{LocalModes, OptionalActions, tcgetattr, tcsetattr};
-    crate::out::ask("Password: ")?;
+    crate::out::ask(words)?;
     let shown = tcgetattr(&input)?;
     let mut hidden = shown.clone();
     hidden.local_modes.remove(LocalModes::ECHO);

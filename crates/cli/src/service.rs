@@ -6,7 +6,8 @@ use clap::Args;
 use exedra_answering::config::Config;
 use exedra_api::Problem;
 use exedra_service::run::TOKEN_FILE;
-use reqwest::blocking::{Client, RequestBuilder};
+use reqwest::blocking::{Client, RequestBuilder, Response};
+use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -23,7 +24,13 @@ pub struct Service {
     /// Address of the console, when it is not the configuration's
     #[arg(long, value_name = "ADDRESS")]
     console: Option<String>,
+    /// A file with the token to send, when it is not that of this machine's clients; or EXEDRA_TOKEN says it
+    #[arg(long, value_name = "FILE")]
+    token_file: Option<PathBuf>,
 }
+
+/// Holds a token where no file does.
+const TOKEN_VARIABLE: &str = "EXEDRA_TOKEN";
 
 impl Service {
     /// Asks for something.
@@ -36,20 +43,32 @@ impl Service {
         self.ask(call, |client, address| client.post(address))
     }
 
+    /// Has something done that takes more words.
+    pub fn send<T: DeserializeOwned>(&self, call: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.ask(call, |client, address| client.post(address).json(body))
+    }
+
+    /// Has something taken away.
+    pub fn delete(&self, call: &str) -> Result<(), Failure> {
+        self.answer(call, |client, address| client.delete(address)).map(|_| ())
+    }
+
     fn ask<T: DeserializeOwned>(
         &self,
         call: &str,
         request: impl FnOnce(&Client, &str) -> RequestBuilder,
     ) -> Result<T, Failure> {
-        let (state, configured) = self.whereabouts()?;
-        let file = state.join(TOKEN_FILE);
-        let token = std::fs::read_to_string(&file).map_err(|error| {
-            let file = file.display();
-            Failure(format!("the service's token {file} cannot be read: {error}; has it been started?"))
-        })?;
-        let console = self.console.clone().unwrap_or(configured);
+        Ok(self.answer(call, request)?.json()?)
+    }
+
+    fn answer(
+        &self,
+        call: &str,
+        request: impl FnOnce(&Client, &str) -> RequestBuilder,
+    ) -> Result<Response, Failure> {
+        let (token, console) = self.token_and_console()?;
         let address =
-            format!("http://{}/api/{call}", console.trim_start_matches("http://").trim_end_matches('/'));
+            format!("http://{}/api/v1/{call}", console.trim_start_matches("http://").trim_end_matches('/'));
         // The client wants to know how it would be secured, although the console is asked without.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let client = Client::builder().timeout(PATIENCE).no_proxy().build()?;
@@ -60,13 +79,42 @@ impl Service {
         })?;
         let status = answer.status();
         if status.is_success() {
-            return Ok(answer.json()?);
+            return Ok(answer);
         }
         let words = match answer.json::<Problem>() {
             Ok(problem) => format!("{}: {}", problem.title, problem.detail),
             Err(_) => format!("{address} answered {status}, which is not what Exedra says"),
         };
         Err(Failure(words))
+    }
+
+    /// The token, and the console's address. Whoever says both needs no configuration.
+    fn token_and_console(&self) -> Result<(String, String), Failure> {
+        let said =
+            match &self.token_file {
+                Some(file) => Some(std::fs::read_to_string(file).map_err(|error| {
+                    Failure(format!("the token {} cannot be read: {error}", file.display()))
+                })?),
+                None => std::env::var(TOKEN_VARIABLE).ok().filter(|token| !token.is_empty()),
+            };
+        if let (Some(token), Some(console)) = (&said, &self.console) {
+            return Ok((token.clone(), console.clone()));
+        }
+        let (state, configured) = self.whereabouts()?;
+        let token = match said {
+            Some(token) => token,
+            None => {
+                let file = state.join(TOKEN_FILE);
+                std::fs::read_to_string(&file).map_err(|error| {
+                    let file = file.display();
+                    Failure(format!(
+                        "the service's token {file} cannot be read: {error}; has it been started? \
+                         Elsewhere, --token-file or {TOKEN_VARIABLE} says one"
+                    ))
+                })?
+            }
+        };
+        Ok((token, self.console.clone().unwrap_or(configured)))
     }
 
     /// The state folder, and the console's address. They can be told from a configuration with mistakes as well: it is

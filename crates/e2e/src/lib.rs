@@ -269,7 +269,7 @@ impl Program {
     /// Asks the API with the token of this machine's clients.
     pub fn api(&self, call: &str) -> serde_json::Value {
         let token = std::fs::read_to_string(self.state.join("client.token")).expect("a token");
-        let answer = client().get(format!("http://{}/api/{call}", self.console)).bearer_auth(token).send();
+        let answer = client().get(format!("http://{}/api/v1/{call}", self.console)).bearer_auth(token).send();
         let answer = answer.expect("an answer");
         assert!(answer.status().is_success(), "{call}: {}", answer.status());
         answer.json().expect("JSON")

@@ -19,7 +19,7 @@ fn call(program: &Program, place: &Place, method: Method, path: &str, body: Opti
 }
 
 fn description(program: &Program) -> Value {
-    client().get(format!("http://{}/api/openapi.json", program.console)).send().unwrap().json().unwrap()
+    client().get(format!("http://{}/api/v1/openapi.json", program.console)).send().unwrap().json().unwrap()
 }
 
 /// Calls with their methods, in the order of the description.
@@ -35,8 +35,50 @@ fn calls(description: &Value) -> Vec<(Method, String, Value)> {
 }
 
 /// What a call sends, where it sends anything.
-fn body_of(path: &str) -> Option<Value> {
-    (path == "/api/explain").then(|| json!({ "url": "http://harbour.example/tides/today.html" }))
+fn body_of(method: &Method, path: &str) -> Option<Value> {
+    match (method.as_str(), path) {
+        ("POST", "/api/v1/explain") => Some(json!({ "url": "http://harbour.example/tides/today.html" })),
+        ("POST", "/api/v1/sign-in") => Some(json!({ "name": "anna", "password": PASSWORD })),
+        ("POST", "/api/v1/me/password") => Some(json!({ "password": PASSWORD, "new": "a tide table" })),
+        ("POST", "/api/v1/accounts") => {
+            Some(json!({ "name": "bera", "password": PASSWORD, "role": "viewer", "sites": ["harbour"] }))
+        }
+        ("POST", "/api/v1/accounts/{name}") => Some(json!({ "role": "operator" })),
+        ("POST", "/api/v1/tokens") => Some(json!({ "label": "nightly", "role": "viewer", "days": 30 })),
+        _ => None,
+    }
+}
+
+const PASSWORD: &str = "harbour light";
+
+/// A path with something in the place of what it names.
+fn named(path: &str) -> String {
+    path.replace("{number}", "1").replace("{name}", "anna").replace("{id}", "nobody")
+}
+
+/// Makes an account by the client.
+fn account(program: &Program, place: &Place, arguments: &[&str]) {
+    let config = text(&place.config());
+    let whole =
+        [&["account", "add"], arguments, &["--config", &config, "--console", &program.console]].concat();
+    let mut child = std::process::Command::new(exedra_e2e::program())
+        .args(whole)
+        .stdin(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::io::Write::write_all(&mut child.stdin.take().unwrap(), PASSWORD.as_bytes()).unwrap();
+    assert!(child.wait().unwrap().success());
+}
+
+/// Signs in as a browser does, and gives the cookie.
+fn session(program: &Program, name: &str) -> String {
+    let call = client().post(format!("http://{}/api/v1/sign-in", program.console));
+    let call = call.header("Origin", format!("http://{}", program.console));
+    let answer = call.json(&json!({ "name": name, "password": PASSWORD })).send().unwrap();
+    assert_eq!(answer.status(), 204);
+    let cookie = field(&answer, "set-cookie").split(';').next().unwrap().to_owned();
+    assert!(cookie.starts_with("exedra_session_"), "{cookie}");
+    cookie
 }
 
 /// A schema of the description as one that stands alone.
@@ -55,14 +97,27 @@ fn every_call_that_is_described_answers_as_described() {
     }
     let description = description(&program);
     let calls = calls(&description);
-    assert!(calls.len() >= 10, "{}", calls.len());
+    assert!(calls.len() >= 20, "{}", calls.len());
+    account(&program, &place, &["anna"]);
     for (method, path, described) in calls {
-        let path = path.replace("{number}", "1");
-        let answer = call(&program, &place, method.clone(), &path, body_of(&path).as_ref());
+        let answer = call(&program, &place, method.clone(), &named(&path), body_of(&method, &path).as_ref());
         let status = answer.status().as_u16().to_string();
         let promised = &described["responses"][&status];
         assert!(promised.is_object(), "{method} {path}: {status} is not among {}", described["responses"]);
-        assert!(answer.status().is_success(), "{method} {path}: {status}");
+        let expected = match (method.as_str(), path.as_str()) {
+            // By no page of the console.
+            ("POST", "/api/v1/sign-in") => 403,
+            ("POST", "/api/v1/me/password") => 409,
+            ("DELETE", path) if path.ends_with("{id}") => 404,
+            _ => 200,
+        };
+        let is_expected =
+            if expected == 200 { answer.status().is_success() } else { answer.status() == expected };
+        assert!(is_expected, "{method} {path}: {status}");
+        if expected != 200 {
+            assert_eq!(field(&answer, "content-type"), "application/problem+json", "{path}");
+            continue;
+        }
         assert_eq!(field(&answer, "cache-control"), "no-store", "{path}");
         let text = answer.text().unwrap();
         match promised["content"]["application/json"].get("schema") {
@@ -83,13 +138,17 @@ fn whoever_is_not_known_is_told_so_by_every_call_and_nothing_else() {
     let program = place.serve();
     let description = description(&program);
     for (method, path, described) in calls(&description) {
-        let path = path.replace("{number}", "1");
+        if described.get("security").is_none() {
+            assert_eq!(path, "/api/v1/sign-in", "what needs nobody to be known");
+            continue;
+        }
+        let path = named(&path);
         let stranger = client().request(method.clone(), format!("http://{}{path}", program.console));
         let stranger = stranger.bearer_auth("guessed").send().unwrap();
         assert_eq!(stranger.status(), 401, "{method} {path}");
         assert_eq!(field(&stranger, "content-type"), "application/problem+json");
         let problem: Value = stranger.json().unwrap();
-        let of = &described["responses"]["401"]["content"]["application/json"]["schema"];
+        let of = &described["responses"]["401"]["content"]["application/problem+json"]["schema"];
         assert!(schema(&description, of).is_valid(&problem), "{path}: {problem}");
         assert!(problem["detail"].as_str().unwrap().contains("exedra sign-in"), "{problem}");
     }
@@ -97,37 +156,203 @@ fn whoever_is_not_known_is_told_so_by_every_call_and_nothing_else() {
     assert_eq!(program.api("revisions").as_array().unwrap().len(), 1);
 }
 
+/// Every call of the description, by somebody who may look at one site, from a foreign page, and under a foreign name.
+#[test]
+fn a_viewer_changes_nothing_and_no_foreign_page_acts() {
+    let place = Place::new();
+    let program = place.serve();
+    account(&program, &place, &["vera", "--role", "viewer", "--site", "harbour"]);
+    account(&program, &place, &["olav", "--role", "operator"]);
+    let (viewer, operator) = (session(&program, "vera"), session(&program, "olav"));
+    let own = format!("http://{}", program.console);
+    let ask = |method: &Method, path: &str, cookie: &str, origin: &str, host: Option<&str>| {
+        let call = client().request(method.clone(), format!("{own}{}", named(path)));
+        let call = call.header("Cookie", cookie).header("Origin", origin);
+        let call = host.into_iter().fold(call, |call, host| call.header("Host", host));
+        match body_of(method, path) {
+            Some(body) => call.json(&body).send().unwrap(),
+            None => call.send().unwrap(),
+        }
+    };
+    let mut tried = (0, 0);
+    for (method, path, described) in calls(&description(&program)) {
+        let answer = ask(&method, &path, &operator, &own, Some("attack.example"));
+        assert_eq!(answer.status(), 421, "{method} {path}");
+        if !method.is_safe() {
+            let answer = ask(&method, &path, &operator, "http://attack.example", None);
+            assert_eq!(answer.status(), 403, "{method} {path}");
+        }
+        // These end or begin sessions.
+        if path.starts_with("/api/v1/sign-") || path == "/api/v1/me/password" {
+            continue;
+        }
+        let answer = ask(&method, &path, &viewer, &own, None);
+        let status = answer.status().as_u16();
+        if described["x-role"] == "operator" {
+            assert_eq!(status, 403, "{method} {path}");
+            assert!(answer.text().unwrap().contains("for operators"), "{path}");
+            tried.0 += 1;
+        } else {
+            assert!(answer.status().is_success(), "{method} {path}: {status}");
+            tried.1 += 1;
+        }
+        assert!(described["responses"][&status.to_string()].is_object(), "{method} {path}: {status}");
+    }
+    assert!(tried.0 >= 12 && tried.1 >= 5, "{tried:?}");
+    // Only its own password may it change, and that ends its session.
+    let answer = ask(&Method::POST, "/api/v1/me/password", &viewer, &own, None);
+    assert_eq!(answer.status(), 204);
+    assert_eq!(ask(&Method::GET, "/api/v1/me", &viewer, &own, None).status(), 401);
+    let known = program.api("accounts");
+    let names: Vec<&str> =
+        known.as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["olav", "vera"]);
+    assert_eq!(program.api("tokens").as_array().unwrap().len(), 1, "the one of this machine");
+}
+
+/// Whoever may see some sites is shown nothing of the others: neither figures nor names.
+#[test]
+fn a_viewer_of_one_site_sees_nothing_of_another() {
+    let place = Place::new();
+    let program = place.serve();
+    for (host, target) in
+        [("harbour.example", "/tides/today.html"), ("lamp.example", "/"), ("lamp.example", "/")]
+    {
+        program.get(host, target).text().unwrap();
+    }
+    exedra_e2e::until("all are recorded", || (program.recorded("lamp") == 2).then_some(()));
+    account(&program, &place, &["vera", "--site", "harbour"]);
+    let cookie = session(&program, "vera");
+    let ask = |call: &str| {
+        let call =
+            client().get(format!("http://{}/api/v1/{call}", program.console)).header("Cookie", &cookie);
+        let answer = call.send().unwrap();
+        (answer.status().as_u16(), answer.text().unwrap())
+    };
+    for call in ["status", "now", "survey", "sites", "me"] {
+        let (status, text) = ask(call);
+        assert_eq!(status, 200, "{call}");
+        assert!(text.contains("harbour"), "{call}");
+        assert!(!text.contains("lamp"), "{call} names another site");
+    }
+    let survey: Value = serde_json::from_str(&ask("survey").1).unwrap();
+    assert_eq!(survey["tables"]["totals"]["rows"][0]["requests"], 1);
+    let (status, text) = ask("survey?site=lamp");
+    assert!(status == 400 && text.contains("there is harbour"), "{text}");
+}
+
+#[test]
+fn whoever_guesses_waits_and_what_was_changed_is_written_down() {
+    let place = Place::new();
+    let program = place.serve();
+    account(&program, &place, &["olav", "--role", "operator"]);
+    let guess = |password: &str| {
+        let call = client().post(format!("http://{}/api/v1/sign-in", program.console));
+        let call = call.header("Origin", format!("http://{}", program.console));
+        call.json(&json!({ "name": "olav", "password": password })).send().unwrap()
+    };
+    let begun = std::time::Instant::now();
+    assert_eq!(guess("tide").status(), 401);
+    assert_eq!(guess("tide").status(), 401);
+    assert_eq!(guess(PASSWORD).status(), 204);
+    // A quarter of a second, then twice that.
+    assert!(begun.elapsed().as_millis() >= 750, "{:?}", begun.elapsed());
+    let changes = exedra_e2e::until("all is written down", || {
+        let changes = program.api("changes");
+        (changes.as_array().unwrap().len() == 4).then_some(changes)
+    });
+    let told: Vec<_> = changes
+        .as_array()
+        .unwrap()
+        .iter()
+        .rev()
+        .map(|one| {
+            (one["who"].as_str().unwrap(), one["status"].as_u64().unwrap(), one["detail"].as_str().unwrap())
+        })
+        .collect();
+    let wrong = ("olav", 401, "name or password wrong");
+    assert_eq!(
+        told,
+        [("token: this machine", 201, "olav, operator"), wrong, wrong, ("olav", 204, "signed in")]
+    );
+    assert_eq!(changes[0]["client"], "127.0.0.1");
+    // By the client, as people read it.
+    let listed = drawn(&program.command(&place, &["changes"]));
+    assert!(listed.contains("POST sign-in") && listed.contains("signed in"), "{listed}");
+    let listed = drawn(&program.command(&place, &["account", "sessions"]));
+    assert!(listed.contains("olav"), "{listed}");
+    drawn(&program.command(&place, &["account", "remove", "olav"]));
+    assert_eq!(program.api("sessions").as_array().unwrap().len(), 0, "it ends its sessions");
+}
+
+/// A program elsewhere has a token of its own, which opens no more than it should and ends.
+#[test]
+fn a_token_opens_what_it_is_made_for() {
+    let place = Place::new();
+    let program = place.serve();
+    let secret = {
+        let made = program.command(&place, &["token", "add", "nightly report", "--site", "harbour"]);
+        String::from_utf8(made.stdout).unwrap().trim().to_owned()
+    };
+    let ask = |arguments: &[&str]| {
+        let all = [arguments, &["--console", &program.console]].concat();
+        std::process::Command::new(exedra_e2e::program())
+            .args(all)
+            .env("EXEDRA_TOKEN", &secret)
+            .output()
+            .unwrap()
+    };
+    let status = ask(&["status", "--as", "json"]);
+    assert!(status.status.success(), "{}", drawn(&status));
+    let shown: Value = serde_json::from_slice(&status.stdout).unwrap();
+    assert_eq!(shown["sites"].as_array().unwrap().len(), 1);
+    let refused = ask(&["reload"]);
+    assert!(
+        !refused.status.success() && drawn(&refused).contains("this is for operators"),
+        "{}",
+        drawn(&refused)
+    );
+    let tokens = program.api("tokens");
+    let id = |label: &str| {
+        let found = tokens.as_array().unwrap().iter().find(|token| token["label"] == label).unwrap();
+        found["id"].as_str().unwrap().to_owned()
+    };
+    let own = program.command(&place, &["token", "end", &id("this machine")]);
+    assert!(drawn(&own).contains("exedra sign-in --revoke"), "{}", drawn(&own));
+    let id = id("nightly report");
+    assert!(program.command(&place, &["token", "end", &id]).status.success());
+    assert!(drawn(&ask(&["status"])).contains("Not signed in"));
+}
+
 #[test]
 fn other_methods_and_other_calls_are_refused() {
     let place = Place::new();
     let program = place.serve();
     let description = description(&program);
-    for (method, path, _) in calls(&description) {
-        let path = path.replace("{number}", "1");
-        let other = if method == Method::GET { Method::DELETE } else { Method::GET };
-        let answer = call(&program, &place, other.clone(), &path, None);
-        assert_eq!(answer.status(), 405, "{other} {path}");
+    for (_, path, _) in calls(&description) {
+        let answer = call(&program, &place, Method::PATCH, &named(&path), None);
+        assert_eq!(answer.status(), 405, "{path}");
     }
-    let nowhere = call(&program, &place, Method::GET, "/api/surveys", None);
+    let nowhere = call(&program, &place, Method::GET, "/api/v1/surveys", None);
     assert_eq!(nowhere.status(), 404);
-    assert!(nowhere.text().unwrap().contains("/api/openapi.json"));
+    assert!(nowhere.text().unwrap().contains("/api/v1/openapi.json"));
 }
 
 #[rstest]
-#[case("/api/now?sit=harbour", "did you mean `site`?")]
-#[case("/api/now?last=1h", "there is: site")]
-#[case("/api/now?site=harbor", "did you mean `harbour`?")]
-#[case("/api/survey?lst=7+days", "did you mean `last`?")]
-#[case("/api/survey?last=7+dais", "`7 dais` is not a stretch of time")]
-#[case("/api/survey?day=today&day=yesterday", "`day` is given more than once")]
-#[case("/api/survey?only=statsu%3D404", "did you mean `status`?")]
-#[case("/api/survey?only=kind%3Dpages", "page")]
-#[case("/api/survey?without=status", "is not a filter")]
-#[case("/api/survey?show=pathes", "paths")]
-#[case("/api/survey?top=-1", "0 to 10000")]
-#[case("/api/survey?people=perhaps", "neither true nor false")]
-#[case("/api/survey?step=second", "minute, hour or day")]
-#[case("/api/survey?from=2026-02-30", "is not a time")]
+#[case("/api/v1/now?sit=harbour", "did you mean `site`?")]
+#[case("/api/v1/now?last=1h", "there is: site")]
+#[case("/api/v1/now?site=harbor", "did you mean `harbour`?")]
+#[case("/api/v1/survey?lst=7+days", "did you mean `last`?")]
+#[case("/api/v1/survey?last=7+dais", "`7 dais` is not a stretch of time")]
+#[case("/api/v1/survey?day=today&day=yesterday", "`day` is given more than once")]
+#[case("/api/v1/survey?only=statsu%3D404", "did you mean `status`?")]
+#[case("/api/v1/survey?only=kind%3Dpages", "page")]
+#[case("/api/v1/survey?without=status", "is not a filter")]
+#[case("/api/v1/survey?show=pathes", "paths")]
+#[case("/api/v1/survey?top=-1", "0 to 10000")]
+#[case("/api/v1/survey?people=perhaps", "neither true nor false")]
+#[case("/api/v1/survey?step=second", "minute, hour or day")]
+#[case("/api/v1/survey?from=2026-02-30", "is not a time")]
 fn what_is_asked_wrongly_is_answered_with_what_to_ask_instead(#[case] path: &str, #[case] words: &str) {
     let place = Place::new();
     let program = place.serve();
@@ -179,7 +404,7 @@ fn a_body_that_cannot_be_read_is_refused_and_harms_nobody() {
         ("url=x", "application/x-www-form-urlencoded", 415),
         (huge.as_str(), "application/json", 413),
     ] {
-        let call = client().post(format!("http://{}/api/explain", program.console)).bearer_auth(&token);
+        let call = client().post(format!("http://{}/api/v1/explain", program.console)).bearer_auth(&token);
         let answer = call.header("content-type", media_type).body(body.to_owned()).send();
         // Whoever is refused for the length of what it sends may find the connection closed under it.
         if let Ok(answer) = answer {

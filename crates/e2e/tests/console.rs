@@ -19,7 +19,8 @@ fn nothing_without_a_session_and_a_link_works_once() {
     let place = Place::new();
     let program = place.serve();
     let ask = |call: &str, cookie: &str| {
-        let request = client().get(format!("http://{}/api/{call}", program.console)).header("Cookie", cookie);
+        let request =
+            client().get(format!("http://{}/api/v1/{call}", program.console)).header("Cookie", cookie);
         request.send().unwrap().status().as_u16()
     };
     let port = program.console.rsplit(':').next().unwrap();
@@ -48,7 +49,7 @@ fn nothing_without_a_session_and_a_link_works_once() {
 
     // A foreign page cannot sign anybody out; the console can.
     let out = |origin: &str| {
-        let request = client().post(format!("http://{}/api/sign-out", program.console));
+        let request = client().post(format!("http://{}/api/v1/sign-out", program.console));
         request.header("Cookie", &session).header("Origin", origin).send().unwrap().status().as_u16()
     };
     assert_eq!(out("http://evil.example"), 403);
@@ -347,11 +348,11 @@ fn the_console_answers_only_to_names_that_it_has() {
     };
     for host in ["127.0.0.1", "localhost", "LOCALHOST", "office.example", "[::1]"] {
         assert_eq!(ask(&format!("{host}:{port}"), "/").0, 200, "{host}");
-        assert_eq!(ask(host, "/api/status").0, 401, "{host}");
+        assert_eq!(ask(host, "/api/v1/status").0, 401, "{host}");
     }
     for (host, path) in [
         ("attack.example", "/"),
-        ("localhost.attack.example", "/api/status"),
+        ("localhost.attack.example", "/api/v1/status"),
         ("harbour.example", "/sign-in?key=x"),
     ] {
         let (status, words) = ask(&format!("{host}:{port}"), path);

@@ -143,7 +143,7 @@ fn the_console_takes_nothing_from_the_sites_and_does_not_keep_the_service_from_s
         .map(|_| {
             let socket = TcpStream::connect(&service.console);
             if let Ok(mut socket) = socket.as_ref() {
-                let _ = socket.write_all(b"GET /api/status HTTP/1.1\r\nHost: x");
+                let _ = socket.write_all(b"GET /api/v1/status HTTP/1.1\r\nHost: x");
             }
             socket
         })

@@ -98,7 +98,7 @@ fn there_is_one_token_of_clients_and_it_can_be_revoked() {
     drop(first);
     let program = place.serve();
     let opens = |token: &str| {
-        let asked = client().get(format!("http://{}/api/status", program.console)).bearer_auth(token);
+        let asked = client().get(format!("http://{}/api/v1/status", program.console)).bearer_auth(token);
         asked.send().unwrap().status().as_u16()
     };
     assert_eq!((opens(&before), opens(&token())), (401, 200), "each start makes its own");
@@ -108,7 +108,8 @@ fn there_is_one_token_of_clients_and_it_can_be_revoked() {
     let session = client().get(format!("http://{}/sign-in{key}", program.console)).send().unwrap();
     let cookie = field(&session, "set-cookie").split(';').next().unwrap().to_owned();
     let signed_in = || {
-        let asked = client().get(format!("http://{}/api/status", program.console)).header("Cookie", &cookie);
+        let asked =
+            client().get(format!("http://{}/api/v1/status", program.console)).header("Cookie", &cookie);
         asked.send().unwrap().status().as_u16()
     };
     assert_eq!(signed_in(), 200);

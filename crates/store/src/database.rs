@@ -295,7 +295,7 @@ fn failed(path: &Path, error: &dyn std::fmt::Display) -> StoreError {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Purpose, Secrets};
+    use crate::{For, Purpose, Secrets};
 
     #[test]
     fn a_database_is_there_again_after_damage_and_after_it_was_taken_away() {
@@ -305,14 +305,14 @@ mod tests {
         let secrets = Secrets::open(folder.path());
         let aside = folder.path().join("exedra.damaged-1.db");
         assert_eq!(secrets.trouble().set_aside, [aside]);
-        let made = secrets.make(Purpose::Link, 1, 9).unwrap();
-        assert!(secrets.opens(&made, Purpose::Link, 2).unwrap());
+        let made = secrets.make(Purpose::Link, &For::this_machine(), 1, 9).unwrap();
+        assert!(secrets.opens(&made, Purpose::Link, 2).unwrap().is_some());
         for end in ["", "-wal", "-shm"] {
             let _ = std::fs::remove_file(with(&path, end));
         }
-        assert!(!secrets.opens(&made, Purpose::Link, 2).unwrap(), "it begins anew");
-        let made = secrets.make(Purpose::Link, 1, 9).unwrap();
-        assert!(path.is_file() && secrets.opens(&made, Purpose::Link, 2).unwrap());
+        assert!(secrets.opens(&made, Purpose::Link, 2).unwrap().is_none(), "it begins anew");
+        let made = secrets.make(Purpose::Link, &For::this_machine(), 1, 9).unwrap();
+        assert!(path.is_file() && secrets.opens(&made, Purpose::Link, 2).unwrap().is_some());
         // What is set aside is said by the next one as well.
         assert_eq!(Secrets::open(folder.path()).trouble().set_aside.len(), 1);
     }
@@ -322,9 +322,12 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let state = folder.path().join("state");
         let secrets = Secrets::open(&state);
-        assert!(secrets.trouble().unusable.is_some() && secrets.make(Purpose::Link, 1, 9).is_err());
+        assert!(
+            secrets.trouble().unusable.is_some()
+                && secrets.make(Purpose::Link, &For::this_machine(), 1, 9).is_err()
+        );
         std::fs::create_dir(&state).unwrap();
-        assert!(secrets.make(Purpose::Link, 1, 9).is_ok());
+        assert!(secrets.make(Purpose::Link, &For::this_machine(), 1, 9).is_ok());
         assert_eq!(secrets.trouble(), Trouble::default());
     }
 }

@@ -1,20 +1,27 @@
 //! What the service remembers, in two SQLite databases.
 //!
 //! `requests.db` holds the requests of the access logs as columns and can always be rebuilt from them
-//! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions, tokens; [`revisions`]: configurations).
+//! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions,
+//! tokens; [`accounts`]: who may sign in by a name and a password, ; [`changes`]: what was changed, and by
+//! whom; [`revisions`]: configurations).
 //!
 //! - [`database`]: opening, migrating; damage, and what becomes of it
 //! - [`salvage`]: what can be read of a damaged table
 //! - [`schema`]: the tables, for Diesel
 
+pub mod accounts;
+pub mod changes;
 pub mod database;
+mod grant;
 pub mod records;
 pub mod revisions;
 mod salvage;
 pub mod schema;
 pub mod secrets;
 
+pub use accounts::{Account, AccountChange, Accounts};
+pub use changes::{Change, ChangeRecord};
 pub use database::{StoreError, Trouble};
 pub use records::{Checkpoint, LogState, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
-pub use secrets::{Purpose, Secrets};
+pub use secrets::{For, Known, Purpose, Secrets};

@@ -75,6 +75,56 @@ diesel::table! {
         made -> BigInt,
         /// When it ends, in seconds since 1970 UTC.
         expires -> BigInt,
+        /// What it is known by.
+        id -> Text,
+        /// The account of a session.
+        account -> Text,
+        /// What a token is for.
+        label -> Text,
+        /// Who made a token.
+        made_by -> Text,
+        /// What a token may do.
+        role -> Text,
+        /// Sites that a token may see, as JSON.
+        sites -> Text,
+        /// When it was used last, in seconds since 1970 UTC.
+        used -> BigInt,
+    }
+}
+
+diesel::table! {
+    /// Who may use the console by a name and a password.
+    accounts (name) {
+        /// Name.
+        name -> Text,
+        /// Password, as a PHC string.
+        password -> Text,
+        /// What it may do.
+        role -> Text,
+        /// Sites that it may see, as JSON.
+        sites -> Text,
+        /// When it was made, in seconds since 1970 UTC.
+        made -> BigInt,
+    }
+}
+
+diesel::table! {
+    /// Every change that was made by the API.
+    changes (number) {
+        /// Number.
+        number -> Integer,
+        /// When, in seconds since 1970 UTC.
+        made -> BigInt,
+        /// Who.
+        who -> Text,
+        /// From which address.
+        client -> Text,
+        /// By which call.
+        what -> Text,
+        /// How that was answered.
+        status -> Integer,
+        /// What was changed.
+        detail -> Text,
     }
 }
 

@@ -1,10 +1,12 @@
 //! What lets people and programs in: one-time links, sessions, tokens. Kept only as hashes.
 
 use crate::database::{Database, Kind, StoreError, Trouble};
-use crate::schema::secrets;
+use crate::grant;
+use crate::schema::{accounts, secrets};
 use base64::Engine;
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
+use exedra_common::grant::Grant;
 use parking_lot::Mutex;
 use rand::Rng;
 use sha2::{Digest, Sha256};
@@ -14,8 +16,11 @@ use std::time::Instant;
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
 
 /// `exedra.db`: what is in it is nowhere else.
-pub const KIND: Kind =
-    Kind { name: "exedra.db", migrations: || MIGRATIONS, kept: &["secrets", "contents", "revisions"] };
+pub const KIND: Kind = Kind {
+    name: "exedra.db",
+    migrations: || MIGRATIONS,
+    kept: &["secrets", "accounts", "changes", "contents", "revisions"],
+};
 
 /// What a secret opens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -37,6 +42,65 @@ impl Purpose {
         }
     }
 }
+
+/// What a secret is made for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct For {
+    /// The account of a session; empty for whoever came by a one-time link.
+    pub account: String,
+    /// What a token is for.
+    pub label: String,
+    /// Who made a token.
+    pub made_by: String,
+    /// What it may do and see. Of a session with an account that is the account's, as it is then.
+    pub grant: Grant,
+}
+
+impl For {
+    /// Everything, for whoever may read the state folder.
+    pub fn this_machine() -> Self {
+        For {
+            account: String::new(),
+            label: THIS_MACHINE.to_owned(),
+            made_by: String::new(),
+            grant: Grant::ALL,
+        }
+    }
+
+    /// A session of an account.
+    pub fn account(name: &str) -> Self {
+        For { account: name.to_owned(), label: String::new(), ..For::this_machine() }
+    }
+
+    /// A token.
+    pub fn token(label: &str, made_by: &str, grant: Grant) -> Self {
+        For { account: String::new(), label: label.to_owned(), made_by: made_by.to_owned(), grant }
+    }
+}
+
+/// How the token of clients on this machine is called.
+pub const THIS_MACHINE: &str = "this machine";
+
+/// A session or a token, as those see it who may end it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Known {
+    /// What it is known by.
+    pub id: String,
+    /// What it is made for.
+    pub made_for: For,
+    /// When it was made, in seconds since 1970 UTC.
+    pub made: i64,
+    /// When it ends, in seconds since 1970 UTC.
+    pub expires: i64,
+    /// When it was used last, in seconds since 1970 UTC, to the minute; 0 where it never was.
+    pub used: i64,
+}
+
+/// How often it is noted that a secret was used, in seconds.
+const NOTED: i64 = 60;
+
+/// A row of the table of secrets, without its hash and its purpose.
+type Row = (String, String, String, String, String, String, i64, i64, i64);
 
 /// The secrets that were given out. Times are seconds since 1970 UTC, by a clock that never goes back: what has ended stays
 /// ended when the system's clock is put back.
@@ -69,10 +133,14 @@ impl Secrets {
     }
 
     /// Makes a secret of 256 random bits. This is the only time that it can be seen.
-    pub fn make(&self, purpose: Purpose, now: i64, expires: i64) -> Result<String, StoreError> {
-        let mut octets = [0u8; 32];
-        rand::rng().fill_bytes(&mut octets);
-        let secret = base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(octets);
+    pub fn make(
+        &self,
+        purpose: Purpose,
+        made_for: &For,
+        now: i64,
+        expires: i64,
+    ) -> Result<String, StoreError> {
+        let secret = random(32);
         let lasts = expires - now;
         let now = self.forward(now)?;
         let row = (
@@ -80,6 +148,12 @@ impl Secrets {
             secrets::purpose.eq(purpose.as_str()),
             secrets::made.eq(now),
             secrets::expires.eq(now + lasts),
+            secrets::id.eq(random(9)),
+            secrets::account.eq(&made_for.account),
+            secrets::label.eq(&made_for.label),
+            secrets::made_by.eq(&made_for.made_by),
+            secrets::role.eq(made_for.grant.role.name()),
+            secrets::sites.eq(grant::sites(&made_for.grant)),
         );
         self.with(|connection| {
             diesel::delete(secrets::table.filter(secrets::expires.le(now))).execute(connection)?;
@@ -88,10 +162,11 @@ impl Secrets {
         Ok(secret)
     }
 
-    /// Makes a secret, and has all others of its purpose open nothing any longer.
-    pub fn replace(&self, purpose: Purpose, now: i64, expires: i64) -> Result<String, StoreError> {
-        self.revoke(purpose)?;
-        self.make(purpose, now, expires)
+    /// Makes the token of clients on this machine, and has the one before open nothing any longer.
+    pub fn replace_own_token(&self, now: i64, expires: i64) -> Result<String, StoreError> {
+        let ours = secrets::purpose.eq(Purpose::Token.as_str()).and(secrets::made_by.eq(""));
+        self.with(|connection| diesel::delete(secrets::table.filter(ours)).execute(connection))?;
+        self.make(Purpose::Token, &For::this_machine(), now, expires)
     }
 
     /// Has all secrets of a purpose open nothing any longer. Gives how many there were.
@@ -101,13 +176,44 @@ impl Secrets {
         })
     }
 
-    /// Whether a secret still opens what it is for.
-    pub fn opens(&self, secret: &str, purpose: Purpose, now: i64) -> Result<bool, StoreError> {
+    /// What a secret opens, if it still opens what it is for. That it was used is noted.
+    pub fn opens(&self, secret: &str, purpose: Purpose, now: i64) -> Result<Option<Known>, StoreError> {
         let now = self.forward(now)?;
-        let found = self.with(|connection| {
-            secrets::table.filter(valid(secret, purpose, now)).count().get_result::<i64>(connection)
+        let known = self.with(|connection| {
+            let row =
+                secrets::table.filter(valid(secret, purpose, now)).select(columns()).first::<Row>(connection);
+            let Some(row) = row.optional()? else { return Ok(None) };
+            of_account(known(row), connection)
         })?;
-        Ok(found > 0)
+        if let Some(known) = known.as_ref().filter(|known| now - known.used >= NOTED) {
+            let used = secrets::used.eq(now);
+            // That it cannot be noted keeps nobody out.
+            let _ = self.with(|connection| {
+                diesel::update(secrets::table.filter(secrets::id.eq(&known.id))).set(used).execute(connection)
+            });
+        }
+        Ok(known)
+    }
+
+    /// All that have not ended, of a purpose, the newest first.
+    pub fn all(&self, purpose: Purpose, now: i64) -> Result<Vec<Known>, StoreError> {
+        let now = self.forward(now)?;
+        self.with(|connection| {
+            let all = secrets::purpose.eq(purpose.as_str()).and(secrets::expires.gt(now));
+            let rows = secrets::table.filter(all).select(columns()).order(secrets::made.desc());
+            let known = rows.load::<Row>(connection)?.into_iter().map(known);
+            known.filter_map(|known| of_account(known, connection).transpose()).collect()
+        })
+    }
+
+    /// Ends one, by what it is known by; but not the token of clients on this machine, which would lock them out. Says whether
+    /// there was one.
+    pub fn end(&self, purpose: Purpose, id: &str) -> Result<bool, StoreError> {
+        let is_ours = secrets::purpose.eq(Purpose::Token.as_str()).and(secrets::made_by.eq(""));
+        let one =
+            secrets::purpose.eq(purpose.as_str()).and(secrets::id.eq(id)).and(diesel::dsl::not(is_ours));
+        let ended = self.with(|connection| diesel::delete(secrets::table.filter(one)).execute(connection))?;
+        Ok(ended > 0)
     }
 
     /// As [`Secrets::opens`], and never again afterwards.
@@ -144,6 +250,46 @@ impl Secrets {
     }
 }
 
+/// So many random octets, as letters.
+fn random(octets: usize) -> String {
+    let mut random = vec![0u8; octets];
+    rand::rng().fill_bytes(&mut random);
+    base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(random)
+}
+
+#[diesel::dsl::auto_type(no_type_alias)]
+fn columns() -> _ {
+    (
+        secrets::id,
+        secrets::account,
+        secrets::label,
+        secrets::made_by,
+        secrets::role,
+        secrets::sites,
+        secrets::made,
+        secrets::expires,
+        secrets::used,
+    )
+}
+
+fn known((id, account, label, made_by, role, sites, made, expires, used): Row) -> Known {
+    let grant = grant::understood(&role, &sites);
+    Known { id, made_for: For { account, label, made_by, grant }, made, expires, used }
+}
+
+/// What belongs to an account may do and see what that may; where it is gone, nothing.
+fn of_account(mut known: Known, connection: &mut SqliteConnection) -> QueryResult<Option<Known>> {
+    if known.made_for.account.is_empty() {
+        return Ok(Some(known));
+    }
+    let account = accounts::table.find(&known.made_for.account).select((accounts::role, accounts::sites));
+    let found = account.first::<(String, String)>(connection).optional()?;
+    Ok(found.map(|(role, sites)| {
+        known.made_for.grant = grant::understood(&role, &sites);
+        known
+    }))
+}
+
 #[diesel::dsl::auto_type(no_type_alias)]
 fn valid(secret: &str, purpose: Purpose, now: i64) -> _ {
     let wanted: String = hash(secret);
@@ -164,18 +310,21 @@ mod tests {
     fn secrets_open_what_they_are_for_until_they_end() {
         let folder = tempfile::tempdir().unwrap();
         let secrets = Secrets::open(folder.path());
-        let link = secrets.make(Purpose::Link, 100, 200).unwrap();
-        assert!(!secrets.opens(&link, Purpose::Session, 150).unwrap());
-        assert!(!secrets.opens("guess", Purpose::Link, 150).unwrap());
-        assert!(secrets.opens(&link, Purpose::Link, 190).unwrap());
+        let link = secrets.make(Purpose::Link, &For::this_machine(), 100, 200).unwrap();
+        assert!(secrets.opens(&link, Purpose::Session, 150).unwrap().is_none());
+        assert!(secrets.opens("guess", Purpose::Link, 150).unwrap().is_none());
+        assert!(secrets.opens(&link, Purpose::Link, 190).unwrap().is_some());
         assert!(secrets.use_up(&link, Purpose::Link, 190).unwrap());
         assert!(!secrets.use_up(&link, Purpose::Link, 190).unwrap());
         let kept = std::fs::read(folder.path().join("exedra.db")).unwrap();
         let kept = [kept, std::fs::read(folder.path().join("exedra.db-wal")).unwrap_or_default()].concat();
         assert!(!kept.windows(link.len()).any(|window| window == link.as_bytes()));
-        let (first, session) = (secrets.make(Purpose::Token, 1, 900), secrets.make(Purpose::Session, 1, 900));
-        let second = secrets.replace(Purpose::Token, 1, 900).unwrap();
-        let opens = |secret: &str, purpose| secrets.opens(secret, purpose, 2).unwrap();
+        let (first, session) = (
+            secrets.make(Purpose::Token, &For::this_machine(), 1, 900),
+            secrets.make(Purpose::Session, &For::this_machine(), 1, 900),
+        );
+        let second = secrets.replace_own_token(1, 900).unwrap();
+        let opens = |secret: &str, purpose| secrets.opens(secret, purpose, 2).unwrap().is_some();
         assert!(!opens(&first.unwrap(), Purpose::Token) && opens(&second, Purpose::Token));
         assert_eq!(secrets.revoke(Purpose::Token).unwrap(), 1);
         assert!(!opens(&second, Purpose::Token) && opens(&session.unwrap(), Purpose::Session));
@@ -184,19 +333,19 @@ mod tests {
     fn what_has_ended_stays_ended_when_the_clock_is_put_back() {
         let folder = tempfile::tempdir().unwrap();
         let secrets = Secrets::open(folder.path());
-        let session = secrets.make(Purpose::Session, 1000, 2000).unwrap();
-        assert!(secrets.opens(&session, Purpose::Session, 1900).unwrap());
-        assert!(!secrets.opens(&session, Purpose::Session, 2500).unwrap());
-        assert!(!secrets.opens(&session, Purpose::Session, 1500).unwrap(), "the clock was put back");
+        let session = secrets.make(Purpose::Session, &For::this_machine(), 1000, 2000).unwrap();
+        assert!(secrets.opens(&session, Purpose::Session, 1900).unwrap().is_some());
+        assert!(secrets.opens(&session, Purpose::Session, 2500).unwrap().is_none());
+        assert!(secrets.opens(&session, Purpose::Session, 1500).unwrap().is_none(), "the clock was put back");
         // Neither does one last longer that is made then, nor end at once.
-        let next = secrets.make(Purpose::Session, 100, 200).unwrap();
-        assert!(secrets.opens(&next, Purpose::Session, 100).unwrap());
-        assert!(!secrets.opens(&next, Purpose::Session, 2700).unwrap());
+        let next = secrets.make(Purpose::Session, &For::this_machine(), 100, 200).unwrap();
+        assert!(secrets.opens(&next, Purpose::Session, 100).unwrap().is_some());
+        assert!(secrets.opens(&next, Purpose::Session, 2700).unwrap().is_none());
         // Nor by a start.
-        let last = secrets.make(Purpose::Session, 2800, 2900).unwrap();
+        let last = secrets.make(Purpose::Session, &For::this_machine(), 2800, 2900).unwrap();
         let secrets = Secrets::open(folder.path());
-        assert!(secrets.opens(&last, Purpose::Session, 50).unwrap());
-        assert!(!secrets.opens(&last, Purpose::Session, 2901).unwrap());
-        assert!(!secrets.opens(&last, Purpose::Session, 50).unwrap());
+        assert!(secrets.opens(&last, Purpose::Session, 50).unwrap().is_some());
+        assert!(secrets.opens(&last, Purpose::Session, 2901).unwrap().is_none());
+        assert!(secrets.opens(&last, Purpose::Session, 50).unwrap().is_none());
     }
 }

@@ -82,8 +82,8 @@ pub struct TableColumn {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub minor: bool,
     /// The column of logs that its figures are counted from: where no line has it, they are not known, and not 0.
-    #[serde(skip)]
-    pub counted_from: Option<Column>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub counted_from: Option<String>,
 }
 
 /// What the figures of a column are to each other.
@@ -156,9 +156,8 @@ impl TableColumn {
 
     /// A column of bytes that add up.
     pub fn size(name: &str, title: &str) -> Self {
-        let bytes = Column::Number(NumberColumn::Bytes);
         TableColumn { kind: Kind::Size, unit: Unit::Bytes, ..TableColumn::sum(name, title) }
-            .counted_from(bytes)
+            .counted_from(NumberColumn::Bytes)
     }
 
     /// A column of lengths of time that do not add up.
@@ -173,7 +172,7 @@ impl TableColumn {
 
     /// The same, counted from this column of logs.
     pub fn counted_from(self, column: impl Into<Column>) -> Self {
-        TableColumn { counted_from: Some(column.into()), ..self }
+        TableColumn { counted_from: Some(column.into().name().to_owned()), ..self }
     }
 
     /// The same, giving way where there is little room.
@@ -263,8 +262,8 @@ impl Table {
 
     /// Empties columns whose figures are not known, as no line has what they are counted from; rows that then say nothing are
     /// left out, and so is what was said about them.
-    pub fn forget(&mut self, is_unsaid: impl Fn(Column) -> bool) {
-        let is_unknown = |column: &TableColumn| column.counted_from.is_some_and(&is_unsaid);
+    pub fn forget(&mut self, is_unsaid: impl Fn(&str) -> bool) {
+        let is_unknown = |column: &TableColumn| column.counted_from.as_deref().is_some_and(&is_unsaid);
         let places: Vec<usize> =
             (0..self.columns.len()).filter(|place| is_unknown(&self.columns[*place])).collect();
         if places.is_empty() {

@@ -1,27 +1,24 @@
 //! The calls of the API.
 
-use super::Console;
-use super::blocking::blocking;
+use super::asker::Asker;
+use super::blocking::{Work, blocking, working};
 use super::failure::{Failure, problem};
-use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked, sites};
+use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked};
 use crate::active::Active;
 use crate::logs::journal::Journal;
 use crate::logs::journal::generations::generations;
 use crate::system::threads;
 use axum::Json;
-use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use exedra_api::{LogStatus, Now, Problem, SiteStatus, Status};
+use exedra_api::{LogStatus, Now, SiteStatus, Status};
 use exedra_common::Column;
 use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
 use exedra_reading::survey::report::Shown;
 use exedra_reading::survey::{Report, ReportOptions, Step, SurveyPlan, SurveyWorker, Surveys};
-use exedra_store::StoreError;
 use exedra_store::records::snapshot::Recorded;
-use std::sync::Arc;
 
 /// How many of the last requests are shown.
 const LATEST: usize = 30;
@@ -29,22 +26,24 @@ const HOUR: i64 = 3_600_000;
 
 /// Anything else below `/api`.
 pub async fn unknown() -> Response {
-    problem(StatusCode::NOT_FOUND, "There is no such call", "/api/openapi.json lists what there is.")
+    problem(StatusCode::NOT_FOUND, "There is no such call", "/api/v1/openapi.json lists what there is.")
 }
 
 /// How the service is.
-#[utoipa::path(get, path = "/status", responses((status = 200, body = Status), (status = 401, body = Problem)))]
-pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>, Failure> {
-    let console = Arc::clone(&console);
+#[utoipa::path(get, path = "/status", responses((status = 200, body = Status)))]
+pub async fn status(asker: Asker) -> Result<Json<Status>, Failure> {
     blocking(move || {
+        let console = asker.console();
         let current = console.site()?;
         let config = &current.config;
-        let sites = config.sites.iter().zip(&current.logs).map(|(site, log)| SiteStatus {
+        let seen = config.sites.iter().zip(&current.logs);
+        let seen = seen.filter(|(site, _)| asker.grant().sees(&site.name.value));
+        let sites = seen.map(|(site, log)| SiteStatus {
             name: site.name.value.clone(),
             hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
             main_host: site.main_host.as_ref().map(|host| host.value.clone()),
             folder: site.root().map(|folder| folder.display().to_string()),
-            log: log.appender.as_ref().map(|appender| log_status(&console, &current, &appender.journal)),
+            log: log.appender.as_ref().map(|appender| log_status(&asker, &current, &appender.journal)),
         });
         let (answered, sent) = console.runtime.counters.sum();
         Ok(Status {
@@ -58,22 +57,24 @@ pub async fn status(State(console): State<Arc<Console>>) -> Result<Json<Status>,
             most_connections: current.division.connections as u64,
             files: current.open_files.count().0 as u64,
             most_files: current.open_files.count().1 as u64,
-            troubles: troubles(&console, &current),
+            // They name what is of no concern to whoever sees some sites alone.
+            troubles: if asker.sees_all() { troubles(&asker, &current) } else { Vec::new() },
             sites: sites.collect(),
             no_site: current
                 .no_site
                 .appender
                 .as_ref()
-                .map(|appender| log_status(&console, &current, &appender.journal)),
-            errors: log_status(&console, &current, &current.errors.appender.journal),
+                .filter(|_| asker.sees_all())
+                .map(|appender| log_status(&asker, &current, &appender.journal)),
+            errors: log_status(&asker, &current, &current.errors.appender.journal),
         })
     })
     .await
 }
 
 /// What is wrong with the databases, what has failed, and what folders say that cannot be understood.
-fn troubles(console: &Console, site: &Active) -> Vec<String> {
-    let (records, damages) = console.records.trouble();
+fn troubles(asker: &Asker, site: &Active) -> Vec<String> {
+    let (records, damages) = asker.trouble();
     let all = [
         (
             "requests.db",
@@ -82,7 +83,7 @@ fn troubles(console: &Console, site: &Active) -> Vec<String> {
         ),
         (
             "exedra.db",
-            console.secrets.trouble(),
+            asker.console().secrets.trouble(),
             "what is undamaged in it has been brought over; sessions may have ended and earlier configurations be missing; delete it when you have what you need",
         ),
     ];
@@ -100,10 +101,10 @@ fn troubles(console: &Console, site: &Active) -> Vec<String> {
     words.chain(damages).chain(threads::troubles()).chain(of_folders).collect()
 }
 
-fn log_status(console: &Console, site: &Active, journal: &Journal) -> LogStatus {
+fn log_status(asker: &Asker, site: &Active, journal: &Journal) -> LogStatus {
     let mut status = LogStatus {
         file: journal.path().display().to_string(),
-        recorded: console.records.requests_of(&journal.name),
+        recorded: asker.requests_of(&journal.name),
         unread: 0,
         lag: 0,
         lost: journal.lost(),
@@ -111,7 +112,7 @@ fn log_status(console: &Console, site: &Active, journal: &Journal) -> LogStatus 
     };
     let is_read = site.config.service.records && journal.name != site.errors.appender.journal.name;
     for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
-        let checkpoint = console.records.checkpoint(&generation.name);
+        let checkpoint = asker.checkpoint(&generation.name);
         status.unread += checkpoint.unread;
         if is_read && !generation.is_whole(checkpoint.octets) {
             status.lag += generation.length().unwrap_or_default().saturating_sub(checkpoint.octets);
@@ -121,22 +122,20 @@ fn log_status(console: &Console, site: &Active, journal: &Journal) -> LogStatus 
 }
 
 /// What is going on.
-#[utoipa::path(get, path = "/now", params(NowQuery),
-    responses((status = 200, body = Now), (status = 400, body = Problem), (status = 401, body = Problem)))]
-pub async fn now(
-    State(console): State<Arc<Console>>,
-    Parameters(query): Parameters<NowQuery>,
-) -> Result<Json<Now>, Failure> {
+#[utoipa::path(get, path = "/now", params(NowQuery), responses((status = 200, body = Now)))]
+pub async fn now(asker: Asker, Parameters(query): Parameters<NowQuery>) -> Result<Json<Now>, Failure> {
     let time = jiff::Timestamp::now().as_millisecond();
-    let sites = sites(query.site, &console.site()?.config)?;
-    blocking(move || {
+    let sites = asker.sites(query.site, &asker.console().site()?.config)?;
+    working(move |work| {
+        let console = asker.console();
         let scope = Scope { sites: sites.clone(), from: Some(time - HOUR), ..Scope::default() };
         let all = Scope { sites, ..Scope::default() };
         let shown = Shown::understand(&["totals", "classes", "timeline"]).map_err(|_| Failure::Internal)?;
         let options = ReportOptions { shown, ..ReportOptions::default() };
         let asked = Asked { scope, step: Some(Step::Minute), options };
-        let report = make_survey(&console, &asked)?;
-        let latest = console.records.snapshot().within(&all).latest(&console.records, LATEST)?;
+        let report = make_survey(&asker, &asked, work)?;
+        let (seen, records) = asker.snapshot(&all);
+        let latest = seen.latest(records, LATEST)?;
         let (answered, sent) = console.runtime.counters.sum();
         Ok(Now {
             time,
@@ -152,18 +151,20 @@ pub async fn now(
 }
 
 /// Everything counted over a scope.
-#[utoipa::path(get, path = "/survey", params(SurveyQuery),
-    responses((status = 200, body = Report), (status = 400, body = Problem), (status = 401, body = Problem)))]
+#[utoipa::path(get, path = "/survey", params(SurveyQuery), responses((status = 200, body = Report)))]
 pub async fn survey(
-    State(console): State<Arc<Console>>,
-    Parameters(query): Parameters<SurveyQuery>,
+    asker: Asker,
+    Parameters(mut query): Parameters<SurveyQuery>,
 ) -> Result<Json<Report>, Failure> {
     let now = jiff::Timestamp::now().as_millisecond();
-    let asked = asked(query, &console.site()?.config, now)?;
-    blocking(move || make_survey(&console, &asked)).await
+    let site = asker.console().site()?;
+    let sites = asker.sites(std::mem::take(&mut query.site), &site.config)?;
+    let asked = asked(query, sites, asker.hosts(&site.config), &site.config, now)?;
+    working(move |work| make_survey(&asker, &asked, work)).await
 }
 
-fn make_survey(console: &Console, asked: &Asked) -> Result<Report, Failure> {
+fn make_survey(asker: &Asker, asked: &Asked, work: &Work) -> Result<Report, Failure> {
+    let console = asker.console();
     let site = console.site()?;
     let zone = site.config.service.time_zone.clone();
     let plan = SurveyPlan {
@@ -175,9 +176,10 @@ fn make_survey(console: &Console, asked: &Asked) -> Result<Report, Failure> {
     };
     let surveys = Surveys::new(std::slice::from_ref(&plan));
     let mut worker = SurveyWorker::new(&surveys);
-    let snapshot = console.records.snapshot().within(&asked.scope);
-    snapshot.read::<StoreError>(&console.records, plan.projection(), |_, part| {
-        worker.fill(|batch, texts| part.append_to(batch, texts))
+    let (seen, records) = asker.snapshot(&asked.scope);
+    seen.read::<Failure>(records, plan.projection(), |_, part| {
+        work.goes_on()?;
+        Ok(worker.fill(|batch, texts| part.append_to(batch, texts))?)
     })?;
     worker.finish();
     let survey = surveys.finish().pop().unwrap_or_default();

@@ -1,7 +1,8 @@
 //! What a call is answered when it cannot be: a problem in the form of RFC 9457.
 
 use axum::Json;
-use axum::extract::{FromRequest, Request};
+use axum::extract::{FromRequest, FromRequestParts, Path, Request};
+use axum::http::request::Parts;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use exedra_api::Problem;
@@ -15,6 +16,14 @@ pub enum Failure {
     Wrong(String),
     /// What it sends cannot be taken: the status that says why, and what is wrong with it.
     Body(StatusCode, String),
+    /// There is no such thing.
+    Missing(String),
+    /// It cannot be done as things are.
+    Conflict(String),
+    /// It would take too long.
+    TooLong,
+    /// Whoever asked has left.
+    Left,
     /// The records failed.
     Store(StoreError),
     /// Something else did.
@@ -34,6 +43,17 @@ impl IntoResponse for Failure {
             Failure::Body(status, detail) => {
                 problem(status, "The body of the call is not understood", &detail)
             }
+            Failure::Missing(detail) => problem(StatusCode::NOT_FOUND, "There is no such thing", &detail),
+            Failure::Conflict(detail) => {
+                problem(StatusCode::CONFLICT, "It cannot be done as things are", &detail)
+            }
+            Failure::TooLong => problem(
+                StatusCode::GATEWAY_TIMEOUT,
+                "It would take too long",
+                "Ask for a shorter time, fewer sites, or fewer tables (`show`).",
+            ),
+            // Nobody reads it.
+            Failure::Left => problem(StatusCode::SERVICE_UNAVAILABLE, "Whoever asked has left", ""),
             Failure::Store(error @ StoreError::Behind) => problem(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "The records are being made again",
@@ -61,6 +81,21 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Sent<T> {
         match Json::from_request(request, state).await {
             Ok(Json(sent)) => Ok(Sent(sent)),
             Err(refused) => Err(Failure::Body(refused.status(), refused.body_text())),
+        }
+    }
+}
+
+/// What a call names in its path.
+#[derive(Debug)]
+pub struct Named<T>(pub T);
+
+impl<S: Send + Sync, T: DeserializeOwned + Send> FromRequestParts<S> for Named<T> {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Failure> {
+        match Path::from_request_parts(parts, state).await {
+            Ok(Path(named)) => Ok(Named(named)),
+            Err(refused) => Err(Failure::Wrong(refused.body_text())),
         }
     }
 }

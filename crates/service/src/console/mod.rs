@@ -1,34 +1,45 @@
 //! The console and its API: who may use them, what they answer.
 //!
-//! - [`sign_in`]: one-time links, sessions, tokens; [`hosts`]: by which names it is reached
-//! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`failure`]: what it says when it cannot answer
-//! - [`query`]: what a call asks for, from its address
+//! - [`sign_in`]: one-time links, names and passwords, sessions, tokens; [`hosts`]: by which names it is reached
+//! - [`asker`]: whoever asks, and what they are given; [`recording`]: what they change is written down
+//! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
+//!   [`failure`]: what it says when it cannot answer
+//! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
+//! - [`description`]: what all calls may be answered
 //! - [`serving`]: its connections
 //! - [`assets`]: the pages, from inside the program
 
+pub mod accounts;
+pub mod asker;
 pub mod assets;
 mod blocking;
 pub mod calls;
+mod description;
 pub mod failure;
 mod hosts;
 pub mod query;
+mod recording;
 mod serving;
 pub mod sign_in;
 pub mod sites;
 
+use crate::access::guards::password_check::PasswordCheck;
 use crate::active::Active;
 use crate::control::changes::Changes;
 use crate::control::runtime::Runtime;
+use asker::Guarded;
 use axum::Router;
 use axum::extract::Request;
 use axum::http::{HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
+use exedra_common::grant::Role;
 use exedra_reading::survey::VisitorKey;
-use exedra_store::{Records, Secrets};
+use exedra_store::{Accounts, ChangeRecord, Records, Secrets};
 use failure::Failure;
 pub use serving::serve;
+use std::path::Path;
 use std::sync::Arc;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
@@ -38,23 +49,35 @@ use utoipa_axum::routes;
 pub struct Console {
     runtime: Arc<Runtime>,
     changes: Arc<Changes>,
-    records: Arc<Records>,
+    records: Guarded,
     secrets: Arc<Secrets>,
+    accounts: Arc<Accounts>,
+    record: ChangeRecord,
+    passwords: PasswordCheck,
     started: jiff::Timestamp,
     key: VisitorKey,
 }
 
 impl Console {
-    /// A console for a service that has just started.
+    /// A console for a service that has just started, with what is kept in its state folder.
     pub fn new(
         runtime: Arc<Runtime>,
         changes: Arc<Changes>,
         records: Arc<Records>,
         secrets: Arc<Secrets>,
+        state: &Path,
     ) -> Arc<Self> {
-        let key = VisitorKey([rand::random(), rand::random()]);
-        let started = jiff::Timestamp::now();
-        Arc::new(Console { runtime, changes, records, secrets, started, key })
+        Arc::new(Console {
+            runtime,
+            changes,
+            records: Guarded::new(records),
+            secrets,
+            accounts: Arc::new(Accounts::open(state)),
+            record: ChangeRecord::open(state),
+            passwords: PasswordCheck::new(Arc::default()),
+            started: jiff::Timestamp::now(),
+            key: VisitorKey([rand::random(), rand::random()]),
+        })
     }
 
     /// What is in force.
@@ -63,20 +86,45 @@ impl Console {
     }
 }
 
-/// The calls of the API with their description, from which the console's types are made: a call that is not in this list
-/// neither answers nor is described.
-fn calls() -> OpenApiRouter<Arc<Console>> {
+/// Calls that stand below `/api/v1` with their description, from which the console's types are made: a call that is in none of the
+/// lists below neither answers nor is described, and the list says who may make it.
+type Calls = OpenApiRouter<Arc<Console>>;
+
+/// What anybody may call.
+fn for_anybody() -> Calls {
+    OpenApiRouter::new().routes(routes!(sign_in::sign_in_by_name))
+}
+
+/// What shows something of the sites that somebody may see.
+fn for_viewers() -> Calls {
     OpenApiRouter::new()
+        .routes(routes!(accounts::me))
         .routes(routes!(calls::status))
         .routes(routes!(calls::now))
         .routes(routes!(calls::survey))
         .routes(routes!(sites::sites))
         .routes(routes!(sites::explain))
+}
+
+/// What anybody who is signed in may change of their own.
+fn of_ones_own() -> Calls {
+    OpenApiRouter::new().routes(routes!(accounts::change_password)).routes(routes!(sign_in::sign_out))
+}
+
+/// What changes something, or is about everything.
+fn for_operators() -> Calls {
+    OpenApiRouter::new()
         .routes(routes!(sites::check))
         .routes(routes!(sites::reload))
         .routes(routes!(sites::revisions))
         .routes(routes!(sites::restore))
-        .routes(routes!(sign_in::sign_out))
+        .routes(routes!(accounts::accounts, accounts::add_account))
+        .routes(routes!(accounts::change_account, accounts::remove_account))
+        .routes(routes!(accounts::sessions))
+        .routes(routes!(accounts::end_session))
+        .routes(routes!(accounts::tokens, accounts::add_token))
+        .routes(routes!(accounts::end_token))
+        .routes(routes!(accounts::changes))
 }
 
 /// What the description of the API says of itself.
@@ -84,21 +132,40 @@ fn calls() -> OpenApiRouter<Arc<Console>> {
 #[openapi(info(title = "Exedra", description = "The API of the console"))]
 struct Description;
 
-/// All calls below `/api`, and their description as JSON.
-fn described(calls: OpenApiRouter<Arc<Console>>) -> (Router<Arc<Console>>, String) {
-    let all = OpenApiRouter::with_openapi(Description::openapi()).nest("/api", calls);
+/// Whoever asks is looked at before the calls of a list; what they change is written down.
+fn guarded(mut calls: Calls, role: Role, is_recorded: bool, console: Option<&Arc<Console>>) -> Calls {
+    description::complete(calls.get_openapi_mut(), Some(role));
+    let Some(console) = console else { return calls };
+    if is_recorded {
+        calls = calls.route_layer(middleware::from_fn_with_state(Arc::clone(console), recording::recorded));
+    }
+    if role == Role::Operator {
+        calls = calls.route_layer(middleware::from_fn(sign_in::only_operators));
+    }
+    calls.route_layer(middleware::from_fn_with_state(Arc::clone(console), sign_in::only_known))
+}
+
+/// All calls below `/api/v1`, and their description as JSON. Without a console nobody is looked at: that is for describing them.
+fn described(console: Option<&Arc<Console>>) -> (Router<Arc<Console>>, String) {
+    let mut anybody = for_anybody();
+    description::complete(anybody.get_openapi_mut(), None);
+    let calls = anybody
+        .merge(guarded(for_viewers(), Role::Viewer, false, console))
+        .merge(guarded(of_ones_own(), Role::Viewer, true, console))
+        .merge(guarded(for_operators(), Role::Operator, true, console))
+        .fallback(calls::unknown);
+    let mut whole = Description::openapi();
+    description::share(&mut whole);
+    let all = OpenApiRouter::with_openapi(whole).nest("/api/v1", calls);
     let (router, description) = all.split_for_parts();
     (router, description.to_pretty_json().unwrap_or_default() + "\n")
 }
 
 fn router(console: Arc<Console>) -> Router {
-    let calls = calls()
-        .fallback(calls::unknown)
-        .layer(middleware::from_fn_with_state(Arc::clone(&console), sign_in::only_known));
-    let (calls, description) = described(calls);
+    let (calls, description) = described(Some(&console));
     let description = move || async { ([(header::CONTENT_TYPE, "application/json")], description) };
     calls
-        .route("/api/openapi.json", get(description))
+        .route("/api/v1/openapi.json", get(description))
         .route("/sign-in", get(sign_in::sign_in))
         .fallback(assets::asset)
         .layer(middleware::from_fn_with_state(Arc::clone(&console), hosts::only_our_hosts))
@@ -129,7 +196,7 @@ mod tests {
     #[test]
     fn the_description_is_the_one_the_console_was_made_from() {
         let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
-        let now = described(calls()).1;
+        let now = described(None).1;
         if std::env::var_os("EXEDRA_WRITE_DESCRIPTION").is_some() {
             std::fs::write(path, &now).unwrap();
         }

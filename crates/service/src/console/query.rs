@@ -6,7 +6,6 @@
 //! what a wrong guess is answered with all follow from them.
 
 use super::failure::Failure;
-use crate::logs::access_log::NO_SITE;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use exedra_answering::config::Config;
@@ -68,6 +67,15 @@ pub struct SurveyQuery {
     pub top: Option<usize>,
 }
 
+/// Which changes are given.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct ChangesQuery {
+    /// only those before the one of this number
+    pub before: Option<i32>,
+}
+
 /// What a call asks for, understood.
 #[derive(Debug, Clone, Default)]
 pub struct Asked {
@@ -118,11 +126,16 @@ fn parameters<T: DeserializeOwned + IntoParams>(query: &str) -> Result<T, Failur
     serde_html_form::from_str(query).map_err(|error| Failure::Wrong(error.to_string()))
 }
 
-/// Understands what a call that came at `now` (milliseconds since 1970 UTC) asks for.
-pub fn asked(query: SurveyQuery, config: &Config, now: i64) -> Result<Asked, Failure> {
-    let hosts = config.sites.iter().flat_map(|site| site.hosts.iter().map(|host| host.value.clone()));
-    let mut options =
-        ReportOptions { top: 100, referrers: 8, own_hosts: hosts.collect(), ..ReportOptions::default() };
+/// Understands what a call that came at `now` (milliseconds since 1970 UTC) asks for, of the sites that it means;
+/// links from `own_hosts` are their own.
+pub fn asked(
+    query: SurveyQuery,
+    sites: Vec<String>,
+    own_hosts: Vec<String>,
+    config: &Config,
+    now: i64,
+) -> Result<Asked, Failure> {
+    let mut options = ReportOptions { top: 100, referrers: 8, own_hosts, ..ReportOptions::default() };
     options.top = query.top.unwrap_or(options.top);
     if !query.show.is_empty() {
         options.shown = Shown::understand(&query.show).map_err(|error| Failure::Wrong(error.to_string()))?;
@@ -142,8 +155,7 @@ pub fn asked(query: SurveyQuery, config: &Config, now: i64) -> Result<Asked, Fai
     let scope = words
         .understand(now, &config.service.time_zone)
         .map_err(|error| Failure::Wrong(error.to_string()))?;
-    let asked =
-        Asked { scope: Scope { sites: sites(query.site, config)?, ..scope }, step: query.step, options };
+    let asked = Asked { scope: Scope { sites, ..scope }, step: query.step, options };
     if let Some(step) = asked.step {
         let length = asked.scope.until.unwrap_or(now) - asked.scope.from.unwrap_or(0);
         if length / step.milliseconds() > MOST_BUCKETS {
@@ -151,14 +163,6 @@ pub fn asked(query: SurveyQuery, config: &Config, now: i64) -> Result<Asked, Fai
                 "the period is too long for this step: choose a longer one".to_owned(),
             ));
         }
-    }
-    Ok(asked)
-}
-
-/// The names of sites, if there are such sites.
-pub fn sites(asked: Vec<String>, config: &Config) -> Result<Vec<String>, Failure> {
-    for site in asked.iter().filter(|site| *site != NO_SITE) {
-        config.site_named(site).map_err(|error| Failure::Wrong(error.to_string()))?;
     }
     Ok(asked)
 }
@@ -201,7 +205,9 @@ mod tests {
     }
 
     fn understood(query: &str) -> Result<Asked, Failure> {
-        asked(parameters(query)?, &config(), NOW)
+        let query: SurveyQuery = parameters(query)?;
+        let sites = query.site.clone();
+        asked(query, sites, Vec::new(), &config(), NOW)
     }
 
     const NOW: i64 = 1_794_000_000_000;
@@ -227,7 +233,6 @@ mod tests {
     }
 
     #[rstest]
-    #[case("site=harbor", "there is no site `harbor`: did you mean `harbour`?")]
     #[case("form=2026-11-01", "there is no parameter `form`: did you mean `from`?")]
     #[case("from=yesterday", "`yesterday` is not a time")]
     #[case("last=7", "`7` is not a stretch of time")]

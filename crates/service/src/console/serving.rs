@@ -2,15 +2,21 @@
 //!
 //! The console may not be turned against the sites: it has a share of the descriptors of its own, and takes no more.
 
+use super::sign_in::SECURED;
 use super::{Console, router};
 use crate::access::descriptors::CONSOLE;
 use crate::access::limits::network;
+use axum::Router;
+use axum::body::Body;
+use axum::extract::Request;
+use axum::response::Response;
 use foldhash::fast::RandomState;
+use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper_util::rt::{TokioIo, TokioTimer};
-use hyper_util::service::TowerToHyperService;
 use parking_lot::Mutex;
 use std::collections::HashMap;
+use std::convert::Infallible;
 use std::future::Future;
 use std::io::{self, IoSlice};
 use std::net::IpAddr;
@@ -23,6 +29,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, watch};
 use tokio::task::JoinSet;
 use tokio::time::{Sleep, sleep, timeout};
+use tower::ServiceExt;
 
 /// How long the head of a request may take, and how long a connection may wait for the next.
 const HEAD_TIME: Duration = Duration::from_secs(20);
@@ -37,7 +44,7 @@ const AGAIN: Duration = Duration::from_millis(100);
 
 /// Serves the console until told to stop.
 pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::Receiver<bool>) {
-    let service = TowerToHyperService::new(router(console));
+    let service = router(console);
     let places = Arc::new(Semaphore::new(CONSOLE));
     let clients = Arc::new(Clients::default());
     let (ending, ends) = watch::channel(false);
@@ -64,7 +71,7 @@ pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::
             let mut http = http1::Builder::new();
             http.timer(TokioTimer::new()).header_read_timeout(HEAD_TIME).max_buf_size(64 << 10);
             let io = TokioIo::new(Unstuck { stream, patience: None });
-            let mut connection = pin!(http.serve_connection(io, service));
+            let mut connection = pin!(http.serve_connection(io, of_client(service, peer)));
             let ended = tokio::select! {
                 ended = connection.as_mut() => Some(ended),
                 _ = ends.changed() => None,
@@ -89,6 +96,27 @@ pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::
             "some requests to the console took longer than {LAST_TIME:?} to finish and were cut off"
         );
     }
+}
+
+/// Whoever answers, told who asks.
+#[derive(Debug, Clone, Copy)]
+pub struct Peer(pub IpAddr);
+
+fn of_client(
+    router: Router,
+    client: IpAddr,
+) -> impl hyper::service::Service<
+    hyper::Request<Incoming>,
+    Response = Response,
+    Error = Infallible,
+    Future: Future<Output = Result<Response, Infallible>> + Send,
+> {
+    hyper::service::service_fn(move |mut request: hyper::Request<Incoming>| {
+        request.headers_mut().remove(SECURED);
+        request.extensions_mut().insert(Peer(client));
+        let request: Request = request.map(Body::new);
+        router.clone().oneshot(request)
+    })
 }
 
 /// A connection, once there is a place for it.

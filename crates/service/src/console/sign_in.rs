@@ -1,17 +1,29 @@
-//! Who is let in: a browser with a session, made by a one-time link; a program with a token.
+//! Who is let in: a browser with a session, made by a one-time link or by a name and a password; a program with a token.
 
 use super::Console;
-use super::failure::{Failure, problem};
+use super::asker::Asker;
+use super::failure::{Failure, Sent, problem};
 use super::hosts::port;
+use super::recording::{Told, write_down};
+use super::serving::Peer;
+use crate::access::guards::login_throttle::Who;
+use crate::access::guards::password_check::Checked;
+use crate::access::guards::{nobody, verify};
+use axum::Extension;
 use axum::extract::rejection::QueryRejection;
 use axum::extract::{Query, Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Redirect, Response};
 use exedra_api::Problem;
-use exedra_store::{Purpose, Secrets, StoreError};
+use exedra_api::accounts::SignIn;
+use exedra_common::grant::Role;
+use exedra_store::{For, Purpose, Secrets, StoreError};
 use serde::Deserialize;
 use std::sync::Arc;
+
+/// What a connection that is secured is known by, behind it: nobody else can send this, see [`super::serving`].
+pub(super) const SECURED: &str = "exedra-secured";
 
 /// How long a session lasts, in seconds.
 const SESSION_TIME: i64 = 7 * 24 * 3600;
@@ -41,24 +53,81 @@ pub async fn sign_in(
         Some(key) if method == Method::GET => {
             with(&console, move |secrets| {
                 let opened = secrets.use_up(&key, Purpose::Link, now)?;
-                opened.then(|| secrets.make(Purpose::Session, now, now + SESSION_TIME)).transpose()
+                let session =
+                    || secrets.make(Purpose::Session, &For::this_machine(), now, now + SESSION_TIME);
+                opened.then(session).transpose()
             })
             .await?
         }
         _ => None,
     };
     let Some(session) = opened else { return Ok(Redirect::to("/?link=used").into_response()) };
-    let name = cookie(&headers);
-    let cookie = format!("{name}={session}; HttpOnly; SameSite=Strict; Path=/; Max-Age={SESSION_TIME}");
-    let mut response = Redirect::to("/").into_response();
+    with_session(&session, &headers, Redirect::to("/").into_response())
+}
+
+/// An answer after which a browser has a session.
+fn with_session(session: &str, headers: &HeaderMap, mut response: Response) -> Result<Response, Failure> {
+    let name = cookie(headers);
+    let secure = if headers.contains_key(SECURED) { "; Secure" } else { "" };
+    let cookie =
+        format!("{name}={session}; HttpOnly; SameSite=Strict; Path=/; Max-Age={SESSION_TIME}{secure}");
     response
         .headers_mut()
         .insert(header::SET_COOKIE, HeaderValue::from_str(&cookie).map_err(|_| Failure::Internal)?);
     Ok(response)
 }
 
+/// Opens a session for whoever knows the name and the password of an account. Whoever has failed lately waits first.
+#[utoipa::path(post, path = "/sign-in", request_body = SignIn,
+    responses((status = 204), (status = 401, body = Problem), (status = 403, body = Problem), (status = 429, body = Problem)))]
+pub async fn sign_in_by_name(
+    State(console): State<Arc<Console>>,
+    Extension(Peer(client)): Extension<Peer>,
+    headers: HeaderMap,
+    Sent(SignIn { name, password }): Sent<SignIn>,
+) -> Result<Response, Failure> {
+    if !is_our_own(&headers) {
+        return Ok(foreign());
+    }
+    let (accounts, wanted) = (Arc::clone(&console.accounts), name.clone());
+    let account = tokio::task::spawn_blocking(move || accounts.get(&wanted)).await;
+    let account = account.map_err(|_| Failure::Internal)??;
+    let who = Who::new(client, account.as_ref().map(|account| (usize::MAX, &account.name)));
+    let (is_known, kept) = match account {
+        Some(account) => (true, account.password),
+        // It takes as long where there is no such account.
+        None => (false, nobody().to_owned()),
+    };
+    let what = "POST /api/v1/sign-in".to_owned();
+    let checked = console.passwords.check(who, move || verify(&password, &kept) && is_known).await;
+    let (response, told) = match checked {
+        Checked::Right => {
+            let (now, made_for) = (jiff::Timestamp::now().as_second(), For::account(&name));
+            let session = with(&console, move |secrets| {
+                secrets.make(Purpose::Session, &made_for, now, now + SESSION_TIME)
+            });
+            let response = StatusCode::NO_CONTENT.into_response();
+            (with_session(&session.await?, &headers, response)?, "signed in")
+        }
+        Checked::Wrong => {
+            let detail = "There is no account of this name, or it has another password.";
+            (problem(StatusCode::UNAUTHORIZED, "Not signed in", detail), "name or password wrong")
+        }
+        Checked::Later { seconds } => {
+            let detail = format!("Too many tries at a time: try again in {seconds} s.");
+            let mut response = problem(StatusCode::TOO_MANY_REQUESTS, "Too many tries", &detail);
+            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(seconds));
+            return Ok(response);
+        }
+    };
+    let mut response = response;
+    response.extensions_mut().insert(Told(told.to_owned()));
+    write_down(&console, name, Some(client), what, &response);
+    Ok(response)
+}
+
 /// Ends a session.
-#[utoipa::path(post, path = "/sign-out", responses((status = 204), (status = 401, body = Problem)))]
+#[utoipa::path(post, path = "/sign-out", responses((status = 204)))]
 pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -> Result<Response, Failure> {
     if let Some(session) = session(&headers) {
         let (session, now) = (session.to_owned(), jiff::Timestamp::now().as_second());
@@ -72,32 +141,53 @@ pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -
     Ok(response)
 }
 
-/// Lets through only who is known, and changes only from our own pages.
-pub async fn only_known(State(console): State<Arc<Console>>, request: Request, next: Next) -> Response {
+/// Lets through only who is known, and changes only from our own pages. What comes behind knows who asks.
+pub async fn only_known(State(console): State<Arc<Console>>, mut request: Request, next: Next) -> Response {
     let headers = request.headers();
     let now = jiff::Timestamp::now().as_second();
-    let known = match (token(headers), session(headers)) {
+    let asked = match (token(headers), session(headers)) {
         (Some(token), _) => Some((token.to_owned(), Purpose::Token)),
         (None, Some(session)) => Some((session.to_owned(), Purpose::Session)),
         (None, None) => None,
     };
-    let known = match known {
-        Some((secret, purpose)) => with(&console, move |secrets| secrets.opens(&secret, purpose, now)).await,
-        None => Ok(false),
+    let known = match asked {
+        Some((secret, purpose)) => {
+            let known = with(&console, move |secrets| secrets.opens(&secret, purpose, now)).await;
+            known.map(|known| known.map(|known| Asker::new(Arc::clone(&console), known, purpose)))
+        }
+        None => Ok(None),
     };
-    match known {
+    let asker = match known {
         Err(failure) => return failure.into_response(),
-        Ok(false) => {
-            let detail = "Open a sign-in link; `exedra sign-in` on the server prints a fresh one. Programs send a token.";
+        Ok(Some(asker)) => asker,
+        Ok(None) => {
+            let detail = "Sign in by name and password, or open a sign-in link: `exedra sign-in` on the server prints a fresh one. \
+                          Programs send a token.";
             return problem(StatusCode::UNAUTHORIZED, "Not signed in", detail);
         }
-        Ok(true) => {}
-    }
+    };
     if !request.method().is_safe() && token(headers).is_none() && !is_our_own(headers) {
-        let detail = "Changes are taken only from the console's own pages.";
-        return problem(StatusCode::FORBIDDEN, "From a foreign page", detail);
+        return foreign();
     }
+    request.extensions_mut().insert(asker);
     next.run(request).await
+}
+
+fn foreign() -> Response {
+    let detail = "Changes are taken only from the console's own pages.";
+    problem(StatusCode::FORBIDDEN, "From a foreign page", detail)
+}
+
+/// Lets through only who changes.
+pub async fn only_operators(asker: Asker, request: Request, next: Next) -> Response {
+    if asker.may(Role::Operator) && asker.sees_all() {
+        return next.run(request).await;
+    }
+    let detail = match asker.may(Role::Operator) {
+        true => "This is about all sites, and you may see some of them only.",
+        false => "You may look, and not change: this is for operators.",
+    };
+    problem(StatusCode::FORBIDDEN, "For operators only", detail)
 }
 
 /// Does something with what opens the console, which is in a database: not on the thread that others wait for.

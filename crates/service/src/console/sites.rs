@@ -1,8 +1,9 @@
 //! The calls about what is configured: sites and rules, trying a request, checking, bringing into force.
 
-use super::Console;
+use super::asker::Asker;
 use super::blocking::blocking;
-use super::failure::{Failure, Sent};
+use super::failure::{Failure, Named, Sent};
+use super::recording::Told;
 use crate::active::Active;
 use crate::control::changes::ChangeError;
 use crate::control::checking::{self, Depth};
@@ -10,13 +11,11 @@ use crate::control::configuration::Refused;
 use crate::control::explaining::asked::Described;
 use crate::control::explaining::effective;
 use crate::control::on_disk::OnDisk;
-use axum::Json;
-use axum::extract::{Path, State};
+use axum::{Extension, Json};
 use exedra_answering::config::diagnostic::draw;
 use exedra_answering::config::{Diagnostic, Severity, SiteId, Sources};
 use exedra_answering::facts::Scheme;
 use exedra_answering::rules::Rule;
-use exedra_api::Problem;
 use exedra_api::explaining::{Ask, Explanation};
 use exedra_api::sites::{self as wire, Changed, Finding, Revision, Sites};
 use std::collections::HashSet;
@@ -27,9 +26,10 @@ use x509_parser::prelude::{FromDer, X509Certificate};
 const MOST_RULES: usize = 500;
 
 /// Sites as they are configured.
-#[utoipa::path(get, path = "/sites", responses((status = 200, body = Sites), (status = 401, body = Problem)))]
-pub async fn sites(State(console): State<Arc<Console>>) -> Result<Json<Sites>, Failure> {
+#[utoipa::path(get, path = "/sites", responses((status = 200, body = Sites)))]
+pub async fn sites(asker: Asker) -> Result<Json<Sites>, Failure> {
     blocking(move || {
+        let console = asker.console();
         let site = console.site()?;
         let newest = console.changes.newest()?;
         let ports: Vec<(Scheme, u16)> = site
@@ -43,7 +43,10 @@ pub async fn sites(State(console): State<Arc<Console>>) -> Result<Json<Sites>, F
             file: console.changes.file.display().to_string(),
             revision: newest.as_ref().map_or(0, |newest| newest.number),
             since: newest.map_or(String::new(), |newest| moment(newest.made)),
-            sites: (0..site.config.sites.len()).map(|number| shown(&site, SiteId(number), &ports)).collect(),
+            sites: (0..site.config.sites.len())
+                .filter(|number| asker.grant().sees(&site.config.sites[*number].name.value))
+                .map(|number| shown(&site, SiteId(number), &ports))
+                .collect(),
         })
     })
     .await
@@ -113,25 +116,26 @@ fn moment(seconds: i64) -> String {
 
 /// Why a request would be answered as it would.
 #[utoipa::path(post, path = "/explain", request_body = Ask,
-    responses((status = 200, body = Explanation), (status = 400, body = Problem), (status = 401, body = Problem),
-        (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem)))]
-pub async fn explain(
-    State(console): State<Arc<Console>>,
-    Sent(ask): Sent<Ask>,
-) -> Result<Json<Explanation>, Failure> {
+    responses((status = 200, body = Explanation)))]
+pub async fn explain(asker: Asker, Sent(ask): Sent<Ask>) -> Result<Json<Explanation>, Failure> {
     blocking(move || {
         let described = Described::understand(&ask).map_err(Failure::Wrong)?;
-        let site = console.site()?;
-        Ok(crate::control::explaining::explain(&OnDisk::of(&site), &described))
+        let site = asker.console().site()?;
+        let explained = crate::control::explaining::explain(&OnDisk::of(&site), &described);
+        match explained.site.as_ref().filter(|site| !asker.grant().sees(site)) {
+            Some(_) => Err(Failure::Wrong("the request would go to a site that you may not see".to_owned())),
+            None => Ok(explained),
+        }
     })
     .await
 }
 
 /// What is wrong with the configuration as its files are now.
 #[utoipa::path(get, path = "/check",
-    responses((status = 200, body = Vec<Finding>), (status = 401, body = Problem)))]
-pub async fn check(State(console): State<Arc<Console>>) -> Result<Json<Vec<Finding>>, Failure> {
+    responses((status = 200, body = Vec<Finding>)))]
+pub async fn check(asker: Asker) -> Result<Json<Vec<Finding>>, Failure> {
     blocking(move || {
+        let console = asker.console();
         match checking::read(&console.changes.file, Depth::Thorough, Some(&*console.site()?.config)) {
             Ok(checked) => Ok(findings(&checked.found, &checked.config.sources)),
             Err(Refused::Mistaken { found, sources }) => Ok(findings(&found, &sources)),
@@ -143,23 +147,32 @@ pub async fn check(State(console): State<Arc<Console>>) -> Result<Json<Vec<Findi
 
 /// Brings the configuration as its files are now into force, or says why not.
 #[utoipa::path(post, path = "/reload",
-    responses((status = 200, body = Changed), (status = 401, body = Problem)))]
-pub async fn reload(State(console): State<Arc<Console>>) -> Result<Json<Changed>, Failure> {
+    responses((status = 200, body = Changed)))]
+pub async fn reload(asker: Asker) -> Result<(Extension<Told>, Json<Changed>), Failure> {
     // Sockets and tasks are made by the thread that runs this; it must belong to the event loop.
     let runtime = tokio::runtime::Handle::current();
-    blocking(move || {
+    let done = blocking(move || {
         let _entered = runtime.enter();
-        Ok(outcome(console.changes.reload()))
-    })
-    .await
+        Ok(outcome(asker.console().changes.reload()))
+    });
+    Ok(told(done.await?))
+}
+
+/// What came of bringing a configuration into force, and what is written down of it.
+fn told(changed: Json<Changed>) -> (Extension<Told>, Json<Changed>) {
+    let words = match (changed.in_force, changed.revision) {
+        (true, Some(revision)) => format!("revision {revision} is in force"),
+        _ => "nothing changed: the files have mistakes".to_owned(),
+    };
+    (Extension(Told(words)), changed)
 }
 
 /// Configurations that were in force, the newest first.
 #[utoipa::path(get, path = "/revisions",
-    responses((status = 200, body = Vec<Revision>), (status = 401, body = Problem)))]
-pub async fn revisions(State(console): State<Arc<Console>>) -> Result<Json<Vec<Revision>>, Failure> {
+    responses((status = 200, body = Vec<Revision>)))]
+pub async fn revisions(asker: Asker) -> Result<Json<Vec<Revision>>, Failure> {
     blocking(move || {
-        let all = console.changes.revisions()?;
+        let all = asker.console().changes.revisions()?;
         Ok(all.iter().enumerate().map(|(nth, one)| revision(one, all.get(nth + 1), nth == 0)).collect())
     })
     .await
@@ -194,17 +207,17 @@ fn revision(
 
 /// Writes a revision's files back and brings it into force, or says why not.
 #[utoipa::path(post, path = "/revisions/{number}/restore", params(("number" = i32, Path)),
-    responses((status = 200, body = Changed), (status = 401, body = Problem)))]
+    responses((status = 200, body = Changed)))]
 pub async fn restore(
-    State(console): State<Arc<Console>>,
-    Path(number): Path<i32>,
-) -> Result<Json<Changed>, Failure> {
+    asker: Asker,
+    Named(number): Named<i32>,
+) -> Result<(Extension<Told>, Json<Changed>), Failure> {
     let runtime = tokio::runtime::Handle::current();
-    blocking(move || {
+    let done = blocking(move || {
         let _entered = runtime.enter();
-        Ok(outcome(console.changes.restore(number)))
-    })
-    .await
+        Ok(outcome(asker.console().changes.restore(number)))
+    });
+    Ok(told(done.await?))
 }
 
 fn outcome(result: Result<crate::control::changes::Changed, ChangeError>) -> Changed {

@@ -15,7 +15,7 @@ use crate::system::lock::{self, NoLock, StateLock};
 use crate::system::threads::keep_on;
 use crate::system::whole;
 use exedra_answering::config::Config;
-use exedra_store::{Purpose, Records, Revisions, Secrets, StoreError};
+use exedra_store::{For, Purpose, Records, Revisions, Secrets, StoreError};
 use rustix::fs::Mode;
 use std::io;
 use std::net::SocketAddr;
@@ -128,7 +128,7 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
                 .is_some_and(|made| complain("no new token for clients on this machine", made).is_some());
         }
     });
-    let shown = Console::new(Arc::clone(&runtime), Arc::clone(&changes), records, secrets);
+    let shown = Console::new(Arc::clone(&runtime), Arc::clone(&changes), records, secrets, state);
     runtime.spawn(console::serve(console_socket, shown, runtime.stop.subscribe()));
     let (weak, tokens) = (Arc::downgrade(&runtime), Arc::clone(&runtime.tokens));
     let mut stopping = runtime.stop.subscribe();
@@ -189,7 +189,7 @@ impl Running {
 /// nothing any longer.
 pub fn renew_token(secrets: &Secrets, state: &Path) -> Result<(), StartError> {
     let now = jiff::Timestamp::now().as_second();
-    let token = secrets.replace(Purpose::Token, now, now + TOKEN_TIME)?;
+    let token = secrets.replace_own_token(now, now + TOKEN_TIME)?;
     write_private(&state.join(TOKEN_FILE), &token)
 }
 
@@ -200,7 +200,7 @@ fn complain<T, E: std::fmt::Display>(what: &str, made: Result<T, E>) -> Option<T
 
 /// A link that signs in once, for whoever can read the state folder.
 pub fn sign_in_link(secrets: &Secrets, console: SocketAddr, now: i64) -> Result<String, StoreError> {
-    let key = secrets.make(Purpose::Link, now, now + LINK_TIME)?;
+    let key = secrets.make(Purpose::Link, &For::this_machine(), now, now + LINK_TIME)?;
     Ok(format!("http://{console}/sign-in?key={key}"))
 }
 

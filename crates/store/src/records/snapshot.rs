@@ -28,6 +28,14 @@ impl Snapshot {
         self
     }
 
+    /// Only what is of sites that are wanted.
+    #[must_use]
+    pub fn of_sites(mut self, is_wanted: impl Fn(&str) -> bool) -> Self {
+        self.segments.retain(|part| is_wanted(&part.site));
+        self.tail.retain(|part| is_wanted(&part.site));
+        self
+    }
+
     /// How many requests it holds.
     pub fn requests(&self) -> usize {
         let tail = self.tail.iter().map(|part| part.requests.0.rows());

@@ -82,7 +82,7 @@ impl<'s> Context<'s> {
         let total = self.survey.total.counts;
         let cell = |column: &TableColumn| match &*column.name {
             "requests" => total.requests.into(),
-            _ if column.counted_from.is_some_and(|from| self.is_unsaid(from)) => Cell::Nothing,
+            _ if column.counted_from.as_deref().is_some_and(|from| self.is_unsaid(from)) => Cell::Nothing,
             "bytes" => total.bytes.into(),
             "visitors" => self.survey.visitors.total().into(),
             "time_ms" => {
@@ -94,11 +94,11 @@ impl<'s> Context<'s> {
     }
 
     /// Whether no line says anything of a column that figures are counted from: they are not known then, and not 0.
-    pub fn is_unsaid(&self, column: Column) -> bool {
+    pub fn is_unsaid(&self, column: &str) -> bool {
         let said = self.survey.said;
-        let is_said = match column {
-            Column::Number(NumberColumn::Bytes) => said.bytes,
-            Column::Text(TextColumn::Client) => said.clients,
+        let is_said = match Column::named(column) {
+            Some(Column::Number(NumberColumn::Bytes)) => said.bytes,
+            Some(Column::Text(TextColumn::Client)) => said.clients,
             _ => true,
         };
         !is_said && self.survey.total.counts.requests > 0

@@ -1,12 +1,14 @@
 //! Who may go where a name and a password are asked for.
 //!
 //! - [`users`]: the users of a realm, from their file
+//! - [`password_check`]: how many passwords are checked at a time, and who waits
 //! - [`login_throttle`]: sign-ins that failed, and how they slow the next ones down
 //!
 //! Passwords are kept as PHC strings (Argon2), which are slow to check on purpose. So a pair that was right is remembered
 //! for a few minutes, as a keyed hash; and only a few are checked at a time.
 
 pub mod login_throttle;
+pub mod password_check;
 pub mod users;
 
 use argon2::Argon2;
@@ -16,53 +18,25 @@ use exedra_answering::config::Config;
 use foldhash::fast::RandomState;
 use login_throttle::{LoginThrottle, Who};
 use parking_lot::Mutex;
+use password_check::{Checked, PasswordCheck};
 use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
-use tokio::sync::Semaphore;
 use users::Users;
 
 /// How long a pair that was right is remembered.
 const REMEMBERED: Duration = Duration::from_secs(5 * 60);
 /// How many pairs are.
 const MOST_REMEMBERED: usize = 4096;
-/// How many passwords are checked at a time.
-const AT_A_TIME: usize = 2;
-/// How many may wait for that, and how many of them may be of one client: otherwise one alone could keep all others out.
-const MOST_WAITING: usize = 1024;
-const MOST_OF_CLIENT: usize = 64;
-/// How many of them may be of one client and for one user, so that whoever guesses at one leaves room for the others.
-const MOST_OF_ONE: usize = 4;
 
 /// The guards of all realms.
 pub struct Guards {
     realms: Vec<Users>,
     right: Mutex<HashMap<[u8; 32], Instant, RandomState>>,
     key: [u8; 32],
-    throttle: Arc<LoginThrottle>,
-    busy: Semaphore,
-    /// How many of each are waiting.
-    waiting: Mutex<HashMap<Who, usize, RandomState>>,
-}
-
-/// A place among those that wait; it is free again when this is dropped.
-struct Place<'a> {
-    guards: &'a Guards,
-    who: Who,
-}
-
-impl Drop for Place<'_> {
-    fn drop(&mut self) {
-        let mut waiting = self.guards.waiting.lock();
-        if let Some(count) = waiting.get_mut(&self.who) {
-            *count -= 1;
-            if *count == 0 {
-                waiting.remove(&self.who);
-            }
-        }
-    }
+    check: PasswordCheck,
 }
 
 impl Guards {
@@ -72,9 +46,7 @@ impl Guards {
             realms: config.realms.iter().map(|realm| Users::of(&realm.users.value)).collect(),
             right: Mutex::default(),
             key: rand::random(),
-            throttle,
-            busy: Semaphore::new(AT_A_TIME),
-            waiting: Mutex::default(),
+            check: PasswordCheck::new(throttle),
         }
     }
 
@@ -98,20 +70,12 @@ impl Guards {
             return Password::Right;
         }
         let who = self.who(credentials, client);
-        let delay = self.throttle.delay(who, Instant::now());
-        let later = Password::Unchecked { seconds: delay.as_secs().max(1) };
-        let Some(_place) = self.place(who) else { return later };
-        tokio::time::sleep(delay).await;
-        let Ok(_busy) = self.busy.acquire().await else { return later };
         let (guards, asked) = (Arc::clone(self), credentials.clone());
-        let Ok(is_right) = tokio::task::spawn_blocking(move || guards.is_right(&asked)).await else {
-            return later;
-        };
-        match is_right {
-            true => self.throttle.forgive(who),
-            false => self.throttle.failed(who, Instant::now()),
+        match self.check.check(who, move || guards.is_right(&asked)).await {
+            Checked::Right => Password::Right,
+            Checked::Wrong => false.into(),
+            Checked::Later { seconds } => Password::Unchecked { seconds },
         }
-        is_right.into()
     }
 
     /// Who tries: all names that there are not count as one.
@@ -152,25 +116,10 @@ impl Guards {
         }
         digest.finalize().into()
     }
-
-    /// A place among those that wait, if there is one.
-    fn place(&self, who: Who) -> Option<Place<'_>> {
-        let mut waiting = self.waiting.lock();
-        // Each that waits has its turn with Argon2; those who may wait at all are few enough to be counted.
-        let all: usize = waiting.values().sum();
-        let of_client: usize =
-            waiting.iter().filter(|(other, _)| other.client == who.client).map(|(_, count)| count).sum();
-        let of_one = waiting.get(&who).copied().unwrap_or_default();
-        if all >= MOST_WAITING || of_client >= MOST_OF_CLIENT || of_one >= MOST_OF_ONE {
-            return None;
-        }
-        *waiting.entry(who).or_default() += 1;
-        Some(Place { guards: self, who })
-    }
 }
 
 /// What is checked where there is no such user, so that it takes as long.
-fn nobody() -> &'static str {
+pub fn nobody() -> &'static str {
     static KEPT: OnceLock<String> = OnceLock::new();
     KEPT.get_or_init(|| hash("nobody").unwrap_or_default())
 }
@@ -180,7 +129,8 @@ pub fn hash(password: &str) -> Option<String> {
     Argon2::default().hash_password(password.as_bytes()).ok().map(|hash| hash.to_string())
 }
 
-fn verify(password: &str, kept: &str) -> bool {
+/// Whether a password is the one that is kept. Takes its time, on purpose.
+pub fn verify(password: &str, kept: &str) -> bool {
     PasswordHash::new(kept)
         .is_ok_and(|kept| Argon2::default().verify_password(password.as_bytes(), &kept).is_ok())
 }
@@ -218,7 +168,7 @@ mod tests {
             }
             let anna = guards.who(&asks("anna", ""), client);
             let nobody = guards.who(&asks("guess", ""), client);
-            let are_taken = |who| guards.waiting.lock().get(&who).copied() == Some(MOST_OF_ONE);
+            let are_taken = |who| guards.check.waiting(who) == password_check::MOST_OF_ONE;
             while !are_taken(anna) || !are_taken(nobody) {
                 tokio::time::sleep(Duration::from_millis(1)).await;
             }

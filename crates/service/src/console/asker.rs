@@ -1,0 +1,146 @@
+//! Whoever asks, and what they are given.
+//!
+//! Calls do not reach for the records: they ask the [`Asker`], who hands out only what whoever asks may see. So a call cannot
+//! forget that somebody may see some sites and not others.
+
+use super::Console;
+use super::failure::Failure;
+use crate::logs::access_log::NO_SITE;
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
+use exedra_answering::config::Config;
+use exedra_api::accounts::Me;
+use exedra_common::grant::{Grant, Role};
+use exedra_common::scope::Scope;
+use exedra_store::{Checkpoint, Known, Purpose, Records, Snapshot, Trouble};
+use std::sync::Arc;
+
+/// The records, which only whoever asks is given anything of.
+pub struct Guarded(Arc<Records>);
+
+impl Guarded {
+    /// These records.
+    pub fn new(records: Arc<Records>) -> Self {
+        Guarded(records)
+    }
+}
+
+/// Whoever asks.
+#[derive(Clone)]
+pub struct Asker {
+    console: Arc<Console>,
+    known: Arc<Known>,
+    purpose: Purpose,
+}
+
+impl Asker {
+    /// Whoever holds a session or a token.
+    pub fn new(console: Arc<Console>, known: Known, purpose: Purpose) -> Self {
+        Asker { console, known: Arc::new(known), purpose }
+    }
+
+    /// What they ask.
+    pub fn console(&self) -> &Arc<Console> {
+        &self.console
+    }
+
+    /// What they may do and see.
+    pub fn grant(&self) -> &Grant {
+        &self.known.made_for.grant
+    }
+
+    /// The session or the token.
+    pub fn known(&self) -> &Known {
+        &self.known
+    }
+
+    /// The account, where there is one.
+    pub fn account(&self) -> Option<&str> {
+        Some(self.known.made_for.account.as_str()).filter(|account| !account.is_empty())
+    }
+
+    /// Who they are, for people.
+    pub fn name(&self) -> String {
+        match (self.account(), self.purpose) {
+            (Some(account), _) => account.to_owned(),
+            (None, Purpose::Token) => format!("token: {}", self.known.made_for.label),
+            (None, _) => "sign-in link".to_owned(),
+        }
+    }
+
+    /// Who they are, on the wire.
+    pub fn me(&self) -> Me {
+        let Grant { role, sites } = self.grant().clone();
+        Me { name: self.name(), account: self.account().map(str::to_owned), role, sites }
+    }
+
+    /// Whether they may do what needs a role.
+    pub fn may(&self, role: Role) -> bool {
+        self.grant().role >= role
+    }
+
+    /// Whether they may see everything there is, and not some sites alone.
+    pub fn sees_all(&self) -> bool {
+        self.grant().sites.is_none()
+    }
+
+    /// The sites that are meant where these are named: those, if there are such and they may be seen; all that may be where
+    /// none is.
+    pub fn sites(&self, asked: Vec<String>, config: &Config) -> Result<Vec<String>, Failure> {
+        if let Some(hidden) = asked.iter().find(|site| !self.grant().sees(site)) {
+            let seen = self.grant().sites.as_deref().unwrap_or_default().join(", ");
+            return Err(Failure::Wrong(format!(
+                "there is no site `{hidden}` that you may see: there is {seen}"
+            )));
+        }
+        for site in asked.iter().filter(|site| *site != NO_SITE) {
+            config.site_named(site).map_err(|error| Failure::Wrong(error.to_string()))?;
+        }
+        match (&self.grant().sites, asked.is_empty()) {
+            (Some(seen), true) => Ok(seen.clone()),
+            _ => Ok(asked),
+        }
+    }
+
+    /// The hosts of the sites that may be seen.
+    pub fn hosts(&self, config: &Config) -> Vec<String> {
+        let seen = config.sites.iter().filter(|site| self.grant().sees(&site.name.value));
+        seen.flat_map(|site| site.hosts.iter().map(|host| host.value.clone())).collect()
+    }
+
+    /// The records as far as a scope may touch them, and whoever asks may see them; and what reads them.
+    pub fn snapshot(&self, scope: &Scope) -> (Snapshot, &Records) {
+        let records = &*self.console.records.0;
+        let seen = records.snapshot().within(scope);
+        let seen = match &self.grant().sites {
+            None => seen,
+            // No site at all is not every site.
+            Some(sites) => seen.of_sites(|site| sites.iter().any(|one| one == site)),
+        };
+        (seen, records)
+    }
+
+    /// How many requests of a site are recorded; 0 where it may not be seen.
+    pub fn requests_of(&self, site: &str) -> u64 {
+        if self.grant().sees(site) { self.console.records.0.requests_of(site) } else { 0 }
+    }
+
+    /// How far a log has been read.
+    pub fn checkpoint(&self, log: &str) -> Checkpoint {
+        self.console.records.0.checkpoint(log)
+    }
+
+    /// What is the matter with the records.
+    pub fn trouble(&self) -> (Trouble, Vec<String>) {
+        self.console.records.0.trouble()
+    }
+}
+
+impl<S: Sync> FromRequestParts<S> for Asker {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        // Nobody comes here who has not been let in.
+        parts.extensions.get::<Asker>().cloned().ok_or(Failure::Internal)
+    }
+}

@@ -1,0 +1,9 @@
+DROP TABLE changes;
+ALTER TABLE secrets DROP COLUMN used;
+ALTER TABLE secrets DROP COLUMN sites;
+ALTER TABLE secrets DROP COLUMN role;
+ALTER TABLE secrets DROP COLUMN made_by;
+ALTER TABLE secrets DROP COLUMN label;
+ALTER TABLE secrets DROP COLUMN account;
+ALTER TABLE secrets DROP COLUMN id;
+DROP TABLE accounts;
