@@ -99,6 +99,31 @@ impl RequestBatch {
         self.texts.iter_mut().for_each(|codes| codes.truncate(rows));
     }
 
+    /// Keeps only the rows that are wanted.
+    pub fn retain(&mut self, is_wanted: impl Fn(&RequestBatch, usize) -> bool) {
+        let rows: Vec<usize> = (0..self.rows()).filter(|row| is_wanted(self, *row)).collect();
+        if rows.len() == self.rows() {
+            return;
+        }
+        let kept = |numbers: &mut Vec<u64>| {
+            *numbers = rows.iter().filter_map(|row| numbers.get(*row).copied()).collect()
+        };
+        self.numbers.iter_mut().for_each(kept);
+        let kept =
+            |codes: &mut Vec<u32>| *codes = rows.iter().filter_map(|row| codes.get(*row).copied()).collect();
+        self.texts.iter_mut().for_each(kept);
+        self.time = rows.iter().map(|row| self.time[*row]).collect();
+    }
+
+    /// Appends another batch, whose texts have the same dictionaries.
+    pub fn append_same(&mut self, other: &RequestBatch) {
+        self.time.extend_from_slice(&other.time);
+        let numbers = self.numbers.iter_mut().zip(&other.numbers);
+        numbers.for_each(|(ours, theirs)| ours.extend_from_slice(theirs));
+        let texts = self.texts.iter_mut().zip(&other.texts);
+        texts.for_each(|(ours, theirs)| ours.extend_from_slice(theirs));
+    }
+
     /// Appends another batch, whose texts have their own dictionaries, to this one.
     pub fn append(
         &mut self,

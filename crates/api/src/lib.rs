@@ -4,6 +4,7 @@
 
 pub mod accounts;
 pub mod explaining;
+pub mod imports;
 pub mod sites;
 
 use exedra_common::tables::{Table, TableWire};

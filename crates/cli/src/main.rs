@@ -12,6 +12,7 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
+//! - [`import`]: logs of elsewhere into the records
 //! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`schema`]: what a report as JSON looks like
@@ -37,6 +38,7 @@ mod form;
 mod guess;
 #[cfg(test)]
 mod guide;
+mod import;
 mod layout;
 mod licences;
 mod out;
@@ -110,6 +112,8 @@ enum Command {
     Password(password::Options),
     /// Print a link that signs in to the console, once
     SignIn(sign_in::Options),
+    /// Bring requests of logs from elsewhere into the records, each once
+    Import(Box<import::Options>),
     /// Say who may use the console and its API by a name and a password
     Account(accounts::AccountOptions),
     /// Say which programs may use the API
@@ -161,6 +165,7 @@ fn main() -> ExitCode {
         Command::Audit(options) => audit::run(&options),
         Command::Weigh(options) => weigh::run(&options),
         Command::SignIn(options) => sign_in::run(&options),
+        Command::Import(options) => import::run(&options),
         Command::Account(options) => accounts::account(&options),
         Command::Token(options) => accounts::token(&options),
         Command::Changes(options) => accounts::changes(&options),
@@ -180,5 +185,15 @@ fn main() -> ExitCode {
             crate::out::note!("{}", words.trim_end());
             ExitCode::FAILURE
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_two_options_of_a_command_are_the_same() {
+        Arguments::command().debug_assert();
     }
 }

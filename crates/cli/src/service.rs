@@ -21,6 +21,13 @@ pub struct Service {
     /// The configuration that the service runs by
     #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
     pub config: PathBuf,
+    #[command(flatten)]
+    pub reach: Reach,
+}
+
+/// How it is reached, where its configuration does not say it or is elsewhere.
+#[derive(Args, Clone)]
+pub struct Reach {
     /// Address of the console, when it is not the configuration's
     #[arg(long, value_name = "ADDRESS")]
     console: Option<String>,
@@ -46,6 +53,13 @@ impl Service {
     /// Has something done that takes more words.
     pub fn send<T: DeserializeOwned>(&self, call: &str, body: &impl Serialize) -> Result<T, Failure> {
         self.ask(call, |client, address| client.post(address).json(body))
+    }
+
+    /// Sends octets.
+    pub fn send_octets<T: DeserializeOwned>(&self, call: &str, octets: Vec<u8>) -> Result<T, Failure> {
+        self.ask(call, |client, address| {
+            client.post(address).header("content-type", "application/octet-stream").body(octets)
+        })
     }
 
     /// Has something taken away.
@@ -91,13 +105,13 @@ impl Service {
     /// The token, and the console's address. Whoever says both needs no configuration.
     fn token_and_console(&self) -> Result<(String, String), Failure> {
         let said =
-            match &self.token_file {
+            match &self.reach.token_file {
                 Some(file) => Some(std::fs::read_to_string(file).map_err(|error| {
                     Failure(format!("the token {} cannot be read: {error}", file.display()))
                 })?),
                 None => std::env::var(TOKEN_VARIABLE).ok().filter(|token| !token.is_empty()),
             };
-        if let (Some(token), Some(console)) = (&said, &self.console) {
+        if let (Some(token), Some(console)) = (&said, &self.reach.console) {
             return Ok((token.clone(), console.clone()));
         }
         let (state, configured) = self.whereabouts()?;
@@ -114,7 +128,7 @@ impl Service {
                 })?
             }
         };
-        Ok((token, self.console.clone().unwrap_or(configured)))
+        Ok((token, self.reach.console.clone().unwrap_or(configured)))
     }
 
     /// The state folder, and the console's address. They can be told from a configuration with mistakes as well: it is

@@ -3,7 +3,7 @@
 //! `requests.db` holds the requests of the access logs as columns and can always be rebuilt from them
 //! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions,
 //! tokens; [`accounts`]: who may sign in by a name and a password, ; [`changes`]: what was changed, and by
-//! whom; [`revisions`]: configurations).
+//! whom; [`imports`]: logs of elsewhere; [`revisions`]: configurations).
 //!
 //! - [`database`]: opening, migrating; damage, and what becomes of it
 //! - [`salvage`]: what can be read of a damaged table
@@ -13,6 +13,7 @@ pub mod accounts;
 pub mod changes;
 pub mod database;
 mod grant;
+pub mod imports;
 pub mod records;
 pub mod revisions;
 mod salvage;
@@ -22,6 +23,7 @@ pub mod secrets;
 pub use accounts::{Account, AccountChange, Accounts};
 pub use changes::{Change, ChangeRecord};
 pub use database::{StoreError, Trouble};
+pub use imports::{Import, Imports};
 pub use records::{Checkpoint, LogState, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
 pub use secrets::{For, Known, Purpose, Secrets};

@@ -109,6 +109,24 @@ diesel::table! {
 }
 
 diesel::table! {
+    /// Logs of elsewhere that were brought in.
+    imports (id) {
+        /// What it is known by.
+        id -> Text,
+        /// Site.
+        site -> Text,
+        /// As it was named.
+        name -> Text,
+        /// By what it is known again, as JSON.
+        known -> Text,
+        /// When it was begun, in seconds since 1970 UTC.
+        made -> BigInt,
+        /// Who began it.
+        made_by -> Text,
+    }
+}
+
+diesel::table! {
     /// Every change that was made by the API.
     changes (number) {
         /// Number.

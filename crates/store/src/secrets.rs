@@ -19,7 +19,7 @@ const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
 pub const KIND: Kind = Kind {
     name: "exedra.db",
     migrations: || MIGRATIONS,
-    kept: &["secrets", "accounts", "changes", "contents", "revisions"],
+    kept: &["secrets", "accounts", "changes", "imports", "contents", "revisions"],
 };
 
 /// What a secret opens.
@@ -251,7 +251,7 @@ impl Secrets {
 }
 
 /// So many random octets, as letters.
-fn random(octets: usize) -> String {
+pub(crate) fn random(octets: usize) -> String {
     let mut random = vec![0u8; octets];
     rand::rng().fill_bytes(&mut random);
     base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(random)

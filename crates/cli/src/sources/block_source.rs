@@ -39,6 +39,8 @@ pub struct Block {
     pub layouts: Arc<[Layout]>,
     /// The lines.
     pub octets: Vec<u8>,
+    /// How far the source has been read with them: octets from its beginning, before compression.
+    pub until: u64,
 }
 
 /// What has been read, and what is left.
@@ -172,7 +174,8 @@ impl<'a> BlockSource<'a> {
         self.progress.read(octets.len() as u64);
         let number = open.next;
         open.next += 1;
-        Some(Block { source, number, directives, layouts: Arc::clone(&open.layouts), octets })
+        let until = open.begun.read + open.blocks.octets;
+        Some(Block { source, number, directives, layouts: Arc::clone(&open.layouts), octets, until })
     }
 }
 

@@ -32,9 +32,9 @@ pub struct Bookmark {
     path: PathBuf,
 }
 
-/// How far one file has been read.
+/// By what one file is known again, and how far it has been read.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-struct Known {
+pub struct Known {
     device: u64,
     inode: u64,
     /// How many octets the digest is of.
@@ -42,6 +42,24 @@ struct Known {
     digest: String,
     /// Octets of whole lines that have been read, before compression.
     read: u64,
+}
+
+impl Known {
+    /// A file as it begins now, of which nothing has been read.
+    pub fn of(path: &Path) -> io::Result<Self> {
+        Self::of_beginning(path, BEGINNING, 0)
+    }
+
+    fn of_beginning(path: &Path, most: u64, read: u64) -> io::Result<Self> {
+        let now = look(path, most)?;
+        let (device, inode) = (now.device, now.inode);
+        Ok(Known { device, inode, beginning: now.octets.len() as u64, digest: digest(&now.octets), read })
+    }
+
+    /// Whether a file is the one that was known.
+    pub fn is(&self, path: &Path) -> io::Result<bool> {
+        Ok(look(path, BEGINNING)?.is(self))
+    }
 }
 
 /// A file to be read from some octet on.
@@ -114,14 +132,8 @@ impl Bookmark {
         };
         let mut files = Vec::new();
         for (path, octets) in read {
-            let now = look(path, BEGINNING.min(*octets)).map_err(|error| failed(path, error))?;
-            files.push(Known {
-                device: now.device,
-                inode: now.inode,
-                beginning: now.octets.len() as u64,
-                digest: digest(&now.octets),
-                read: *octets,
-            });
+            let known = Known::of_beginning(path, BEGINNING.min(*octets), *octets);
+            files.push(known.map_err(|error| failed(path, error))?);
         }
         let is_new = |known: &Known| {
             !files.iter().any(|file| file.digest == known.digest && file.beginning == known.beginning)

@@ -14,7 +14,7 @@ use exedra_reading::logs::layout::is_named;
 use std::path::{Path, PathBuf};
 
 /// The configuration that is read where none is named and one is there.
-const USUAL: &str = "exedra.toml";
+pub const USUAL: &str = "exedra.toml";
 
 /// Which logs, and how they are written.
 #[derive(Args)]

@@ -31,6 +31,10 @@ pub trait Sink: Send {
         read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize,
     ) -> usize;
 
+    /// Everything has been taken of a source up to this octet, before compression, but for so many lines of it that could not
+    /// be read in all.
+    fn has_read(&mut self, _until: u64, _unread: u64) {}
+
     /// Ends, on the same thread.
     fn finish(self) -> Self::Made;
 }
@@ -153,7 +157,7 @@ fn work<T: Sink>(
             let origin = new.map(|block| feed.sources[block.source].origin()).unwrap_or_default();
             (next, origin)
         };
-        let Some(Block { source, number, directives, layouts, octets }) = next else { break };
+        let Some(Block { source, number, directives, layouts, octets, until }) = next else { break };
         let given =
             Given { near: layouts.first().and_then(|layout| layout.hints.near), durations: asked.durations };
         let reader = readers.entry(source);
@@ -173,6 +177,7 @@ fn work<T: Sink>(
             });
         }
         reader.forget(layouts.len());
+        taker.has_read(until, reader.unread.lines());
         share.lengths.insert((source, number), lines);
         spare = octets;
     }

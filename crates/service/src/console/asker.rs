@@ -12,6 +12,8 @@ use exedra_answering::config::Config;
 use exedra_api::accounts::Me;
 use exedra_common::grant::{Grant, Role};
 use exedra_common::scope::Scope;
+use exedra_common::{Dictionaries, RequestBatch};
+use exedra_store::records::Stretch;
 use exedra_store::{Checkpoint, Known, Purpose, Records, Snapshot, Trouble};
 use std::sync::Arc;
 
@@ -128,6 +130,33 @@ impl Asker {
     /// How far a log has been read.
     pub fn checkpoint(&self, log: &str) -> Checkpoint {
         self.console.records.0.checkpoint(log)
+    }
+
+    /// Takes in a stretch of a log: see [`Records::take_in`]. One that was damaged is begun anew.
+    pub fn take_in(
+        &self,
+        site: &Arc<str>,
+        source: &str,
+        requests: RequestBatch,
+        texts: Dictionaries,
+        stretch: Stretch,
+    ) -> Result<(), Failure> {
+        let records = &self.console.records.0;
+        if stretch.from == 0 && records.checkpoint(source).incomplete {
+            records.read_again(source)?;
+        }
+        match records.take_in(site, source, requests, texts, stretch)? {
+            Ok(()) => Ok(()),
+            Err(known) => Err(Failure::Conflict(format!(
+                "the log has been read up to octet {}, so that what follows begins there and not at {}",
+                known.octets, stretch.from
+            ))),
+        }
+    }
+
+    /// Takes everything out of the records that was read of a log.
+    pub fn take_out(&self, source: &str) -> Result<(), Failure> {
+        Ok(self.console.records.0.read_again(source)?)
     }
 
     /// What is the matter with the records.

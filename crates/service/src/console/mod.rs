@@ -3,6 +3,7 @@
 //! - [`sign_in`]: one-time links, names and passwords, sessions, tokens; [`hosts`]: by which names it is reached
 //! - [`asker`]: whoever asks, and what they are given; [`recording`]: what they change is written down
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
+//!   [`imports`]: what is about logs of elsewhere;
 //!   [`failure`]: what it says when it cannot answer
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
 //! - [`description`]: what all calls may be answered
@@ -17,6 +18,7 @@ pub mod calls;
 mod description;
 pub mod failure;
 mod hosts;
+pub mod imports;
 pub mod query;
 mod recording;
 mod serving;
@@ -29,14 +31,14 @@ use crate::control::changes::Changes;
 use crate::control::runtime::Runtime;
 use asker::Guarded;
 use axum::Router;
-use axum::extract::Request;
+use axum::extract::{DefaultBodyLimit, Request};
 use axum::http::{HeaderValue, header};
 use axum::middleware::{self, Next};
 use axum::response::Response;
 use axum::routing::get;
 use exedra_common::grant::Role;
 use exedra_reading::survey::VisitorKey;
-use exedra_store::{Accounts, ChangeRecord, Records, Secrets};
+use exedra_store::{Accounts, ChangeRecord, Imports, Records, Secrets};
 use failure::Failure;
 pub use serving::serve;
 use std::path::Path;
@@ -53,6 +55,7 @@ pub struct Console {
     secrets: Arc<Secrets>,
     accounts: Arc<Accounts>,
     record: ChangeRecord,
+    imports: Imports,
     passwords: PasswordCheck,
     started: jiff::Timestamp,
     key: VisitorKey,
@@ -74,6 +77,7 @@ impl Console {
             secrets,
             accounts: Arc::new(Accounts::open(state)),
             record: ChangeRecord::open(state),
+            imports: Imports::open(state),
             passwords: PasswordCheck::new(Arc::default()),
             started: jiff::Timestamp::now(),
             key: VisitorKey([rand::random(), rand::random()]),
@@ -125,6 +129,10 @@ fn for_operators() -> Calls {
         .routes(routes!(accounts::tokens, accounts::add_token))
         .routes(routes!(accounts::end_token))
         .routes(routes!(accounts::changes))
+        .routes(routes!(imports::imports, imports::begin))
+        .routes(routes!(imports::take_in))
+        .routes(routes!(imports::take_out))
+        .layer(DefaultBodyLimit::max(imports::MOST_OCTETS))
 }
 
 /// What the description of the API says of itself.

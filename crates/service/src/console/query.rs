@@ -76,6 +76,19 @@ pub struct ChangesQuery {
     pub before: Option<i32>,
 }
 
+/// Which stretch of a log is sent.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct StretchQuery {
+    /// its first octet, from the beginning of the log before compression
+    pub from: u64,
+    /// the first octet behind it
+    pub until: u64,
+    /// lines of it that could not be read
+    #[serde(default)]
+    pub unread: u64,
+}
+
 /// What a call asks for, understood.
 #[derive(Debug, Clone, Default)]
 pub struct Asked {

@@ -6,6 +6,7 @@
 
 use super::{Checkpoint, Origin, Records, Segment, State, keep};
 use crate::database::StoreError;
+use crate::imports::IMPORTED;
 use crate::schema::segments;
 use diesel::prelude::*;
 use std::collections::BTreeSet;
@@ -44,7 +45,11 @@ impl Records {
         })?;
         for segment in &damaged {
             let is_incomplete = segment.origins.iter().any(|(origin, _)| incomplete.contains(origin));
+            let is_import = |(origin, _): &(Origin, usize)| origin.name.starts_with(IMPORTED);
             let then = match is_incomplete {
+                _ if segment.origins.iter().any(is_import) => {
+                    "they were brought in: `exedra import` of the same log brings them again"
+                }
                 true => "if their log is still there, it is read again",
                 false => "they are lost: their log is no longer there",
             };
@@ -70,6 +75,7 @@ impl Records {
 
     /// Takes out everything that was read of a log which is incomplete now, so that it can be read from its beginning.
     pub fn read_again(&self, name: &str) -> Result<(), StoreError> {
+        let _writing = self.writing.lock();
         let (origin, of_it) = {
             let state = self.state.lock();
             let begins = state.checkpoints.get(name).and_then(|checkpoint| checkpoint.begins);

@@ -6,7 +6,7 @@
 //! segment, each in one short read.
 //!
 //! - [`segment`]: a segment, and from which logs it was read
-//! - [`packing`]: a column into octets and back
+//! - [`packing`]: a column into octets and back; [`parcel`]: a batch on its way to the records
 //! - [`snapshot`]: what a reader sees
 //! - [`merging`]: small segments into larger ones
 //! - [`damaged`]: a segment that cannot be read
@@ -15,6 +15,7 @@
 pub mod damaged;
 pub mod merging;
 pub mod packing;
+pub mod parcel;
 pub mod salvage;
 pub mod segment;
 pub mod snapshot;
@@ -55,6 +56,17 @@ pub struct Checkpoint {
     pub incomplete: bool,
 }
 
+/// A stretch of a log that was read: octets from its beginning.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stretch {
+    /// Its first octet.
+    pub from: u64,
+    /// The first octet behind it.
+    pub until: u64,
+    /// Lines of it that did not become requests.
+    pub unread: u64,
+}
+
 /// Requests of one site that are not in a segment yet.
 #[derive(Debug, Clone)]
 pub struct TailPart {
@@ -72,9 +84,11 @@ pub struct TailPart {
     pub octets: usize,
 }
 
-/// Everything recorded. One thread writes (whoever calls `append`, `commit` and `merge`); any number read.
+/// Everything recorded. One thread at a time writes; any number read.
 pub struct Records {
     writer: Database,
+    /// Held by whoever makes segments of the tail, or takes segments out.
+    writing: Mutex<()>,
     /// The opening of the database that the state was last taken from.
     known: AtomicU64,
     readers: Mutex<Vec<SqliteConnection>>,
@@ -103,6 +117,7 @@ impl Records {
         let writer = Database::of_ours(state, KIND);
         let records = Records {
             writer,
+            writing: Mutex::default(),
             known: AtomicU64::new(0),
             readers: Mutex::default(),
             state: Mutex::default(),
@@ -224,12 +239,53 @@ impl Records {
         self.state.lock().tail.iter().map(|part| part.octets).sum()
     }
 
+    /// Takes in requests that were read from an octet of a log on, up to another, if they follow what was read of it before: says how
+    /// far it was read otherwise. The log is given by the name and the beginning that it has in the records. Where the tail is full,
+    /// it becomes segments first.
+    pub fn take_in(
+        &self,
+        site: &Arc<str>,
+        source: &str,
+        requests: RequestBatch,
+        texts: Dictionaries,
+        stretch: Stretch,
+    ) -> Result<Result<(), Checkpoint>, StoreError> {
+        if self.is_behind() {
+            return Err(StoreError::Behind);
+        }
+        if self.tail_requests() >= exedra_common::BATCH_ROWS {
+            self.make_segments()?;
+        }
+        let octets = stretch.until.saturating_sub(stretch.from) as usize;
+        let read = requests.rows() as u64;
+        // Two that send at once must not both be the next.
+        let _writing = self.writing.lock();
+        let known = self.checkpoint(source);
+        if known.octets != stretch.from || known.incomplete {
+            return Ok(Err(known));
+        }
+        let checkpoint = Checkpoint {
+            octets: stretch.until,
+            lines: known.lines + read,
+            unread: known.unread + stretch.unread,
+            ..known
+        };
+        self.append(site, source, requests, texts, (octets, checkpoint));
+        Ok(Ok(()))
+    }
+
     /// Makes the tail segments, one for each log, in one transaction with the checkpoints.
     pub fn commit(&self) -> Result<(), StoreError> {
         if self.look_again()? {
             // What was in the tail is read again.
             return Ok(());
         }
+        self.make_segments()
+    }
+
+    /// As [`Records::commit`], where the database is known to be the one that was opened.
+    fn make_segments(&self) -> Result<(), StoreError> {
+        let _writing = self.writing.lock();
         let (tail, changed) = {
             let state = self.state.lock();
             let is_new = |(name, checkpoint): &(&String, &Checkpoint)| {

@@ -1,0 +1,131 @@
+//! `exedra import`: logs of elsewhere come into the records once, however often they are brought and whatever is killed meanwhile.
+
+use exedra_e2e::{Place, Program, drawn, exedra, text, until};
+use reqwest::Method;
+use serde_json::Value;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+
+/// A line that no named layout reads: a word before it and a number behind it.
+fn line(nth: u64) -> String {
+    let (client, path) = (nth % 251, nth % 97);
+    let status = if nth.is_multiple_of(7) { 404 } else { 200 };
+    format!(
+        "edge-{} 192.0.2.{client} - - [{:02}/Oct/2026:{:02}:{:02}:{:02} +0000] \"GET /p{path} HTTP/1.1\" {status} {} \"-\" \"Boat/{}\" {}\n",
+        nth % 3,
+        1 + nth / 20_000 % 28,
+        nth / 3600 % 24,
+        nth / 60 % 60,
+        nth % 60,
+        path * 100 + 7,
+        nth % 5,
+        nth * 7919 % 613
+    )
+}
+
+fn log(folder: &Path, lines: std::ops::Range<u64>) -> String {
+    let path = folder.join("edge.log");
+    std::fs::write(&path, lines.map(line).collect::<String>()).unwrap();
+    text(&path)
+}
+
+fn import(program: &Program, place: &Place, log: &str) -> Command {
+    let mut command = Command::new(exedra_e2e::program());
+    let config = text(&place.config());
+    command.args(["import", log, "--site", "lamp", "--config", &config, "--console", &program.console]);
+    command.stdout(Stdio::null()).stderr(Stdio::null());
+    command
+}
+
+/// The tables of the records and those of the log say the same.
+fn same(program: &Program, log: &str) {
+    let show = ["totals", "days", "hours", "statuses", "paths", "clients", "slow"];
+    let query: String = show.iter().map(|table| format!("&show={table}")).collect();
+    let recorded = program.api(&format!("survey?site=lamp&top=1000{query}"));
+    let mut arguments = vec!["report", log, "--as", "json", "--top", "1000"];
+    arguments.extend(show.iter().flat_map(|table| ["--show", table]));
+    let reported: Value = serde_json::from_slice(&exedra(&arguments).stdout).unwrap();
+    for table in show {
+        assert_eq!(recorded["tables"][table]["rows"], reported["tables"][table]["rows"], "{table}");
+    }
+}
+
+#[test]
+fn a_log_of_any_layout_is_brought_in_once_and_what_it_grows_by_after_it() {
+    let place = Place::new();
+    let program = place.serve();
+    let folder = tempfile::tempdir().unwrap();
+    // The last line is still being written.
+    let path = log(folder.path(), 0..30_000);
+    std::fs::write(&path, (0..30_000).map(line).collect::<String>() + &line(30_000)[..40]).unwrap();
+    let bring = |log: &str| drawn(&program.command(&place, &["import", log, "--site", "lamp"]));
+    assert!(bring(&path).contains("30,000 requests brought into lamp, 30,000 in all"));
+    assert!(bring(&path).contains("0 requests brought into lamp, 30,000 in all"));
+    let path = log(folder.path(), 0..31_000);
+    assert!(bring(&path).contains("1,000 requests brought into lamp, 31,000 in all"));
+    same(&program, &path);
+    // Under another name, and compressed.
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    std::io::Write::write_all(&mut packed, &std::fs::read(&path).unwrap()).unwrap();
+    let elsewhere = text(&folder.path().join("edge.log.1.gz"));
+    std::fs::write(&elsewhere, packed.finish().unwrap()).unwrap();
+    assert!(bring(&elsewhere).contains("0 requests brought into lamp, 31,000 in all"));
+    // What is there outlives a restart, and can be taken out again.
+    program.tell("TERM");
+    assert!(program.ended());
+    let program = place.serve();
+    same(&program, &path);
+    let id = program.api("imports")[0]["id"].as_str().unwrap().to_owned();
+    let token = std::fs::read_to_string(place.path("state/client.token")).unwrap();
+    let call = exedra_e2e::client();
+    let call = call.request(Method::DELETE, format!("http://{}/api/v1/imports/{id}", program.console));
+    assert_eq!(call.bearer_auth(token).send().unwrap().status(), 204);
+    assert_eq!(program.recorded("lamp"), 0);
+}
+
+#[test]
+fn what_has_no_time_or_is_none_of_ours_is_said_and_nothing_is_lost() {
+    let place = Place::new();
+    let program = place.serve();
+    let folder = tempfile::tempdir().unwrap();
+    let path = text(&folder.path().join("a.log"));
+    std::fs::write(&path, (0..50).map(line).collect::<String>() + "mist\n" + line(50).as_str()).unwrap();
+    let said = drawn(&program.command(&place, &["import", &path, "--site", "lamp"]));
+    assert!(said.contains("51 requests brought into lamp, 51 in all; 1 line cannot be read"), "{said}");
+    let said = drawn(&program.command(&place, &["import", &path, "--site", "lmap"]));
+    assert!(said.contains("there is no site `lmap`: did you mean `lamp`?"), "{said}");
+    let said = drawn(&program.command(&place, &["import", "-", "--site", "lamp"]));
+    assert!(said.contains("standard input cannot be imported"), "{said}");
+    assert_eq!(program.recorded("lamp"), 51);
+}
+
+/// Killed at any moment, the client or the service, a log is in the records once.
+#[test]
+fn killed_in_the_middle_it_goes_on_where_it_was() {
+    let place = Place::new();
+    let mut program = place.serve();
+    let folder = tempfile::tempdir().unwrap();
+    let path = log(folder.path(), 0..400_000);
+    let ends = |child: &mut Child| child.try_wait().unwrap();
+    for round in 1..=6u64 {
+        let mut child = import(&program, &place, &path).spawn().unwrap();
+        // A little further each time, unless it is done.
+        until("it has come further", || {
+            let requests = || program.api("imports")[0]["requests"].as_u64().unwrap_or(0);
+            (requests() >= round * 40_000 || ends(&mut child).is_some()).then_some(())
+        });
+        match round % 2 {
+            0 => child.kill().unwrap(),
+            _ => {
+                program.kill();
+                let _ = program.ended();
+                program = place.serve();
+            }
+        }
+        child.wait().unwrap();
+    }
+    let said = drawn(&program.command(&place, &["import", &path, "--site", "lamp"]));
+    assert!(said.contains("400,000 in all"), "{said}");
+    assert_eq!(program.api("imports").as_array().unwrap().len(), 1, "one log");
+    same(&program, &path);
+}

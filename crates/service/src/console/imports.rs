@@ -1,0 +1,133 @@
+//! The calls about logs of elsewhere: their requests are brought by a client that reads them, stretch by stretch.
+//!
+//! A stretch is taken in with how far the log has been read, in one transaction, and only if it follows what was read before. So
+//! whoever sends one twice, or dies in between, is told where to go on.
+
+use super::asker::Asker;
+use super::blocking::blocking;
+use super::failure::{Failure, Named, Sent};
+use super::query::{Parameters, StretchQuery};
+use super::recording::Told;
+use axum::body::Bytes;
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
+use axum::{Extension, Json};
+use exedra_api::Problem;
+use exedra_api::imports::{Import, NewImport};
+use exedra_common::TextColumn;
+use exedra_store::records::{Stretch, parcel};
+use std::sync::Arc;
+
+/// The most octets of a stretch, packed.
+pub const MOST_OCTETS: usize = 64 << 20;
+/// The longest name of a log, and of what it is known again by.
+const LONGEST: usize = 4096;
+
+/// Logs that were brought in, the newest first.
+#[utoipa::path(get, path = "/imports", responses((status = 200, body = Vec<Import>)))]
+pub async fn imports(asker: Asker) -> Result<Json<Vec<Import>>, Failure> {
+    blocking(move || {
+        let all = asker.console().imports.all()?;
+        Ok(all.into_iter().map(|one| shown(one, &asker)).collect())
+    })
+    .await
+}
+
+/// Begins with a log.
+#[utoipa::path(post, path = "/imports", request_body = NewImport,
+    responses((status = 201, body = Import), (status = 409, body = Problem)))]
+pub async fn begin(asker: Asker, Sent(new): Sent<NewImport>) -> Result<Response, Failure> {
+    let told = Told(format!("{} into {}", new.name, new.site));
+    let Json(begun) = blocking(move || {
+        let console = asker.console();
+        asker.sites(vec![new.site.clone()], &console.site()?.config)?;
+        if new.name.len() > LONGEST || new.known.len() > LONGEST {
+            return Err(Failure::Wrong(format!("a log is named and known by {LONGEST} octets at most")));
+        }
+        let import = exedra_store::Import {
+            id: String::new(),
+            site: new.site,
+            name: new.name,
+            known: new.known,
+            made: jiff::Timestamp::now().as_second(),
+            made_by: asker.name(),
+        };
+        let begun = console.imports.begin(import)?;
+        let begun = begun.ok_or_else(|| Failure::Conflict("there are too many imports".to_owned()))?;
+        Ok(shown(begun, &asker))
+    })
+    .await?;
+    Ok((StatusCode::CREATED, Extension(told), Json(begun)).into_response())
+}
+
+/// Takes in a stretch of a log: its requests, as a client packs them. Where it does not follow what was read before, 409, and the
+/// import says where to go on.
+#[utoipa::path(post, path = "/imports/{id}/requests", params(("id" = String, Path), StretchQuery),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, body = Import), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn take_in(
+    asker: Asker,
+    Named(id): Named<String>,
+    Parameters(query): Parameters<StretchQuery>,
+    body: Bytes,
+) -> Result<Json<Import>, Failure> {
+    blocking(move || {
+        let import = found(&asker, &id)?;
+        let stretch = Stretch { from: query.from, until: query.until, unread: query.unread };
+        if stretch.until < stretch.from {
+            return Err(Failure::Wrong("a stretch ends behind its beginning".to_owned()));
+        }
+        let (mut requests, mut texts) = match body.is_empty() {
+            // Lines that are no requests take room in a log too.
+            true => Default::default(),
+            false => parcel::unpack(&body)
+                .ok_or_else(|| Failure::Wrong("the body is no requests as a client packs them".to_owned()))?,
+        };
+        if requests.time.iter().any(|time| *time == exedra_common::batch::NO_TIME) {
+            return Err(Failure::Wrong("requests without a time have no place in the records".to_owned()));
+        }
+        // Whatever the log says, this is the site that was granted.
+        let code = texts.of_mut(TextColumn::Site).code(&import.site);
+        requests.codes_mut(TextColumn::Site).fill(code);
+        let site: Arc<str> = import.site.as_str().into();
+        let source = import.source();
+        asker.take_in(&site, &source, requests, texts, stretch)?;
+        Ok(shown(import, &asker))
+    })
+    .await
+}
+
+/// Takes a log out of the records again.
+#[utoipa::path(delete, path = "/imports/{id}", params(("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn take_out(asker: Asker, Named(id): Named<String>) -> Result<Response, Failure> {
+    let Json(told) = blocking(move || {
+        let import = found(&asker, &id)?;
+        asker.take_out(&import.source())?;
+        asker.console().imports.forget(&id)?;
+        Ok(format!("{} out of {}", import.name, import.site))
+    })
+    .await?;
+    Ok((StatusCode::NO_CONTENT, Extension(Told(told))).into_response())
+}
+
+fn found(asker: &Asker, id: &str) -> Result<exedra_store::Import, Failure> {
+    let found = asker.console().imports.get(id)?;
+    found.ok_or_else(|| Failure::Missing(format!("there is no import `{id}`")))
+}
+
+fn shown(import: exedra_store::Import, asker: &Asker) -> Import {
+    let checkpoint = asker.checkpoint(&import.source());
+    Import {
+        made: jiff::Timestamp::from_second(import.made).unwrap_or_default().to_string(),
+        octets: checkpoint.octets,
+        requests: checkpoint.lines,
+        unread: checkpoint.unread,
+        incomplete: checkpoint.incomplete,
+        id: import.id,
+        site: import.site,
+        name: import.name,
+        known: import.known,
+        made_by: import.made_by,
+    }
+}
