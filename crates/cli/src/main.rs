@@ -12,7 +12,7 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
-//! - [`import`]: logs of elsewhere into the records
+//! - [`import`]: logs of elsewhere into the records; [`backup`]: these and everything else that is kept, copied and brought back
 //! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`schema`]: what a report as JSON looks like
@@ -25,6 +25,7 @@
 
 mod accounts;
 mod audit;
+mod backup;
 mod check;
 mod columns;
 mod configuration;
@@ -114,6 +115,10 @@ enum Command {
     SignIn(sign_in::Options),
     /// Bring requests of logs from elsewhere into the records, each once
     Import(Box<import::Options>),
+    /// Copy both databases into a folder, while the service runs
+    Backup(backup::BackupOptions),
+    /// Put a backup in the place of the databases, while it does not
+    RestoreBackup(backup::RestoreOptions),
     /// Say who may use the console and its API by a name and a password
     Account(accounts::AccountOptions),
     /// Say which programs may use the API
@@ -166,6 +171,8 @@ fn main() -> ExitCode {
         Command::Weigh(options) => weigh::run(&options),
         Command::SignIn(options) => sign_in::run(&options),
         Command::Import(options) => import::run(&options),
+        Command::Backup(options) => backup::make(&options),
+        Command::RestoreBackup(options) => backup::bring_back(&options),
         Command::Account(options) => accounts::account(&options),
         Command::Token(options) => accounts::token(&options),
         Command::Changes(options) => accounts::changes(&options),

@@ -9,7 +9,7 @@ use exedra_service::run::TOKEN_FILE;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// How long the service may take.
@@ -114,7 +114,7 @@ impl Service {
         if let (Some(token), Some(console)) = (&said, &self.reach.console) {
             return Ok((token.clone(), console.clone()));
         }
-        let (state, configured) = self.whereabouts()?;
+        let (state, configured) = whereabouts(&self.config)?;
         let token = match said {
             Some(token) => token,
             None => {
@@ -130,20 +130,19 @@ impl Service {
         };
         Ok((token, self.reach.console.clone().unwrap_or(configured)))
     }
+}
 
-    /// The state folder, and the console's address. They can be told from a configuration with mistakes as well: it is
-    /// just then that the service is asked about it.
-    fn whereabouts(&self) -> Result<(PathBuf, String), Failure> {
-        let of =
-            |config: &Config| (config.service.state.value.clone(), config.service.console.value.to_string());
-        match configuration::read(&self.config) {
-            Ok(config) => Ok(of(&config)),
-            Err(failure) => {
-                let text = std::fs::read_to_string(&self.config).map_err(|_| failure)?;
-                let base = self.config.parent().unwrap_or(std::path::Path::new(""));
-                let (state, console) = exedra_answering::config::understand::whereabouts(&text, base);
-                Ok((state, console.to_string()))
-            }
+/// The state folder, and the console's address. They can be told from a configuration with mistakes as well: it is
+/// just then that the service is asked about it.
+pub fn whereabouts(file: &Path) -> Result<(PathBuf, String), Failure> {
+    let of = |config: &Config| (config.service.state.value.clone(), config.service.console.value.to_string());
+    match configuration::read(file) {
+        Ok(config) => Ok(of(&config)),
+        Err(failure) => {
+            let text = std::fs::read_to_string(file).map_err(|_| failure)?;
+            let base = file.parent().unwrap_or(Path::new(""));
+            let (state, console) = exedra_answering::config::understand::whereabouts(&text, base);
+            Ok((state, console.to_string()))
         }
     }
 }

@@ -44,6 +44,7 @@ fn body_of(method: &Method, path: &str) -> Option<Value> {
             Some(json!({ "name": "bera", "password": PASSWORD, "role": "viewer", "sites": ["harbour"] }))
         }
         ("POST", "/api/v1/accounts/{name}") => Some(json!({ "role": "operator" })),
+        ("POST", "/api/v1/imports") => Some(json!({ "site": "lamp", "name": "edge.log", "known": "{}" })),
         ("POST", "/api/v1/tokens") => Some(json!({ "label": "nightly", "role": "viewer", "days": 30 })),
         _ => None,
     }
@@ -108,6 +109,7 @@ fn every_call_that_is_described_answers_as_described() {
             // By no page of the console.
             ("POST", "/api/v1/sign-in") => 403,
             ("POST", "/api/v1/me/password") => 409,
+            ("POST", "/api/v1/imports/{id}/requests") => 400,
             ("DELETE", path) if path.ends_with("{id}") => 404,
             _ => 200,
         };

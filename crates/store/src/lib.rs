@@ -5,11 +5,13 @@
 //! tokens; [`accounts`]: who may sign in by a name and a password, ; [`changes`]: what was changed, and by
 //! whom; [`imports`]: logs of elsewhere; [`revisions`]: configurations).
 //!
+//! - [`backup`]: both, copied while they are used, and brought back
 //! - [`database`]: opening, migrating; damage, and what becomes of it
 //! - [`salvage`]: what can be read of a damaged table
 //! - [`schema`]: the tables, for Diesel
 
 pub mod accounts;
+pub mod backup;
 pub mod changes;
 pub mod database;
 mod grant;

@@ -59,8 +59,11 @@ pub fn bring_over(aside: &Path, tables: &[&str], into: &mut SqliteConnection) ->
             let page = page.load::<Number>(into)?.into_iter().filter_map(|row| row.number);
             Ok(page.map(|number| (number, number)).collect())
         });
-        let insert =
-            format!("INSERT OR IGNORE INTO main.{table} SELECT * FROM damaged.{table} WHERE rowid = ?");
+        // A file of an earlier version has fewer columns.
+        let columns = columns(table, into);
+        let insert = format!(
+            "INSERT OR IGNORE INTO main.{table} ({columns}) SELECT {columns} FROM damaged.{table} WHERE rowid = ?"
+        );
         // A row that cannot be read stays behind.
         brought += numbers
             .into_iter()
@@ -69,6 +72,20 @@ pub fn bring_over(aside: &Path, tables: &[&str], into: &mut SqliteConnection) ->
     }
     into.batch_execute("DETACH DATABASE damaged")?;
     Ok(brought)
+}
+
+/// The columns of a table of a damaged file that the table of this name has here, between commas.
+fn columns(table: &str, into: &mut SqliteConnection) -> String {
+    let query = "SELECT name FROM pragma_table_info(?, 'damaged') \
+                 INTERSECT SELECT name FROM pragma_table_info(?, 'main')";
+    let names = diesel::sql_query(query).bind::<Text, _>(table).bind::<Text, _>(table).load::<Name>(into);
+    names.unwrap_or_default().into_iter().map(|row| row.name).collect::<Vec<_>>().join(", ")
+}
+
+#[derive(QueryableByName)]
+struct Name {
+    #[diesel(sql_type = Text)]
+    name: String,
 }
 
 #[derive(QueryableByName)]

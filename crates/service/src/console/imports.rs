@@ -9,6 +9,7 @@ use super::failure::{Failure, Named, Sent};
 use super::query::{Parameters, StretchQuery};
 use super::recording::Told;
 use axum::body::Bytes;
+use axum::extract::rejection::BytesRejection;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
@@ -69,8 +70,9 @@ pub async fn take_in(
     asker: Asker,
     Named(id): Named<String>,
     Parameters(query): Parameters<StretchQuery>,
-    body: Bytes,
+    body: Result<Bytes, BytesRejection>,
 ) -> Result<Json<Import>, Failure> {
+    let body = body.map_err(|refused| Failure::Body(refused.status(), refused.body_text()))?;
     blocking(move || {
         let import = found(&asker, &id)?;
         let stretch = Stretch { from: query.from, until: query.until, unread: query.unread };
