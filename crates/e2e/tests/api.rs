@@ -326,6 +326,37 @@ fn a_token_opens_what_it_is_made_for() {
     assert!(drawn(&ask(&["status"])).contains("Not signed in"));
 }
 
+/// Read by a parser that is not ours; whoever comes through a proxy is not here.
+#[test]
+fn figures_for_programs_are_open_metrics() {
+    let place = Place::new();
+    let program = place.serve();
+    for target in ["/", "/", "/lost"] {
+        program.get("harbour.example", target).text().unwrap();
+    }
+    exedra_e2e::until("all are recorded", || (program.recorded("harbour") == 3).then_some(()));
+    let ask = |fields: &[(&str, &str)]| {
+        let call = client().get(format!("http://{}/metrics", program.console));
+        fields.iter().fold(call, |call, (name, value)| call.header(*name, *value)).send().unwrap()
+    };
+    let answer = ask(&[]);
+    let media_type = field(&answer, "content-type").to_owned();
+    assert_eq!(media_type, "application/openmetrics-text; version=1.0.0; charset=utf-8");
+    let text = answer.text().unwrap();
+    let parsed = openmetrics_parser::openmetrics::parse_openmetrics(&text).unwrap();
+    assert!(parsed.families.len() >= 12 && parsed.families.contains_key("exedra_log_lost_lines"));
+    for line in
+        ["exedra_requests_total 3", "exedra_recorded_requests{site=\"harbour\"} 3", "exedra_troubles 0"]
+    {
+        assert!(text.lines().any(|one| one == line), "{line}: {text}");
+    }
+    assert_eq!(ask(&[("X-Forwarded-For", "192.0.2.1")]).status(), 401);
+    let token = program.command(&place, &["token", "add", "watching", "--site", "lamp"]);
+    let bearer = format!("Bearer {}", String::from_utf8(token.stdout).unwrap().trim());
+    let of_lamp = ask(&[("X-Forwarded-For", "192.0.2.1"), ("Authorization", &bearer)]).text().unwrap();
+    assert!(of_lamp.contains("site=\"lamp\"") && !of_lamp.contains("harbour"));
+}
+
 #[test]
 fn other_methods_and_other_calls_are_refused() {
     let place = Place::new();

@@ -6,6 +6,7 @@
 //!   [`imports`]: what is about logs of elsewhere;
 //!   [`failure`]: what it says when it cannot answer
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
+//! - [`metrics`]: figures for programs that watch the service
 //! - [`description`]: what all calls may be answered
 //! - [`serving`]: its connections
 //! - [`assets`]: the pages, from inside the program
@@ -19,6 +20,7 @@ mod description;
 pub mod failure;
 mod hosts;
 pub mod imports;
+mod metrics;
 pub mod query;
 mod recording;
 mod serving;
@@ -175,6 +177,7 @@ fn router(console: Arc<Console>) -> Router {
     calls
         .route("/api/v1/openapi.json", get(description))
         .route("/sign-in", get(sign_in::sign_in))
+        .route("/metrics", get(metrics::metrics))
         .fallback(assets::asset)
         .layer(middleware::from_fn_with_state(Arc::clone(&console), hosts::only_our_hosts))
         .layer(middleware::from_fn(guard))

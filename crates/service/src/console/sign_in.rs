@@ -141,23 +141,22 @@ pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -
     Ok(response)
 }
 
+/// Whoever asks, if they are known by what they send.
+pub async fn known(console: &Arc<Console>, headers: &HeaderMap) -> Result<Option<Asker>, Failure> {
+    let now = jiff::Timestamp::now().as_second();
+    let (secret, purpose) = match (token(headers), session(headers)) {
+        (Some(token), _) => (token.to_owned(), Purpose::Token),
+        (None, Some(session)) => (session.to_owned(), Purpose::Session),
+        (None, None) => return Ok(None),
+    };
+    let known = with(console, move |secrets| secrets.opens(&secret, purpose, now)).await?;
+    Ok(known.map(|known| Asker::new(Arc::clone(console), known, purpose)))
+}
+
 /// Lets through only who is known, and changes only from our own pages. What comes behind knows who asks.
 pub async fn only_known(State(console): State<Arc<Console>>, mut request: Request, next: Next) -> Response {
     let headers = request.headers();
-    let now = jiff::Timestamp::now().as_second();
-    let asked = match (token(headers), session(headers)) {
-        (Some(token), _) => Some((token.to_owned(), Purpose::Token)),
-        (None, Some(session)) => Some((session.to_owned(), Purpose::Session)),
-        (None, None) => None,
-    };
-    let known = match asked {
-        Some((secret, purpose)) => {
-            let known = with(&console, move |secrets| secrets.opens(&secret, purpose, now)).await;
-            known.map(|known| known.map(|known| Asker::new(Arc::clone(&console), known, purpose)))
-        }
-        None => Ok(None),
-    };
-    let asker = match known {
+    let asker = match known(&console, headers).await {
         Err(failure) => return failure.into_response(),
         Ok(Some(asker)) => asker,
         Ok(None) => {
