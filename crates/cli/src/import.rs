@@ -7,7 +7,6 @@ use crate::failure::Failure;
 use crate::service::{Reach, Service};
 use crate::sources::bookmark::{Begun, Known};
 use crate::sources::found::Found;
-use crate::sources::options::USUAL;
 use crate::sources::reading::{self, Sink};
 use crate::sources::{Asked, Progress, SourceOptions};
 use clap::Args;
@@ -43,8 +42,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let config = options.sources.config()?;
     let found = options.sources.files(config.as_ref(), None, &Scope::default())?;
     let layouts = options.sources.layouts(config.as_ref())?;
-    let configured = options.sources.config.clone().unwrap_or_else(|| USUAL.into());
-    let service = Service { config: configured, reach: options.reach.clone() };
+    let service = Service::of_sources(&options.sources, &options.reach);
     let known: Vec<Import> = service.get("imports")?;
     let mut failures = Vec::new();
     for Begun { file, .. } in found {

@@ -95,6 +95,36 @@ impl ScopeOptions {
         opened.map(Arc::new).map(Some).map_err(words)
     }
 
+    /// The same as parameters of a call of the API.
+    pub fn query(&self) -> Result<Vec<(&'static str, String)>, Failure> {
+        if self.countries.is_some() {
+            return Err(Failure("--countries is about logs: the service has a file of its own".to_owned()));
+        }
+        let texts = [
+            ("day", &self.day),
+            ("week", &self.week),
+            ("month", &self.month),
+            ("last", &self.last),
+            ("from", &self.from),
+            ("until", &self.until),
+            ("time_zone", &self.time_zone),
+        ];
+        let lists = [
+            ("site", &self.site),
+            ("server", &self.server),
+            ("only", &self.only),
+            ("without", &self.without),
+        ];
+        let texts = texts.into_iter().filter_map(|(name, text)| Some((name, text.clone()?)));
+        let lists = lists
+            .into_iter()
+            .flat_map(|(name, values)| values.iter().map(move |value| (name, value.clone())));
+        let flags = [("people", self.people), ("crawlers", self.crawlers)];
+        let flags =
+            flags.into_iter().filter(|(_, is_set)| *is_set).map(|(name, _)| (name, "true".to_owned()));
+        Ok(texts.chain(lists).chain(flags).collect())
+    }
+
     /// The scope.
     pub fn scope(&self, zone: &TimeZone) -> Result<Scope, Failure> {
         let named = |column: &'static str, values: &[String]| {

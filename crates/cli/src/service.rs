@@ -2,6 +2,8 @@
 
 use crate::configuration;
 use crate::failure::Failure;
+use crate::sources::SourceOptions;
+use crate::sources::options::USUAL;
 use clap::Args;
 use exedra_answering::config::Config;
 use exedra_api::Problem;
@@ -40,6 +42,12 @@ pub struct Reach {
 const TOKEN_VARIABLE: &str = "EXEDRA_TOKEN";
 
 impl Service {
+    /// The one that runs by the configuration that sources are looked up in.
+    pub fn of_sources(sources: &SourceOptions, reach: &Reach) -> Self {
+        let config = sources.config.clone().unwrap_or_else(|| USUAL.into());
+        Service { config, reach: reach.clone() }
+    }
+
     /// Asks for something.
     pub fn get<T: DeserializeOwned>(&self, call: &str) -> Result<T, Failure> {
         self.ask(call, |client, address| client.get(address))

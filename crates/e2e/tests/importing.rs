@@ -129,3 +129,31 @@ fn killed_in_the_middle_it_goes_on_where_it_was() {
     assert_eq!(program.api("imports").as_array().unwrap().len(), 1, "one log");
     same(&program, &path);
 }
+
+/// Without a log, a report is one of the records of the running service, and says the same in every form.
+#[test]
+fn a_report_of_the_records_is_that_of_the_log() {
+    let place = Place::new();
+    let program = place.serve();
+    let folder = tempfile::tempdir().unwrap();
+    let path = log(folder.path(), 0..50_000);
+    assert!(import(&program, &place, &path).status().unwrap().success());
+    let config = text(&place.config());
+    let here = ["--config", &config, "--console", &program.console];
+    for more in [
+        &["--as", "csv", "--show", "paths", "--top", "500", "--by", "bytes"][..],
+        &["--as", "csv", "--show", "statuses", "--day", "2026-10-02", "--against", "previous"],
+        &["--as", "csv", "--show", "clients", "--top", "500", "--only", "status=404", "--mask-clients"],
+        &["--as", "csv", "--show", "days", "--time-zone", "Atlantic/Faroe", "--without", "path=/p1*"],
+        &["--as", "csv", "--show", "slow", "--top", "500", "--slow", "400 ms", "--people"],
+    ] {
+        let of_records = exedra(&[&["report", "--site", "lamp"], more, &here].concat());
+        let of_log = exedra(&[&["report", &path], more].concat());
+        assert!(of_log.status.success() && of_log.stdout.len() > 40, "{}", drawn(&of_log));
+        assert_eq!(drawn(&of_records), drawn(&of_log), "{more:?}");
+    }
+    let page = drawn(&exedra(&[&["report", "--site", "lamp", "--show", "statuses"], &here[..]].concat()));
+    assert!(page.starts_with("records of the running service"), "{page}");
+    let said = drawn(&exedra(&[&["report", "--resume", "x"], &here[..]].concat()));
+    assert!(said.contains("--prelude and --resume read logs"), "{said}");
+}

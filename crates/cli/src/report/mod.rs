@@ -11,6 +11,7 @@ mod when;
 
 use crate::failure::Failure;
 use crate::scope::ScopeOptions;
+use crate::service::{Reach, Service};
 use crate::show::fit::width;
 use crate::sources::bookmark::ALL;
 use crate::sources::{Asked, Bookmark, Progress, Source, SourceOptions, reading};
@@ -61,6 +62,8 @@ pub struct Options {
     /// Cut addresses to their networks (/24, /48) and leave out names of users, so that nothing finer is in the report
     #[arg(long)]
     mask_clients: bool,
+    #[command(flatten)]
+    reach: Reach,
 }
 
 /// What lists are ranked by.
@@ -114,6 +117,9 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     if options.form == ReportForm::Csv && shown.names().len() != 1 {
         return Err(Failure("a table holds one section: name it, as in --as csv --show paths".to_owned()));
     }
+    if options.sources.sources.is_empty() {
+        return of_records(options, shown);
+    }
     let config = options.sources.config()?;
     let zone = options.scope.zone(config.as_ref())?;
     let bookmark = options.resume.as_deref().map(Bookmark::open).transpose()?;
@@ -159,7 +165,6 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     }
     let shortens = !shown.is_chosen() && options.top.is_none();
     let names = shown.names().join(", ");
-    let section = shown.names().first().copied().unwrap_or_default();
     let lengths = ReportOptions {
         // Programs are given whatever was counted, unless they ask for something in particular.
         shown: if shown.is_chosen() || options.form == ReportForm::Text {
@@ -167,12 +172,8 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         } else {
             Shown::everything()
         },
-        top: options.top.unwrap_or(match options.form {
-            ReportForm::Text => 10,
-            ReportForm::Html => 100,
-            ReportForm::Json | ReportForm::Csv => 1000,
-        }),
-        referrers: if options.form == ReportForm::Text { 2 } else { ReportOptions::default().referrers },
+        top: top(options),
+        referrers: referrers(options),
         own_hosts,
         origins: read.sources.iter().map(Source::origin).collect(),
     };
@@ -186,19 +187,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     }
     let lines = std::mem::take(&mut read.lines);
     report.lines = Some(if options.mask_clients { lines.without_examples() } else { lines });
-    let words = match options.form {
-        ReportForm::Json => {
-            serde_json::to_string_pretty(&WithSources { sources: &read.sources, report: &report })? + "\n"
-        }
-        ReportForm::Html => {
-            let json = serde_json::to_string(&WithSources { sources: &read.sources, report: &report })?;
-            let title = read.sources.first().map_or("Report", Source::short_name);
-            html::page(&json, title)?
-        }
-        ReportForm::Text => page::page(&report, &read.sources, shortens, width()),
-        ReportForm::Csv => crate::show::csv::table(report.table(section))?,
-    };
-    put(options, words)?;
+    put(options, words(options, &report, &read.sources, shortens)?)?;
     // The program is about to end: to give back every text of it one by one would take longer than to make the report.
     std::mem::forget(survey);
     if let Some(bookmark) = bookmark {
@@ -208,6 +197,60 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         bookmark.keep(&read.chain(unasked).collect::<Vec<_>>())?;
     }
     read.own_up()
+}
+
+/// A report in the form that was asked for.
+fn words(options: &Options, report: &Report, sources: &[Source], shortens: bool) -> Result<String, Failure> {
+    Ok(match options.form {
+        ReportForm::Json => serde_json::to_string_pretty(&WithSources { sources, report })? + "\n",
+        ReportForm::Html => {
+            let json = serde_json::to_string(&WithSources { sources, report })?;
+            html::page(&json, sources.first().map_or("Report", Source::short_name))?
+        }
+        ReportForm::Text => page::page(report, sources, shortens, width()),
+        ReportForm::Csv => {
+            let shown = Shown::understand(&options.show)?;
+            crate::show::csv::table(report.table(shown.names().first().copied().unwrap_or_default()))?
+        }
+    })
+}
+
+/// Length of the lists.
+fn top(options: &Options) -> usize {
+    options.top.unwrap_or(match options.form {
+        ReportForm::Text => 10,
+        ReportForm::Html => 100,
+        ReportForm::Json | ReportForm::Csv => 1000,
+    })
+}
+
+/// Referrers under each missing page.
+fn referrers(options: &Options) -> usize {
+    if options.form == ReportForm::Text { 2 } else { ReportOptions::default().referrers }
+}
+
+/// The report of the records of the running service, where no log is named.
+fn of_records(options: &Options, shown: Shown) -> Result<(), Failure> {
+    if options.prelude.is_some() || options.resume.is_some() {
+        let words = "--prelude and --resume read logs: name some, or the site whose they are";
+        return Err(Failure(words.to_owned()));
+    }
+    let mut query = options.scope.query()?;
+    query.extend(options.show.iter().map(|section| ("show", section.clone())));
+    query.push(("top", top(options).to_string()));
+    query.push(("referrers", referrers(options).to_string()));
+    query.push(("slow", options.slow.clone()));
+    query.extend(options.by.to_possible_value().map(|by| ("by", by.get_name().to_owned())));
+    query.extend(options.against.iter().map(|period| ("against", period.clone())));
+    query.extend(options.mask_clients.then(|| ("mask", "true".to_owned())));
+    let service = Service::of_sources(&options.sources, &options.reach);
+    let report: Report = service.get(&format!("survey?{}", encoded(&query)))?;
+    let shortens = !shown.is_chosen() && options.top.is_none();
+    put(options, words(options, &report, &[], shortens)?)
+}
+
+fn encoded(query: &[(&str, String)]) -> String {
+    form_urlencoded::Serializer::new(String::new()).extend_pairs(query).finish()
 }
 
 /// The prelude of a burst, in place of a report.

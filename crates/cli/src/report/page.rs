@@ -116,8 +116,13 @@ impl Page {
             .for_each(|layout| *layout = "found by its parts");
         layouts.sort_unstable();
         layouts.dedup();
-        let lines = report.lines.as_ref().map_or(0, |lines| lines.read);
-        let beside = format!("{}, layout {}", several(lines, "line", "lines"), layouts.join(" and "));
+        let (names, beside) = match &report.lines {
+            Some(lines) => {
+                let lines = several(lines.read, "line", "lines");
+                (names, format!("{lines}, layout {}", layouts.join(" and ")))
+            }
+            None => ("records of the running service".to_owned(), String::new()),
+        };
         let names = shorten(&names, self.width.saturating_sub(beside.width() + 2));
         self.line(format!("{STRONG}{names}{STRONG:#}  {QUIET}{beside}{QUIET:#}"));
         if let (Some(first), Some(last)) = (&report.first, &report.last) {

@@ -20,7 +20,7 @@ pub const USUAL: &str = "exedra.toml";
 #[derive(Args)]
 pub struct SourceOptions {
     /// Access logs: files, patterns, folders, names of sites; `-` is standard input; SERVER=SOURCE names the machine
-    #[arg(required = true, value_name = "SOURCE")]
+    #[arg(value_name = "SOURCE")]
     pub sources: Vec<String>,
     /// The layout of the lines, instead of looking for one: a name or a template
     #[arg(long, value_name = "LAYOUT")]
@@ -65,6 +65,11 @@ impl SourceOptions {
         bookmark: Option<&Bookmark>,
         scope: &Scope,
     ) -> Result<Vec<Begun>, Failure> {
+        if self.sources.is_empty() {
+            return Err(Failure(
+                "name a log to be read: a file, a pattern, a folder, a site, or `-`".to_owned(),
+            ));
+        }
         let mut found = find(&self.sources, self.rotated, config)?;
         let origins: Vec<Origin> = found.iter().map(Found::origin).collect();
         found.retain(|file| scope.takes(&file.origin()));

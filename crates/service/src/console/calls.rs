@@ -16,7 +16,7 @@ use exedra_common::Column;
 use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
-use exedra_reading::survey::report::Shown;
+use exedra_reading::survey::report::{Against, Shown};
 use exedra_reading::survey::{Report, ReportOptions, Step, SurveyPlan, SurveyWorker, Surveys};
 use exedra_store::records::snapshot::Recorded;
 
@@ -132,7 +132,7 @@ pub async fn now(asker: Asker, Parameters(query): Parameters<NowQuery>) -> Resul
         let all = Scope { sites, ..Scope::default() };
         let shown = Shown::understand(&["totals", "classes", "timeline"]).map_err(|_| Failure::Internal)?;
         let options = ReportOptions { shown, ..ReportOptions::default() };
-        let asked = Asked { scope, step: Some(Step::Minute), options };
+        let asked = Asked { scope, step: Some(Step::Minute), options, ..Asked::default() };
         let report = make_survey(&asker, &asked, work)?;
         let (seen, records) = asker.snapshot(&all);
         let latest = seen.latest(records, LATEST)?;
@@ -166,24 +166,43 @@ pub async fn survey(
 fn make_survey(asker: &Asker, asked: &Asked, work: &Work) -> Result<Report, Failure> {
     let console = asker.console();
     let site = console.site()?;
-    let zone = site.config.service.time_zone.clone();
+    let zone = asked.zone.clone().unwrap_or_else(|| site.config.service.time_zone.clone());
     let plan = SurveyPlan {
         step: asked.step,
+        by: asked.by,
+        slow: asked.slow,
         // Only what is shown is counted.
         parts: asked.options.shown.parts(),
         countries: site.countries.clone(),
         ..SurveyPlan::new(asked.scope.clone(), zone, console.key)
     };
-    let surveys = Surveys::new(std::slice::from_ref(&plan));
+    let other = asked.against.as_ref().map(|scope| SurveyPlan { scope: scope.clone(), ..plan.clone() });
+    let plans: Vec<SurveyPlan> = [plan.clone()].into_iter().chain(other.clone()).collect();
+    let surveys = Surveys::new(&plans);
     let mut worker = SurveyWorker::new(&surveys);
-    let (seen, records) = asker.snapshot(&asked.scope);
-    seen.read::<Failure>(records, plan.projection(), |_, part| {
+    // Both periods are read in one.
+    let mut both = asked.scope.clone();
+    if let Some(against) = &asked.against {
+        both.from = both.from.min(against.from);
+        both.until = both.until.zip(against.until).map(|(one, other)| one.max(other));
+    }
+    let (seen, records) = asker.snapshot(&both);
+    seen.read::<Failure>(records, surveys.projection(), |_, part| {
         work.goes_on()?;
         Ok(worker.fill(|batch, texts| part.append_to(batch, texts))?)
     })?;
     worker.finish();
-    let survey = surveys.finish().pop().unwrap_or_default();
-    Ok(Report::new(&survey, &plan, &asked.options, None))
+    let mut surveys = surveys.finish().into_iter();
+    let mut next = || {
+        let survey = surveys.next().unwrap_or_default();
+        if asked.mask { survey.masked(plan.key) } else { survey }
+    };
+    let survey = next();
+    let before = other.as_ref().map(|other| (other, next()));
+    let against = before.as_ref().map(|(other, survey)| Against { scope: &other.scope, survey });
+    let mut report = Report::new(&survey, &plan, &asked.options, against);
+    report.masked = asked.mask;
+    Ok(report)
 }
 
 /// Single requests, with all that is known of them.

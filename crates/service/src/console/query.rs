@@ -9,10 +9,11 @@ use super::failure::Failure;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use exedra_answering::config::Config;
-use exedra_common::scope::{Scope, ScopeWords};
+use exedra_common::scope::{Scope, ScopeWords, period};
 use exedra_common::text::nearest;
 use exedra_reading::survey::report::Shown;
-use exedra_reading::survey::{ReportOptions, Step};
+use exedra_reading::survey::{Measure, ReportOptions, Step};
+use jiff::tz::TimeZone;
 use serde::de::{DeserializeOwned, Error};
 use serde::{Deserialize, Deserializer};
 use utoipa::IntoParams;
@@ -65,6 +66,24 @@ pub struct SurveyQuery {
     /// length of the lists
     #[serde(deserialize_with = "length")]
     pub top: Option<usize>,
+    /// how many referrers stand under each missing page
+    #[serde(deserialize_with = "length")]
+    pub referrers: Option<usize>,
+    /// name of a machine that wrote a log; may be repeated
+    pub server: Vec<String>,
+    /// what lists are ranked by: requests, visitors, bytes or time
+    #[serde(deserialize_with = "measure")]
+    #[param(value_type = Option<String>)]
+    pub by: Option<Measure>,
+    /// another period beside this one: `previous`, or as in `2026-W38`
+    pub against: Option<String>,
+    /// a request that takes longer is slow, as in `500 ms`; `1s` unless said
+    pub slow: Option<String>,
+    /// whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said
+    pub time_zone: Option<String>,
+    /// addresses are cut to their networks, and names of users left out
+    #[serde(deserialize_with = "flag")]
+    pub mask: bool,
 }
 
 /// Which changes are given.
@@ -98,8 +117,20 @@ pub struct Asked {
     pub step: Option<Step>,
     /// Lengths of lists.
     pub options: ReportOptions,
+    /// What they are ranked by.
+    pub by: Measure,
+    /// The same requests of another period.
+    pub against: Option<Scope>,
+    /// What takes longer is slow, in microseconds.
+    pub slow: u64,
+    /// Whose days and hours, where not the configuration's.
+    pub zone: Option<TimeZone>,
+    /// Whether addresses are cut to their networks.
+    pub mask: bool,
 }
 
+/// What takes longer is slow unless something else is said: a second, in microseconds.
+const SLOW: u64 = 1_000_000;
 /// The most buckets a timeline may have: the hours of a year and some.
 const MOST_BUCKETS: i64 = 10_000;
 /// The longest list.
@@ -150,9 +181,28 @@ pub fn asked(
 ) -> Result<Asked, Failure> {
     let mut options = ReportOptions { top: 100, referrers: 8, own_hosts, ..ReportOptions::default() };
     options.top = query.top.unwrap_or(options.top);
+    options.referrers = query.referrers.unwrap_or(options.referrers);
     if !query.show.is_empty() {
         options.shown = Shown::understand(&query.show).map_err(|error| Failure::Wrong(error.to_string()))?;
     }
+    let wrong = |words: &dyn std::fmt::Display| Failure::Wrong(words.to_string());
+    let zone = match &query.time_zone {
+        Some(name) => Some(TimeZone::get(name).map_err(|_| {
+            Failure::Wrong(format!("there is no time zone `{name}`: write a name as in Atlantic/Faroe"))
+        })?),
+        None => None,
+    };
+    let in_zone = zone.as_ref().unwrap_or(&config.service.time_zone);
+    let slow = match &query.slow {
+        Some(text) => {
+            let length = exedra_common::units::duration(text).ok_or_else(|| {
+                Failure::Wrong(format!("`{text}` is not a length of time: write one as in `500 ms` or `2s`"))
+            })?;
+            u64::try_from(length.as_micros()).unwrap_or(u64::MAX - 1)
+        }
+        None => SLOW,
+    };
+    let servers = query.server.iter().map(|server| format!("server={server}"));
     let words = ScopeWords {
         from: query.from,
         until: query.until,
@@ -162,13 +212,21 @@ pub fn asked(
         month: query.month,
         people: query.people,
         crawlers: query.crawlers,
-        only: query.only,
+        only: query.only.into_iter().chain(servers).collect(),
         without: query.without,
     };
-    let scope = words
-        .understand(now, &config.service.time_zone)
-        .map_err(|error| Failure::Wrong(error.to_string()))?;
-    let asked = Asked { scope: Scope { sites, ..scope }, step: query.step, options };
+    let scope = words.understand(now, in_zone).map_err(|error| wrong(&error))?;
+    let scope = Scope { sites, ..scope };
+    let against = match &query.against {
+        Some(period) => {
+            let (from, until) = period::other(period, (scope.from, scope.until), now, in_zone)
+                .map_err(|error| wrong(&error))?;
+            Some(Scope { from: Some(from), until: Some(until), ..scope.clone() })
+        }
+        None => None,
+    };
+    let by = query.by.unwrap_or_default();
+    let asked = Asked { scope, step: query.step, options, by, against, slow, zone, mask: query.mask };
     if let Some(step) = asked.step {
         let length = asked.scope.until.unwrap_or(now) - asked.scope.from.unwrap_or(0);
         if length / step.milliseconds() > MOST_BUCKETS {
@@ -196,6 +254,18 @@ fn step<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Step>, D::Error> {
         "hour" => Ok(Some(Step::Hour)),
         "day" => Ok(None),
         other => Err(D::Error::custom(format!("`{other}` is not a step: write minute, hour or day"))),
+    }
+}
+
+fn measure<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Measure>, D::Error> {
+    match String::deserialize(from)?.as_str() {
+        "requests" => Ok(Some(Measure::Requests)),
+        "visitors" => Ok(Some(Measure::Visitors)),
+        "bytes" => Ok(Some(Measure::Bytes)),
+        "time" => Ok(Some(Measure::Time)),
+        other => {
+            Err(D::Error::custom(format!("`{other}` is no measure: write requests, visitors, bytes or time")))
+        }
     }
 }
 
@@ -252,6 +322,10 @@ mod tests {
     #[case("only=404", "`404` is not a filter")]
     #[case("step=week", "`week` is not a step")]
     #[case("top=all", "`all` is not a length of a list")]
+    #[case("by=colour", "`colour` is no measure: write requests, visitors, bytes or time")]
+    #[case("against=then", "then")]
+    #[case("slow=soon", "`soon` is not a length of time")]
+    #[case("time_zone=Mars", "there is no time zone `Mars`")]
     #[case("top=10001", "`10001` is not a length of a list: 0 to 10000")]
     #[case("people=yes", "`yes` is neither true nor false")]
     #[case("day=today&day=yesterday", "`day` is given more than once")]
