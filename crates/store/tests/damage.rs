@@ -171,3 +171,33 @@ fn a_column_that_was_not_known_reads_as_empty_and_one_that_is_lost_is_read_again
     assert!(found.len() == 2 * LINES && is_once);
     assert!(records.trouble().1[0].contains("240 requests of harbour"), "{:?}", records.trouble());
 }
+
+/// What a disk has altered is found by looking at one segment after the other, before anybody asks for it.
+#[test]
+fn a_damaged_segment_is_found_step_by_step() {
+    let state = tempfile::tempdir().unwrap();
+    let all = recorded(state.path());
+    let path = state.path().join("requests.db");
+    let mut database = SqliteConnection::establish(&path.to_string_lossy()).unwrap();
+    let alter = "UPDATE segment_columns SET packed = zeroblob(length(packed)) WHERE id = \
+                 (SELECT max(id) FROM segment_columns WHERE name = 'status')";
+    database.batch_execute(alter).unwrap();
+    drop(database);
+    let records = Records::open(state.path());
+    let (mut last, mut steps) = (0, 0);
+    while let Some(next) = records.look_at_next(last) {
+        assert!(next > last);
+        (last, steps) = (next, steps + 1);
+    }
+    assert!(steps >= LOGS, "{steps}");
+    assert!(records.drop_damaged().unwrap(), "it was found");
+    assert_eq!(records.trouble().1.len(), 1, "and is said");
+    let (left, is_once) = paths(&records);
+    assert!(
+        is_once && left.len() < all.len() && left.len() * 2 > all.len(),
+        "{} of {}",
+        left.len(),
+        all.len()
+    );
+    assert!(!records.drop_damaged().unwrap());
+}

@@ -1,12 +1,13 @@
-//! The form of `requests.db`: what earlier versions have written is read to the last value, and what is written now is what
+//! The form of both databases. Of `requests.db`: what earlier versions have written is read to the last value, and what is written now is what
 //! the log says. `golden/` holds one log and the databases that programs of each version made of it.
 
 use exedra_common::columns::Column;
+use exedra_common::grant::Grant;
 use exedra_common::tables::Table;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
 use exedra_reading::classify::Classifier;
 use exedra_reading::logs::{Layout, LineReader};
-use exedra_store::{Checkpoint, Records};
+use exedra_store::{Account, Accounts, Checkpoint, Purpose, Records, Revisions, Secrets};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -63,4 +64,29 @@ fn databases_of_all_versions_say_what_their_log_says() {
         assert_eq!(twice.len(), 180, "{version}");
         assert!(twice.chunks(2).all(|pair| pair[0] == pair[1]), "{version}");
     }
+}
+
+/// What a program that knew no accounts has left: sessions, tokens and configurations are as they were.
+#[test]
+fn an_earlier_database_of_what_is_nowhere_else_is_as_it_was() {
+    const LINK: &str = "pzBKgMU8M0QIjOuKHFBLN5yySq6KSKeR0RbtaGK6tJY";
+    const TOKEN: &str = "8PRuSS8MIam3nBhetAwhRpkKn-0DI7gxOJAe1VB6Uzk";
+    const THEN: i64 = 1_795_684_670;
+    let state = tempfile::tempdir().expect("a folder");
+    std::fs::write(state.path().join("exedra.db"), golden("exedra-3.db.zst")).expect("a database");
+    let revisions = Revisions::open(state.path()).all().expect("they are read");
+    let hosts: Vec<bool> =
+        revisions.iter().map(|one| one.files[0].1.contains("www.harbour.example")).collect();
+    assert_eq!((hosts, revisions[0].number, revisions[0].damaged), (vec![true, false], 2, false));
+    let secrets = Secrets::open(state.path());
+    let token = secrets.opens(TOKEN, Purpose::Token, THEN).expect("it is read").expect("it opens");
+    assert_eq!(token.made_for.grant, Grant::ALL, "what it opened then");
+    assert!(!token.id.is_empty(), "it can be ended");
+    assert!(secrets.use_up(LINK, Purpose::Link, THEN).expect("it is read"));
+    // Accounts are made in it, and nobody is let in twice by the link.
+    let accounts = Accounts::open(state.path());
+    let account = Account { name: "anna".into(), password: "a hash".into(), grant: Grant::ALL, made: THEN };
+    accounts.add(&account).expect("it is written");
+    assert_eq!(accounts.all().expect("they are read"), [account]);
+    assert!(!secrets.use_up(LINK, Purpose::Link, THEN).expect("it is read"));
 }

@@ -1,7 +1,8 @@
 //! The calls of the API.
 
 use super::asker::Asker;
-use super::blocking::{Work, blocking, working};
+use super::blocking::{blocking, working};
+use super::counting::make_survey;
 use super::failure::{Failure, problem};
 use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked};
 use crate::active::Active;
@@ -16,8 +17,8 @@ use exedra_common::Column;
 use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
-use exedra_reading::survey::report::{Against, Shown};
-use exedra_reading::survey::{Report, ReportOptions, Step, SurveyPlan, SurveyWorker, Surveys};
+use exedra_reading::survey::report::Shown;
+use exedra_reading::survey::{Report, ReportOptions, Step};
 use exedra_store::records::snapshot::Recorded;
 
 /// How many of the last requests are shown.
@@ -161,48 +162,6 @@ pub async fn survey(
     let sites = asker.sites(std::mem::take(&mut query.site), &site.config)?;
     let asked = asked(query, sites, asker.hosts(&site.config), &site.config, now)?;
     working(move |work| make_survey(&asker, &asked, work)).await
-}
-
-fn make_survey(asker: &Asker, asked: &Asked, work: &Work) -> Result<Report, Failure> {
-    let console = asker.console();
-    let site = console.site()?;
-    let zone = asked.zone.clone().unwrap_or_else(|| site.config.service.time_zone.clone());
-    let plan = SurveyPlan {
-        step: asked.step,
-        by: asked.by,
-        slow: asked.slow,
-        // Only what is shown is counted.
-        parts: asked.options.shown.parts(),
-        countries: site.countries.clone(),
-        ..SurveyPlan::new(asked.scope.clone(), zone, console.key)
-    };
-    let other = asked.against.as_ref().map(|scope| SurveyPlan { scope: scope.clone(), ..plan.clone() });
-    let plans: Vec<SurveyPlan> = [plan.clone()].into_iter().chain(other.clone()).collect();
-    let surveys = Surveys::new(&plans);
-    let mut worker = SurveyWorker::new(&surveys);
-    // Both periods are read in one.
-    let mut both = asked.scope.clone();
-    if let Some(against) = &asked.against {
-        both.from = both.from.min(against.from);
-        both.until = both.until.zip(against.until).map(|(one, other)| one.max(other));
-    }
-    let (seen, records) = asker.snapshot(&both);
-    seen.read::<Failure>(records, surveys.projection(), |_, part| {
-        work.goes_on()?;
-        Ok(worker.fill(|batch, texts| part.append_to(batch, texts))?)
-    })?;
-    worker.finish();
-    let mut surveys = surveys.finish().into_iter();
-    let mut next = || {
-        let survey = surveys.next().unwrap_or_default();
-        if asked.mask { survey.masked(plan.key) } else { survey }
-    };
-    let survey = next();
-    let before = other.as_ref().map(|other| (other, next()));
-    let against = before.as_ref().map(|(other, survey)| Against { scope: &other.scope, survey });
-    let mut report = Report::new(&survey, &plan, &asked.options, against);
-    report.masked = asked.mask;
-    Ok(report)
 }
 
 /// Single requests, with all that is known of them.

@@ -16,6 +16,7 @@ use axum::{Extension, Json};
 use exedra_api::Problem;
 use exedra_api::imports::{Import, NewImport};
 use exedra_common::TextColumn;
+use exedra_common::batch::NO_TIME;
 use exedra_store::records::{Stretch, parcel};
 use std::sync::Arc;
 
@@ -85,7 +86,7 @@ pub async fn take_in(
             false => parcel::unpack(&body)
                 .ok_or_else(|| Failure::Wrong("the body is no requests as a client packs them".to_owned()))?,
         };
-        if requests.time.iter().any(|time| *time == exedra_common::batch::NO_TIME) {
+        if requests.time.contains(&NO_TIME) {
             return Err(Failure::Wrong("requests without a time have no place in the records".to_owned()));
         }
         // Whatever the log says, this is the site that was granted.

@@ -55,6 +55,53 @@ fn somebody_here(console: &Arc<Console>) -> Asker {
     Asker::new(Arc::clone(console), known, Purpose::Token)
 }
 
+/// A figure that each site's log has.
+struct Figure {
+    name: &'static str,
+    kind: &'static str,
+    unit: &'static str,
+    help: &'static str,
+    of: fn(&LogStatus) -> u64,
+}
+
+const OF_LOGS: [Figure; 5] = [
+    Figure {
+        name: "exedra_recorded_requests",
+        kind: "gauge",
+        unit: "",
+        help: "requests of a site that are in the records",
+        of: |log| log.recorded,
+    },
+    Figure {
+        name: "exedra_log_unread_lines",
+        kind: "gauge",
+        unit: "",
+        help: "lines of a site's log that could not be read",
+        of: |log| log.unread,
+    },
+    Figure {
+        name: "exedra_log_lag_bytes",
+        kind: "gauge",
+        unit: "bytes",
+        help: "octets of a site's log that are not in the records yet",
+        of: |log| log.lag,
+    },
+    Figure {
+        name: "exedra_log_lost_lines",
+        kind: "counter",
+        unit: "",
+        help: "lines of a site's log that could not be written since the start",
+        of: |log| log.lost,
+    },
+    Figure {
+        name: "exedra_log_failing",
+        kind: "gauge",
+        unit: "",
+        help: "whether lines of a site's log cannot be written at the moment",
+        of: |log| u64::from(log.trouble.is_some()),
+    },
+];
+
 fn written(status: &Status, started: i64, sees_all: bool) -> String {
     let mut out = String::new();
     family(&mut out, "exedra", "info", "", "the program");
@@ -72,28 +119,7 @@ fn written(status: &Status, started: i64, sees_all: bool) -> String {
     }
     let sites = status.sites.iter().filter_map(|site| Some((site.name.as_str(), site.log.as_ref()?)));
     let logs: Vec<(&str, &LogStatus)> = sites.chain(status.no_site.as_ref().map(|log| ("", log))).collect();
-    let of_logs: [(&str, &str, &str, &str, fn(&LogStatus) -> u64); 5] = [
-        ("exedra_recorded_requests", "gauge", "", "requests of a site that are in the records", |log| {
-            log.recorded
-        }),
-        ("exedra_log_unread_lines", "gauge", "", "lines of a site's log that could not be read", |log| {
-            log.unread
-        }),
-        (
-            "exedra_log_lag_bytes",
-            "gauge",
-            "bytes",
-            "octets of a site's log that are not in the records yet",
-            |log| log.lag,
-        ),
-        ("exedra_log_lost_lines", "counter", "", "lines that could not be written since the start", |log| {
-            log.lost
-        }),
-        ("exedra_log_failing", "gauge", "", "whether lines cannot be written at the moment", |log| {
-            u64::from(log.trouble.is_some())
-        }),
-    ];
-    for (name, kind, unit, help, of) in of_logs {
+    for Figure { name, kind, unit, help, of } in OF_LOGS {
         family(&mut out, name, kind, unit, help);
         let end = if kind == "counter" { "_total" } else { "" };
         for (site, log) in &logs {

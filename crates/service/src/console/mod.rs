@@ -5,6 +5,7 @@
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
 //!   [`imports`]: what is about logs of elsewhere;
 //!   [`failure`]: what it says when it cannot answer
+//! - [`counting`]: the records counted for a call
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
 //! - [`metrics`]: figures for programs that watch the service
 //! - [`description`]: what all calls may be answered
@@ -16,6 +17,7 @@ pub mod asker;
 pub mod assets;
 mod blocking;
 pub mod calls;
+mod counting;
 mod description;
 pub mod failure;
 mod hosts;

@@ -4,15 +4,35 @@
 //! ([`Records::drop_damaged`]); where its log is still there, that is read again from its beginning
 //! ([`Records::read_again`]), with nothing of it counted twice.
 
+use super::snapshot::read_segment;
 use super::{Checkpoint, Origin, Records, Segment, State, keep};
 use crate::database::StoreError;
 use crate::imports::IMPORTED;
 use crate::schema::segments;
 use diesel::prelude::*;
+use exedra_common::Projection;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 impl Records {
+    /// Reads the segment that follows one by its number, and takes note if it is damaged: a small step of looking at all. Gives its
+    /// number; `None` behind the last.
+    pub fn look_at_next(&self, after: i32) -> Option<i32> {
+        let next = {
+            let state = self.state.lock();
+            state
+                .segments
+                .iter()
+                .filter(|segment| segment.id > after)
+                .min_by_key(|segment| segment.id)
+                .cloned()
+        }?;
+        let (mut batch, mut texts) = Default::default();
+        // What is wrong with the database as a whole is seen to elsewhere.
+        let _ = read_segment(self, &next, Projection::everything(), &mut batch, &mut texts);
+        Some(next.id)
+    }
+
     /// Has nobody read a segment any longer, because it is damaged.
     pub(super) fn leave_out(&self, segment: &Segment) {
         let mut state = self.state.lock();

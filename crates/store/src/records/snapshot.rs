@@ -42,6 +42,13 @@ impl Snapshot {
         self.segments.iter().map(|segment| segment.requests).chain(tail).sum()
     }
 
+    /// Its parts, none of which has been read.
+    pub fn parts<'s>(&'s self, records: &'s Records, projection: Projection) -> Vec<Part<'s>> {
+        let segments = self.segments.iter().map(|segment| Origin::Segment(segment));
+        let origins = segments.chain(self.tail.iter().map(Origin::Tail));
+        origins.map(|from| Part { records, projection, from }).collect()
+    }
+
     /// Reads it part by part: `fill` is handed what appends one part to a batch.
     pub fn read<E: From<StoreError>>(
         &self,

@@ -35,6 +35,8 @@ const GATHERING: Duration = Duration::from_millis(150);
 const TAIL_TIME: Duration = Duration::from_secs(5);
 /// How often the database is looked at when there is nothing to commit.
 const LOOK_AGAIN: Duration = Duration::from_secs(10);
+/// How often all segments are looked at.
+const INSPECTION: Duration = Duration::from_secs(24 * 3600);
 /// How often a log that cannot be read is complained about.
 const COMPLAINT: Duration = Duration::from_secs(60);
 
@@ -73,12 +75,34 @@ pub struct Ingest {
     logs: Vec<Log>,
     more: Receiver<(Arc<Journal>, Layout)>,
     stop: Arc<AtomicBool>,
+    inspection: Inspection,
+}
+
+/// All segments are looked at, one at a time, at start and once a day: what a disk has altered is found before somebody asks.
+struct Inspection {
+    begun: Instant,
+    /// The number of the segment that was looked at last; `None` when all have been.
+    last: Option<i32>,
+}
+
+impl Inspection {
+    /// Looks at the next segment, if it is time for that.
+    fn step(&mut self, records: &Records) {
+        match self.last {
+            Some(last) => self.last = records.look_at_next(last),
+            None if self.begun.elapsed() >= INSPECTION => {
+                (self.begun, self.last) = (Instant::now(), Some(0));
+            }
+            None => {}
+        }
+    }
 }
 
 impl Ingest {
     /// Follows all generations of the logs that come by `more`.
     pub fn new(records: Arc<Records>, more: Receiver<(Arc<Journal>, Layout)>, stop: Arc<AtomicBool>) -> Self {
-        Ingest { records, logs: Vec::new(), more, stop }
+        let inspection = Inspection { begun: Instant::now(), last: Some(0) };
+        Ingest { records, logs: Vec::new(), more, stop, inspection }
     }
 
     /// Follows until told to stop, and then to the end of what is written by then.
@@ -137,6 +161,7 @@ impl Ingest {
             if stopping {
                 return;
             }
+            self.inspection.step(&self.records);
             match written.recv_timeout(Duration::from_secs(1)) {
                 Ok(()) => std::thread::sleep(GATHERING),
                 Err(RecvTimeoutError::Timeout) => {}
