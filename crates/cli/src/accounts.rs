@@ -11,6 +11,7 @@ use exedra_api::accounts::{
 };
 use exedra_common::grant::Role;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use std::io::IsTerminal;
 use unicode_width::UnicodeWidthStr;
 
 /// What `exedra account` takes.
@@ -102,7 +103,7 @@ pub fn account(options: &AccountOptions) -> Result<(), Failure> {
             })
         }
         AccountCommand::Add(new) => {
-            let password = ask("Password: ")?;
+            let password = new_password("Password: ")?;
             let sites = Some(new.sites.clone()).filter(|sites| !sites.is_empty());
             let body = NewAccount { name: new.name.clone(), password, role: new.role, sites };
             let made: Account = new.service.send("accounts", &body)?;
@@ -110,7 +111,7 @@ pub fn account(options: &AccountOptions) -> Result<(), Failure> {
             Ok(())
         }
         AccountCommand::Change(change) => {
-            let password = change.password.then(|| ask("New password: ")).transpose()?;
+            let password = change.password.then(|| new_password("New password: ")).transpose()?;
             let named = Some(change.sites.clone()).filter(|sites| !sites.is_empty());
             let sites = if change.all_sites { Some(Vec::new()) } else { named };
             if password.is_none() && sites.is_none() && change.role.is_none() {
@@ -142,6 +143,15 @@ pub fn account(options: &AccountOptions) -> Result<(), Failure> {
             Ok(())
         }
     }
+}
+
+/// A password that is new: what is typed blindly is typed twice.
+fn new_password(words: &str) -> Result<String, Failure> {
+    let password = ask(words)?;
+    if std::io::stdin().is_terminal() && ask("Once more: ")? != password {
+        return Err(Failure("that was another one: nothing was changed".to_owned()));
+    }
+    Ok(password)
 }
 
 /// What `exedra token` takes.

@@ -261,7 +261,7 @@ fn whoever_guesses_waits_and_what_was_changed_is_written_down() {
     assert!(begun.elapsed().as_millis() >= 750, "{:?}", begun.elapsed());
     let changes = exedra_e2e::until("all is written down", || {
         let changes = program.api("changes");
-        (changes.as_array().unwrap().len() == 4).then_some(changes)
+        (changes.as_array().unwrap().len() == 2).then_some(changes)
     });
     let told: Vec<_> = changes
         .as_array()
@@ -272,11 +272,8 @@ fn whoever_guesses_waits_and_what_was_changed_is_written_down() {
             (one["who"].as_str().unwrap(), one["status"].as_u64().unwrap(), one["detail"].as_str().unwrap())
         })
         .collect();
-    let wrong = ("olav", 401, "name or password wrong");
-    assert_eq!(
-        told,
-        [("token: this machine", 201, "olav, operator"), wrong, wrong, ("olav", 204, "signed in")]
-    );
+    // Whoever fails is in the error log, and does not push out what was changed.
+    assert_eq!(told, [("token: this machine", 201, "olav, operator"), ("olav", 204, "signed in")]);
     assert_eq!(changes[0]["client"], "127.0.0.1");
     // By the client, as people read it.
     let listed = drawn(&program.command(&place, &["changes"]));

@@ -96,6 +96,8 @@ pub struct Known {
     pub used: i64,
 }
 
+/// How many sessions one account may have, and how many links there may be; the oldest end.
+const MOST_OF_ONE: i64 = 100;
 /// How often it is noted that a secret was used, in seconds.
 const NOTED: i64 = 60;
 
@@ -157,7 +159,18 @@ impl Secrets {
         );
         self.with(|connection| {
             diesel::delete(secrets::table.filter(secrets::expires.le(now))).execute(connection)?;
-            diesel::insert_into(secrets::table).values(row).execute(connection)
+            diesel::insert_into(secrets::table).values(row).execute(connection)?;
+            // Whoever signs in again and again does not fill the disk: their oldest sessions end.
+            let same = secrets::purpose.eq(purpose.as_str()).and(secrets::account.eq(&made_for.account));
+            let newest = secrets::table
+                .filter(same)
+                .select(secrets::hash)
+                .order((secrets::made.desc(), secrets::expires.desc()))
+                .offset(MOST_OF_ONE)
+                .limit(1000);
+            let oldest = newest.load::<String>(connection)?;
+            let is_old = secrets::hash.eq_any(oldest).and(secrets::purpose.ne(Purpose::Token.as_str()));
+            diesel::delete(secrets::table.filter(is_old)).execute(connection)
         })?;
         Ok(secret)
     }

@@ -1,10 +1,13 @@
 //! The calls about who may use the console: accounts, sessions, tokens, and the record of what was changed.
 
 use super::asker::Asker;
-use super::blocking::blocking;
+use super::blocking::{blocking, working};
 use super::failure::{Failure, Named, Sent};
 use super::query::{ChangesQuery, Parameters};
 use super::recording::Told;
+use super::serving::Peer;
+use crate::access::guards::login_throttle::Who;
+use crate::access::guards::password_check::Checked;
 use crate::access::guards::{hash, verify};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
@@ -39,19 +42,29 @@ pub async fn me(asker: Asker) -> Json<Me> {
 /// Changes the password of whoever asks, and ends their sessions.
 #[utoipa::path(post, path = "/me/password", request_body = PasswordChange,
     responses((status = 204), (status = 409, body = Problem)))]
-pub async fn change_password(asker: Asker, Sent(change): Sent<PasswordChange>) -> Result<Response, Failure> {
+pub async fn change_password(
+    asker: Asker,
+    Extension(Peer(client)): Extension<Peer>,
+    Sent(change): Sent<PasswordChange>,
+) -> Result<Response, Failure> {
     let console = asker.console().clone();
     let Some(name) = asker.account().map(str::to_owned) else {
-        return Err(Failure::Conflict(
-            "whoever came by a sign-in link or a token has no password".to_owned(),
-        ));
+        let words = "whoever came by a sign-in link or a token has no password";
+        return Err(Failure::Conflict(words.to_owned()));
     };
-    let _done = blocking(move || {
-        acceptable(&change.new)?;
-        let known = console.accounts.get(&name)?.ok_or(Failure::Internal)?;
-        if !verify(&change.password, &known.password) {
+    acceptable(&change.new)?;
+    let known = console.accounts.get(&name)?.ok_or(Failure::Internal)?;
+    let (who, given) = (Who::new(client, Some((usize::MAX, &name))), change.password);
+    match console.passwords.check(who, move || verify(&given, &known.password)).await {
+        Checked::Right => {}
+        Checked::Wrong => {
             return Err(Failure::Conflict("the password as it is was given wrongly".to_owned()));
         }
+        Checked::Later { seconds } => {
+            return Err(Failure::Conflict(format!("too many tries at a time: try again in {seconds} s")));
+        }
+    }
+    let _done = working(move |_| {
         let password = Some(hash(&change.new).ok_or(Failure::Internal)?);
         console.accounts.change(&name, &AccountChange { password, grant: None })?;
         Ok(())
@@ -73,7 +86,7 @@ pub async fn accounts(asker: Asker) -> Result<Json<Vec<Account>>, Failure> {
 pub async fn add_account(asker: Asker, Sent(new): Sent<NewAccount>) -> Result<Response, Failure> {
     let console = asker.console().clone();
     let told = Told(format!("{}, {}{}", new.name, new.role.name(), of_sites(new.sites.as_ref())));
-    let Json(made) = blocking(move || {
+    let Json(made) = working(move |_| {
         named_well(&new.name)?;
         acceptable(&new.password)?;
         let grant = Grant { role: new.role, sites: known_sites(new.sites, &console.site()?.config)? };
@@ -108,7 +121,7 @@ pub async fn change_account(
         change.sites.as_ref().map(|sites| format!("sites: {}", sites.join(", "))),
     ];
     let told = Told(parts.into_iter().flatten().collect::<Vec<_>>().join("; "));
-    let changed = blocking(move || {
+    let changed = working(move |_| {
         let none = || Failure::Missing(format!("there is no account `{name}`"));
         let known = console.accounts.get(&name)?.ok_or_else(none)?;
         let password = match &change.password {

@@ -5,12 +5,14 @@ use super::blocking::{blocking, working};
 use super::counting::make_survey;
 use super::failure::{Failure, problem};
 use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked};
+use super::{Console, sign_in};
 use crate::active::Active;
 use crate::logs::journal::Journal;
 use crate::logs::journal::generations::generations;
 use crate::system::threads;
 use axum::Json;
-use axum::http::StatusCode;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use exedra_api::{LogStatus, Now, SiteStatus, Status};
 use exedra_common::Column;
@@ -20,14 +22,18 @@ use exedra_reading::classify::Classifier;
 use exedra_reading::survey::report::Shown;
 use exedra_reading::survey::{Report, ReportOptions, Step};
 use exedra_store::records::snapshot::Recorded;
+use std::sync::Arc;
 
 /// How many of the last requests are shown.
 const LATEST: usize = 30;
 const HOUR: i64 = 3_600_000;
 
-/// Anything else below `/api`.
-pub async fn unknown() -> Response {
-    problem(StatusCode::NOT_FOUND, "There is no such call", "/api/v1/openapi.json lists what there is.")
+/// Anything else below `/api/v1`.
+pub async fn unknown(State(console): State<Arc<Console>>, headers: HeaderMap) -> Result<Response, Failure> {
+    if sign_in::known(&console, &headers).await?.is_none() {
+        return Ok(sign_in::not_signed_in());
+    }
+    Ok(problem(StatusCode::NOT_FOUND, "There is no such call", "/api/v1/openapi.json lists what there is."))
 }
 
 /// How the service is.

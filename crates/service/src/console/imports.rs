@@ -16,12 +16,16 @@ use axum::{Extension, Json};
 use exedra_api::Problem;
 use exedra_api::imports::{Import, NewImport};
 use exedra_common::TextColumn;
-use exedra_common::batch::NO_TIME;
 use exedra_store::records::{Stretch, parcel};
 use std::sync::Arc;
 
 /// The most octets of a stretch, packed.
 pub const MOST_OCTETS: usize = 64 << 20;
+/// The longest stretch, and the longest log, in octets before compression.
+const LONGEST_STRETCH: u64 = 4 << 30;
+const LONGEST_LOG: u64 = 1 << 60;
+/// Times that a request may have: the years 1 to 9998, in milliseconds since 1970 UTC.
+const TIMES: std::ops::Range<i64> = -62_135_596_800_000..253_370_764_800_000;
 /// The longest name of a log, and of what it is known again by.
 const LONGEST: usize = 4096;
 
@@ -77,8 +81,12 @@ pub async fn take_in(
     blocking(move || {
         let import = found(&asker, &id)?;
         let stretch = Stretch { from: query.from, until: query.until, unread: query.unread };
-        if stretch.until < stretch.from {
-            return Err(Failure::Wrong("a stretch ends behind its beginning".to_owned()));
+        let length = stretch.until.checked_sub(stretch.from);
+        if !length.is_some_and(|length| length <= LONGEST_STRETCH && stretch.unread <= length)
+            || stretch.until > LONGEST_LOG
+        {
+            let words = "a stretch ends behind its beginning, is 4 GiB long at most, and has no more unread lines than octets";
+            return Err(Failure::Wrong(words.to_owned()));
         }
         let (mut requests, mut texts) = match body.is_empty() {
             // Lines that are no requests take room in a log too.
@@ -86,8 +94,9 @@ pub async fn take_in(
             false => parcel::unpack(&body)
                 .ok_or_else(|| Failure::Wrong("the body is no requests as a client packs them".to_owned()))?,
         };
-        if requests.time.contains(&NO_TIME) {
-            return Err(Failure::Wrong("requests without a time have no place in the records".to_owned()));
+        if requests.time.iter().any(|time| !TIMES.contains(time)) {
+            let words = "requests without a time, or of no year from 1 to 9998, have no place in the records";
+            return Err(Failure::Wrong(words.to_owned()));
         }
         // Whatever the log says, this is the site that was granted.
         let code = texts.of_mut(TextColumn::Site).code(&import.site);

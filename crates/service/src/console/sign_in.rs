@@ -18,6 +18,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use exedra_api::Problem;
 use exedra_api::accounts::SignIn;
 use exedra_common::grant::Role;
+use exedra_common::text::clean;
 use exedra_store::{For, Purpose, Secrets, StoreError};
 use serde::Deserialize;
 use std::sync::Arc;
@@ -98,32 +99,33 @@ pub async fn sign_in_by_name(
         // It takes as long where there is no such account.
         None => (false, nobody().to_owned()),
     };
-    let what = "POST /api/v1/sign-in".to_owned();
-    let checked = console.passwords.check(who, move || verify(&password, &kept) && is_known).await;
-    let (response, told) = match checked {
+    match console.passwords.check(who, move || verify(&password, &kept) && is_known).await {
         Checked::Right => {
             let (now, made_for) = (jiff::Timestamp::now().as_second(), For::account(&name));
             let session = with(&console, move |secrets| {
                 secrets.make(Purpose::Session, &made_for, now, now + SESSION_TIME)
             });
-            let response = StatusCode::NO_CONTENT.into_response();
-            (with_session(&session.await?, &headers, response)?, "signed in")
+            let mut response =
+                with_session(&session.await?, &headers, StatusCode::NO_CONTENT.into_response())?;
+            response.extensions_mut().insert(Told("signed in".to_owned()));
+            let what = "POST /api/v1/sign-in".to_owned();
+            write_down(&console, name, Some(client), what, &response);
+            Ok(response)
         }
         Checked::Wrong => {
+            // Not among the changes: strangers would write so many there that nothing else is left.
+            let shown: String = name.chars().take(100).collect();
+            tracing::warn!(%client, "sign-in to the console failed for `{}`", clean(&shown));
             let detail = "There is no account of this name, or it has another password.";
-            (problem(StatusCode::UNAUTHORIZED, "Not signed in", detail), "name or password wrong")
+            Ok(problem(StatusCode::UNAUTHORIZED, "Not signed in", detail))
         }
         Checked::Later { seconds } => {
             let detail = format!("Too many tries at a time: try again in {seconds} s.");
             let mut response = problem(StatusCode::TOO_MANY_REQUESTS, "Too many tries", &detail);
             response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(seconds));
-            return Ok(response);
+            Ok(response)
         }
-    };
-    let mut response = response;
-    response.extensions_mut().insert(Told(told.to_owned()));
-    write_down(&console, name, Some(client), what, &response);
-    Ok(response)
+    }
 }
 
 /// Ends a session.
@@ -159,17 +161,20 @@ pub async fn only_known(State(console): State<Arc<Console>>, mut request: Reques
     let asker = match known(&console, headers).await {
         Err(failure) => return failure.into_response(),
         Ok(Some(asker)) => asker,
-        Ok(None) => {
-            let detail = "Sign in by name and password, or open a sign-in link: `exedra sign-in` on the server prints a fresh one. \
-                          Programs send a token.";
-            return problem(StatusCode::UNAUTHORIZED, "Not signed in", detail);
-        }
+        Ok(None) => return not_signed_in(),
     };
     if !request.method().is_safe() && token(headers).is_none() && !is_our_own(headers) {
         return foreign();
     }
     request.extensions_mut().insert(asker);
     next.run(request).await
+}
+
+/// What whoever is not known is told.
+pub fn not_signed_in() -> Response {
+    let detail = "Sign in by name and password, or open a sign-in link: `exedra sign-in` on the server prints a fresh one. \
+                  Programs send a token.";
+    problem(StatusCode::UNAUTHORIZED, "Not signed in", detail)
 }
 
 fn foreign() -> Response {
