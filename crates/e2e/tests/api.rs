@@ -293,6 +293,8 @@ fn a_token_opens_what_it_is_made_for() {
         let made = program.command(&place, &["token", "add", "nightly report", "--site", "harbour"]);
         String::from_utf8(made.stdout).unwrap().trim().to_owned()
     };
+    let unused = program.api("tokens");
+    assert!(unused.as_array().unwrap().iter().any(|token| token["used"].is_null()), "{unused}");
     let ask = |arguments: &[&str]| {
         let all = [arguments, &["--console", &program.console]].concat();
         std::process::Command::new(exedra_e2e::program())
@@ -316,6 +318,7 @@ fn a_token_opens_what_it_is_made_for() {
         let found = tokens.as_array().unwrap().iter().find(|token| token["label"] == label).unwrap();
         found["id"].as_str().unwrap().to_owned()
     };
+    assert!(tokens.as_array().unwrap().iter().all(|token| token["used"].is_string()), "{tokens}");
     let own = program.command(&place, &["token", "end", &id("this machine")]);
     assert!(drawn(&own).contains("exedra sign-in --revoke"), "{}", drawn(&own));
     let id = id("nightly report");

@@ -189,15 +189,21 @@ impl Secrets {
         })
     }
 
-    /// What a secret opens, if it still opens what it is for. That it was used is noted.
-    pub fn opens(&self, secret: &str, purpose: Purpose, now: i64) -> Result<Option<Known>, StoreError> {
+    /// What a secret is, if it still opens what it is for.
+    pub fn look(&self, secret: &str, purpose: Purpose, now: i64) -> Result<Option<Known>, StoreError> {
         let now = self.forward(now)?;
-        let known = self.with(|connection| {
+        self.with(|connection| {
             let row =
                 secrets::table.filter(valid(secret, purpose, now)).select(columns()).first::<Row>(connection);
             let Some(row) = row.optional()? else { return Ok(None) };
             of_account(known(row), connection)
-        })?;
+        })
+    }
+
+    /// As [`Secrets::look`], for whoever uses it, which is noted.
+    pub fn opens(&self, secret: &str, purpose: Purpose, now: i64) -> Result<Option<Known>, StoreError> {
+        let known = self.look(secret, purpose, now)?;
+        let now = self.forward(now)?;
         if let Some(known) = known.as_ref().filter(|known| now - known.used >= NOTED) {
             let used = secrets::used.eq(now);
             // That it cannot be noted keeps nobody out.

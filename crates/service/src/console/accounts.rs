@@ -208,7 +208,7 @@ pub async fn add_token(asker: Asker, Sent(new): Sent<NewToken>) -> Result<Respon
         let now = jiff::Timestamp::now().as_second();
         let made_for = For::token(label, &asker.name(), grant);
         let secret = console.secrets.make(Purpose::Token, &made_for, now, now + i64::from(new.days) * DAY)?;
-        let known = console.secrets.opens(&secret, Purpose::Token, now)?.ok_or(Failure::Internal)?;
+        let known = console.secrets.look(&secret, Purpose::Token, now)?.ok_or(Failure::Internal)?;
         Ok(MadeToken { token: token(&known), secret })
     })
     .await?;
