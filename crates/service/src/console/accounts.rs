@@ -3,9 +3,9 @@
 use super::asker::Asker;
 use super::blocking::{blocking, working};
 use super::failure::{Failure, Named, Sent};
+use super::peer::Peer;
 use super::query::{ChangesQuery, Parameters};
 use super::recording::Told;
-use super::serving::Peer;
 use crate::access::guards::login_throttle::Who;
 use crate::access::guards::password_check::Checked;
 use crate::access::guards::{hash, verify};

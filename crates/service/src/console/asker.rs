@@ -1,10 +1,13 @@
-//! Whoever asks, and what they are given.
+//! What the console is made of; whoever asks it, and what they are given.
 //!
 //! Calls do not reach for the records: they ask the [`Asker`], who hands out only what whoever asks may see. So a call cannot
 //! forget that somebody may see some sites and not others.
 
-use super::Console;
 use super::failure::Failure;
+use crate::access::guards::password_check::PasswordCheck;
+use crate::active::Active;
+use crate::control::changes::Changes;
+use crate::control::runtime::Runtime;
 use crate::logs::access_log::NO_SITE;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
@@ -13,17 +16,55 @@ use exedra_api::accounts::Me;
 use exedra_common::grant::{Grant, Role};
 use exedra_common::scope::Scope;
 use exedra_common::{Dictionaries, RequestBatch};
+use exedra_reading::survey::VisitorKey;
 use exedra_store::records::Stretch;
-use exedra_store::{Checkpoint, Known, Purpose, Records, Snapshot, Trouble};
+use exedra_store::{
+    Accounts, ChangeRecord, Checkpoint, Imports, Known, Purpose, Records, Secrets, Snapshot, Trouble,
+};
+use std::path::Path;
 use std::sync::Arc;
 
-/// The records, which only whoever asks is given anything of.
-pub struct Guarded(Arc<Records>);
+/// What the console shows, and who is let in.
+pub struct Console {
+    pub(super) runtime: Arc<Runtime>,
+    pub(super) changes: Arc<Changes>,
+    /// Only whoever asks is given anything of them.
+    records: Arc<Records>,
+    pub(super) secrets: Arc<Secrets>,
+    pub(super) accounts: Arc<Accounts>,
+    pub(super) record: ChangeRecord,
+    pub(super) imports: Imports,
+    pub(super) passwords: PasswordCheck,
+    pub(super) started: jiff::Timestamp,
+    pub(super) key: VisitorKey,
+}
 
-impl Guarded {
-    /// These records.
-    pub fn new(records: Arc<Records>) -> Self {
-        Guarded(records)
+impl Console {
+    /// A console for a service that has just started, with what is kept in its state folder.
+    pub fn new(
+        runtime: Arc<Runtime>,
+        changes: Arc<Changes>,
+        records: Arc<Records>,
+        secrets: Arc<Secrets>,
+        state: &Path,
+    ) -> Arc<Self> {
+        Arc::new(Console {
+            runtime,
+            changes,
+            records,
+            secrets,
+            accounts: Arc::new(Accounts::open(state)),
+            record: ChangeRecord::open(state),
+            imports: Imports::open(state),
+            passwords: PasswordCheck::new(Arc::default()),
+            started: jiff::Timestamp::now(),
+            key: VisitorKey([rand::random(), rand::random()]),
+        })
+    }
+
+    /// What is in force.
+    pub fn site(&self) -> Result<Arc<Active>, Failure> {
+        self.runtime.site().ok_or(Failure::Internal)
     }
 }
 
@@ -112,7 +153,7 @@ impl Asker {
 
     /// The records as far as a scope may touch them, and whoever asks may see them; and what reads them.
     pub fn snapshot(&self, scope: &Scope) -> (Snapshot, &Records) {
-        let records = &*self.console.records.0;
+        let records = &*self.console.records;
         let seen = records.snapshot().within(scope);
         let seen = match &self.grant().sites {
             None => seen,
@@ -124,12 +165,12 @@ impl Asker {
 
     /// How many requests of a site are recorded; 0 where it may not be seen.
     pub fn requests_of(&self, site: &str) -> u64 {
-        if self.grant().sees(site) { self.console.records.0.requests_of(site) } else { 0 }
+        if self.grant().sees(site) { self.console.records.requests_of(site) } else { 0 }
     }
 
     /// How far a log has been read.
     pub fn checkpoint(&self, log: &str) -> Checkpoint {
-        self.console.records.0.checkpoint(log)
+        self.console.records.checkpoint(log)
     }
 
     /// Takes in a stretch of a log: see [`Records::take_in`]. One that was damaged is begun anew.
@@ -141,7 +182,7 @@ impl Asker {
         texts: Dictionaries,
         stretch: Stretch,
     ) -> Result<(), Failure> {
-        let records = &self.console.records.0;
+        let records = &self.console.records;
         if stretch.from == 0 && records.checkpoint(source).incomplete {
             records.read_again(source)?;
         }
@@ -156,12 +197,12 @@ impl Asker {
 
     /// Takes everything out of the records that was read of a log.
     pub fn take_out(&self, source: &str) -> Result<(), Failure> {
-        Ok(self.console.records.0.read_again(source)?)
+        Ok(self.console.records.read_again(source)?)
     }
 
     /// What is the matter with the records.
     pub fn trouble(&self) -> (Trouble, Vec<String>) {
-        self.console.records.0.trouble()
+        self.console.records.trouble()
     }
 }
 

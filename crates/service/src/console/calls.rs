@@ -1,11 +1,11 @@
 //! The calls of the API.
 
-use super::asker::Asker;
+use super::asker::{Asker, Console};
 use super::blocking::{blocking, working};
 use super::counting::make_survey;
 use super::failure::{Failure, problem};
 use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked};
-use super::{Console, sign_in};
+use super::sign_in;
 use crate::active::Active;
 use crate::logs::journal::Journal;
 use crate::logs::journal::generations::generations;

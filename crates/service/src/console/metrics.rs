@@ -2,11 +2,10 @@
 //!
 //! Whoever asks from this machine need not be known; elsewhere a token is sent. What came through a proxy came from elsewhere.
 
-use super::Console;
-use super::asker::Asker;
+use super::asker::{Asker, Console};
 use super::calls;
 use super::failure::{Failure, problem};
-use super::serving::Peer;
+use super::peer::Peer;
 use super::sign_in;
 use axum::extract::{Request, State};
 use axum::http::{StatusCode, header};

@@ -1,15 +1,15 @@
 //! The console and its API: who may use them, what they answer.
 //!
 //! - [`sign_in`]: one-time links, names and passwords, sessions, tokens; [`hosts`]: by which names it is reached
-//! - [`asker`]: whoever asks, and what they are given; [`recording`]: what they change is written down
+//! - [`asker`]: what it is made of; whoever asks, and what they are given; [`recording`]: what they change is written down
+//! - [`routes`]: which calls there are, and who may make them
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
-//!   [`imports`]: what is about logs of elsewhere;
-//!   [`failure`]: what it says when it cannot answer
+//!   [`imports`]: what is about logs of elsewhere; [`failure`]: what it says when it cannot answer
 //! - [`counting`]: the records counted for a call
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
 //! - [`metrics`]: figures for programs that watch the service
 //! - [`description`]: what all calls may be answered
-//! - [`serving`]: its connections
+//! - [`serving`]: its connections; [`peer`]: whose they are
 //! - [`assets`]: the pages, from inside the program
 
 pub mod accounts;
@@ -23,196 +23,13 @@ pub mod failure;
 mod hosts;
 pub mod imports;
 mod metrics;
+mod peer;
 pub mod query;
 mod recording;
+mod routes;
 mod serving;
 pub mod sign_in;
 pub mod sites;
 
-use crate::access::guards::password_check::PasswordCheck;
-use crate::active::Active;
-use crate::control::changes::Changes;
-use crate::control::runtime::Runtime;
-use asker::Guarded;
-use axum::Router;
-use axum::extract::{DefaultBodyLimit, Request};
-use axum::http::{HeaderValue, header};
-use axum::middleware::{self, Next};
-use axum::response::Response;
-use axum::routing::get;
-use exedra_common::grant::Role;
-use exedra_reading::survey::VisitorKey;
-use exedra_store::{Accounts, ChangeRecord, Imports, Records, Secrets};
-use failure::Failure;
+pub use asker::Console;
 pub use serving::serve;
-use std::path::Path;
-use std::sync::Arc;
-use utoipa::OpenApi;
-use utoipa_axum::router::OpenApiRouter;
-use utoipa_axum::routes;
-
-/// What the console shows, and who is let in.
-pub struct Console {
-    runtime: Arc<Runtime>,
-    changes: Arc<Changes>,
-    records: Guarded,
-    secrets: Arc<Secrets>,
-    accounts: Arc<Accounts>,
-    record: ChangeRecord,
-    imports: Imports,
-    passwords: PasswordCheck,
-    started: jiff::Timestamp,
-    key: VisitorKey,
-}
-
-impl Console {
-    /// A console for a service that has just started, with what is kept in its state folder.
-    pub fn new(
-        runtime: Arc<Runtime>,
-        changes: Arc<Changes>,
-        records: Arc<Records>,
-        secrets: Arc<Secrets>,
-        state: &Path,
-    ) -> Arc<Self> {
-        Arc::new(Console {
-            runtime,
-            changes,
-            records: Guarded::new(records),
-            secrets,
-            accounts: Arc::new(Accounts::open(state)),
-            record: ChangeRecord::open(state),
-            imports: Imports::open(state),
-            passwords: PasswordCheck::new(Arc::default()),
-            started: jiff::Timestamp::now(),
-            key: VisitorKey([rand::random(), rand::random()]),
-        })
-    }
-
-    /// What is in force.
-    pub fn site(&self) -> Result<Arc<Active>, Failure> {
-        self.runtime.site().ok_or(Failure::Internal)
-    }
-}
-
-/// Calls that stand below `/api/v1` with their description, from which the console's types are made: a call that is in none of the
-/// lists below neither answers nor is described, and the list says who may make it.
-type Calls = OpenApiRouter<Arc<Console>>;
-
-/// What anybody may call.
-fn for_anybody() -> Calls {
-    OpenApiRouter::new().routes(routes!(sign_in::sign_in_by_name))
-}
-
-/// What shows something of the sites that somebody may see.
-fn for_viewers() -> Calls {
-    OpenApiRouter::new()
-        .routes(routes!(accounts::me))
-        .routes(routes!(calls::status))
-        .routes(routes!(calls::now))
-        .routes(routes!(calls::survey))
-        .routes(routes!(sites::sites))
-        .routes(routes!(sites::explain))
-}
-
-/// What anybody who is signed in may change of their own.
-fn of_ones_own() -> Calls {
-    OpenApiRouter::new().routes(routes!(accounts::change_password)).routes(routes!(sign_in::sign_out))
-}
-
-/// What changes something, or is about everything.
-fn for_operators() -> Calls {
-    OpenApiRouter::new()
-        .routes(routes!(sites::check))
-        .routes(routes!(sites::reload))
-        .routes(routes!(sites::revisions))
-        .routes(routes!(sites::restore))
-        .routes(routes!(accounts::accounts, accounts::add_account))
-        .routes(routes!(accounts::change_account, accounts::remove_account))
-        .routes(routes!(accounts::sessions))
-        .routes(routes!(accounts::end_session))
-        .routes(routes!(accounts::tokens, accounts::add_token))
-        .routes(routes!(accounts::end_token))
-        .routes(routes!(accounts::changes))
-        .routes(routes!(imports::imports, imports::begin))
-        .routes(routes!(imports::take_in))
-        .routes(routes!(imports::take_out))
-        .layer(DefaultBodyLimit::max(imports::MOST_OCTETS))
-}
-
-/// What the description of the API says of itself.
-#[derive(OpenApi)]
-#[openapi(info(title = "Exedra", description = "The API of the console"))]
-struct Description;
-
-/// Whoever asks is looked at before the calls of a list; what they change is written down.
-fn guarded(mut calls: Calls, role: Role, is_recorded: bool, console: Option<&Arc<Console>>) -> Calls {
-    description::complete(calls.get_openapi_mut(), Some(role));
-    let Some(console) = console else { return calls };
-    if is_recorded {
-        calls = calls.route_layer(middleware::from_fn_with_state(Arc::clone(console), recording::recorded));
-    }
-    if role == Role::Operator {
-        calls = calls.route_layer(middleware::from_fn(sign_in::only_operators));
-    }
-    calls.route_layer(middleware::from_fn_with_state(Arc::clone(console), sign_in::only_known))
-}
-
-/// All calls below `/api/v1`, and their description as JSON. Without a console nobody is looked at: that is for describing them.
-fn described(console: Option<&Arc<Console>>) -> (Router<Arc<Console>>, String) {
-    let mut anybody = for_anybody();
-    description::complete(anybody.get_openapi_mut(), None);
-    let calls = anybody
-        .merge(guarded(for_viewers(), Role::Viewer, false, console))
-        .merge(guarded(of_ones_own(), Role::Viewer, true, console))
-        .merge(guarded(for_operators(), Role::Operator, true, console))
-        .fallback(calls::unknown);
-    let mut whole = Description::openapi();
-    description::share(&mut whole);
-    let all = OpenApiRouter::with_openapi(whole).nest("/api/v1", calls);
-    let (router, description) = all.split_for_parts();
-    (router, description.to_pretty_json().unwrap_or_default() + "\n")
-}
-
-fn router(console: Arc<Console>) -> Router {
-    let (calls, description) = described(Some(&console));
-    let description = move || async { ([(header::CONTENT_TYPE, "application/json")], description) };
-    calls
-        .route("/api/v1/openapi.json", get(description))
-        .route("/sign-in", get(sign_in::sign_in))
-        .route("/metrics", get(metrics::metrics))
-        .fallback(assets::asset)
-        .layer(middleware::from_fn_with_state(Arc::clone(&console), hosts::only_our_hosts))
-        .layer(middleware::from_fn(guard))
-        .with_state(console)
-}
-
-/// What every answer says: nothing from elsewhere, in no one's frame, no address passed on.
-async fn guard(request: Request, next: Next) -> Response {
-    let mut response = next.run(request).await;
-    let headers = response.headers_mut();
-    let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
-                  frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
-    headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(policy));
-    headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
-    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
-    if !headers.contains_key(header::CACHE_CONTROL) {
-        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
-    }
-    response
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// The console's types are made from this file: `cargo xtask types` writes both anew.
-    #[test]
-    fn the_description_is_the_one_the_console_was_made_from() {
-        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
-        let now = described(None).1;
-        if std::env::var_os("EXEDRA_WRITE_DESCRIPTION").is_some() {
-            std::fs::write(path, &now).unwrap();
-        }
-        assert!(std::fs::read_to_string(path).unwrap() == now, "run `cargo xtask types`");
-    }
-}

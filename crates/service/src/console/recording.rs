@@ -1,8 +1,7 @@
 //! Every change that is made by the API is written down, with who made it: the calls need not think of it.
 
-use super::Console;
-use super::asker::Asker;
-use super::serving::Peer;
+use super::asker::{Asker, Console};
+use super::peer::Peer;
 use axum::extract::{Request, State};
 use axum::middleware::Next;
 use axum::response::Response;

@@ -2,8 +2,10 @@
 //!
 //! The console may not be turned against the sites: it has a share of the descriptors of its own, and takes no more.
 
+use super::asker::Console;
+use super::peer::Peer;
+use super::routes::router;
 use super::sign_in::SECURED;
-use super::{Console, router};
 use crate::access::descriptors::CONSOLE;
 use crate::access::limits::network;
 use axum::Router;
@@ -99,9 +101,6 @@ pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::
 }
 
 /// Whoever answers, told who asks.
-#[derive(Debug, Clone, Copy)]
-pub struct Peer(pub IpAddr);
-
 fn of_client(
     router: Router,
     client: IpAddr,

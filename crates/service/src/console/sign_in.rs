@@ -1,11 +1,10 @@
 //! Who is let in: a browser with a session, made by a one-time link or by a name and a password; a program with a token.
 
-use super::Console;
-use super::asker::Asker;
+use super::asker::{Asker, Console};
 use super::failure::{Failure, Sent, problem};
 use super::hosts::port;
+use super::peer::Peer;
 use super::recording::{Told, write_down};
-use super::serving::Peer;
 use crate::access::guards::login_throttle::Who;
 use crate::access::guards::password_check::Checked;
 use crate::access::guards::{nobody, verify};
