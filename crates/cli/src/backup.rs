@@ -5,7 +5,7 @@ use crate::service::whereabouts;
 use clap::Args;
 use exedra_common::figures::bytes;
 use exedra_service::system::lock::{NoLock, StateLock};
-use exedra_store::backup::{back_up, look, restore};
+use exedra_store::backup::{back_up, restore, verify};
 use std::path::PathBuf;
 
 /// What `exedra backup` takes.
@@ -28,9 +28,9 @@ pub struct RestoreOptions {
     /// The configuration that the service runs by
     #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
     config: PathBuf,
-    /// Only say whether the backup is whole
+    /// Only check whether the backup is complete and undamaged
     #[arg(long)]
-    look: bool,
+    verify: bool,
 }
 
 /// Makes a backup; the service may run meanwhile.
@@ -56,9 +56,13 @@ pub fn make(options: &BackupOptions) -> Result<(), Failure> {
 
 /// Puts a backup in the place of the databases, which are kept beside it.
 pub fn bring_back(options: &RestoreOptions) -> Result<(), Failure> {
-    if options.look {
-        let backup = look(&options.folder).map_err(said)?;
-        crate::out::line!("{} is whole; it was made on {}.", options.folder.display(), backup.made);
+    if options.verify {
+        let backup = verify(&options.folder).map_err(said)?;
+        crate::out::line!(
+            "{} is complete and undamaged; it was made on {}.",
+            options.folder.display(),
+            backup.made
+        );
         return Ok(());
     }
     let (state, _) = whereabouts(&options.config)?;
@@ -69,10 +73,10 @@ pub fn bring_back(options: &RestoreOptions) -> Result<(), Failure> {
         NoLock::Failed(error) => Failure(format!("{} cannot be locked: {error}", state.display())),
     })?;
     let aside = restore(&options.folder, &state).map_err(said)?;
-    crate::out::line!("{} has the databases of {} now.", state.display(), options.folder.display());
+    crate::out::line!("Restored into {} from {}.", state.display(), options.folder.display());
     for path in aside {
         crate::out::note!(
-            "What was there is kept as {}: delete it when you need it no longer.",
+            "The database that was there is kept as {}: delete it when you no longer need it.",
             path.display()
         );
     }

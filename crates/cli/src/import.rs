@@ -16,7 +16,8 @@ use exedra_common::figures::{grouped, several};
 use exedra_common::scope::Scope;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
 use exedra_reading::trail::Place;
-use exedra_store::records::parcel;
+use exedra_store::StoreError;
+use exedra_store::records::wire;
 use std::path::Path;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
@@ -103,7 +104,7 @@ fn bring(
         }
     }
     crate::out::line!(
-        "{name}: {} brought into {site}, {} in all{}",
+        "{name}: {} imported into {site}, {} in total{}",
         several(now.requests.saturating_sub(begun), "request", "requests"),
         grouped(now.requests),
         match now.unread + undated {
@@ -153,13 +154,13 @@ struct Packed {
     from: u64,
     until: u64,
     unread: u64,
-    octets: Vec<u8>,
+    octets: Result<Vec<u8>, StoreError>,
 }
 
 fn send_all(stretches: &Receiver<Packed>, service: &Service, import: &Import) -> Result<(), Failure> {
     for Packed { from, until, unread, octets } in stretches {
         let call = format!("imports/{}/requests?from={from}&until={until}&unread={unread}", import.id);
-        let _: Import = service.send_octets(&call, octets)?;
+        let _: Import = service.send_octets(&call, octets?)?;
     }
     Ok(())
 }
@@ -192,10 +193,10 @@ impl Bringing {
         self.full.append_same(&self.batch);
         let octets = match self.full.is_empty() {
             true => Ok(Vec::new()),
-            false => parcel::pack(&self.full, &self.texts),
+            false => wire::pack(&self.full, &self.texts),
         };
         // Whoever sends has ended where it failed, and says why.
-        if let (Ok(octets), Some(sender)) = (octets, &self.sender) {
+        if let Some(sender) = &self.sender {
             let unread = self.unread.0 - self.unread.1;
             let stretch = Packed { from: self.from, until: self.until, unread, octets };
             if sender.send(stretch).is_err() {

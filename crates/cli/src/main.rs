@@ -113,11 +113,11 @@ enum Command {
     Password(password::Options),
     /// Print a link that signs in to the console, once
     SignIn(sign_in::Options),
-    /// Bring requests of logs from elsewhere into the records, each once
+    /// Import logs from elsewhere into the records, each request once
     Import(Box<import::Options>),
     /// Copy both databases into a folder, while the service runs
     Backup(backup::BackupOptions),
-    /// Put a backup in the place of the databases, while it does not
+    /// Restore a backup of both databases; the service must be stopped
     RestoreBackup(backup::RestoreOptions),
     /// Say who may use the console and its API by a name and a password
     Account(accounts::AccountOptions),

@@ -59,17 +59,17 @@ fn a_log_of_any_layout_is_brought_in_once_and_what_it_grows_by_after_it() {
     let path = log(folder.path(), 0..30_000);
     std::fs::write(&path, (0..30_000).map(line).collect::<String>() + &line(30_000)[..40]).unwrap();
     let bring = |log: &str| drawn(&program.command(&place, &["import", log, "--site", "lamp"]));
-    assert!(bring(&path).contains("30,000 requests brought into lamp, 30,000 in all"));
-    assert!(bring(&path).contains("0 requests brought into lamp, 30,000 in all"));
+    assert!(bring(&path).contains("30,000 requests imported into lamp, 30,000 in total"));
+    assert!(bring(&path).contains("0 requests imported into lamp, 30,000 in total"));
     let path = log(folder.path(), 0..31_000);
-    assert!(bring(&path).contains("1,000 requests brought into lamp, 31,000 in all"));
+    assert!(bring(&path).contains("1,000 requests imported into lamp, 31,000 in total"));
     same(&program, &path);
     // Under another name, and compressed.
     let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     std::io::Write::write_all(&mut packed, &std::fs::read(&path).unwrap()).unwrap();
     let elsewhere = text(&folder.path().join("edge.log.1.gz"));
     std::fs::write(&elsewhere, packed.finish().unwrap()).unwrap();
-    assert!(bring(&elsewhere).contains("0 requests brought into lamp, 31,000 in all"));
+    assert!(bring(&elsewhere).contains("0 requests imported into lamp, 31,000 in total"));
     // What is there outlives a restart, and can be taken out again.
     program.tell("TERM");
     assert!(program.ended());
@@ -91,7 +91,7 @@ fn what_has_no_time_or_is_none_of_ours_is_said_and_nothing_is_lost() {
     let path = text(&folder.path().join("a.log"));
     std::fs::write(&path, (0..50).map(line).collect::<String>() + "mist\n" + line(50).as_str()).unwrap();
     let said = drawn(&program.command(&place, &["import", &path, "--site", "lamp"]));
-    assert!(said.contains("51 requests brought into lamp, 51 in all; 1 line cannot be read"), "{said}");
+    assert!(said.contains("51 requests imported into lamp, 51 in total; 1 line cannot be read"), "{said}");
     let said = drawn(&program.command(&place, &["import", &path, "--site", "lmap"]));
     assert!(said.contains("there is no site `lmap`: did you mean `lamp`?"), "{said}");
     let said = drawn(&program.command(&place, &["import", "-", "--site", "lamp"]));
@@ -125,7 +125,7 @@ fn killed_in_the_middle_it_goes_on_where_it_was() {
         child.wait().unwrap();
     }
     let said = drawn(&program.command(&place, &["import", &path, "--site", "lamp"]));
-    assert!(said.contains("400,000 in all"), "{said}");
+    assert!(said.contains("400,000 in total"), "{said}");
     assert_eq!(program.api("imports").as_array().unwrap().len(), 1, "one log");
     same(&program, &path);
 }

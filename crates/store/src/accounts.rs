@@ -38,7 +38,7 @@ pub struct AccountChange {
 
 /// What came of making an account.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Made {
+pub enum Added {
     /// It is there now.
     New,
     /// There is one of that name.
@@ -71,11 +71,11 @@ impl Accounts {
     }
 
     /// Makes one.
-    pub fn add(&self, new: &Account) -> Result<Made, StoreError> {
+    pub fn add(&self, new: &Account) -> Result<Added, StoreError> {
         self.with(|connection| {
             connection.immediate_transaction(|connection| {
                 if accounts::table.count().get_result::<i64>(connection)? >= MOST {
-                    return Ok(Made::TooMany);
+                    return Ok(Added::TooMany);
                 }
                 let row = (
                     accounts::name.eq(&new.name),
@@ -85,7 +85,7 @@ impl Accounts {
                     accounts::made.eq(new.made),
                 );
                 let added = diesel::insert_or_ignore_into(accounts::table).values(row).execute(connection)?;
-                Ok(if added == 1 { Made::New } else { Made::Taken })
+                Ok(if added == 1 { Added::New } else { Added::Taken })
             })
         })
     }

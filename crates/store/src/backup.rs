@@ -5,6 +5,7 @@
 //! between the two is then brought again, and not counted twice.
 
 use crate::database::{self, StoreError};
+use crate::{records, secrets};
 use diesel::prelude::*;
 use diesel::sql_types::Text;
 use serde::{Deserialize, Serialize};
@@ -16,7 +17,7 @@ use std::path::{Path, PathBuf};
 use thiserror::Error;
 
 /// The databases, in the order in which they are copied.
-const DATABASES: [&str; 2] = ["requests.db", "exedra.db"];
+const DATABASES: [&str; 2] = [records::KIND.name, secrets::KIND.name];
 /// The list of what a backup holds.
 const LIST: &str = "backup.json";
 
@@ -24,7 +25,7 @@ const LIST: &str = "backup.json";
 #[derive(Debug, Error)]
 pub enum BackupError {
     /// There is something in the way.
-    #[error("{} is there already: name a folder that is not", .0.display())]
+    #[error("{} exists already: name a new folder", .0.display())]
     InTheWay(PathBuf),
     /// A file cannot be read or written.
     #[error("{}: {reason}", path.display())]
@@ -35,7 +36,7 @@ pub enum BackupError {
         reason: String,
     },
     /// It is no backup, or none that this program understands.
-    #[error("{} is no backup of Exedra: {reason}", folder.display())]
+    #[error("{} is not an Exedra backup: {reason}", folder.display())]
     NoBackup {
         /// The folder.
         folder: PathBuf,
@@ -43,7 +44,7 @@ pub enum BackupError {
         reason: String,
     },
     /// A file of it is not what was written.
-    #[error("{} is damaged: it is not what was backed up", .0.display())]
+    #[error("{} is damaged: its checksum is not the one in the backup", .0.display())]
     Damaged(PathBuf),
     /// A database could not be copied.
     #[error(transparent)]
@@ -118,8 +119,8 @@ fn copy_into(state: &Path, folder: &Path, now: jiff::Timestamp) -> Result<Backup
     Ok(backup)
 }
 
-/// Looks whether a backup is whole.
-pub fn look(folder: &Path) -> Result<Backup, BackupError> {
+/// Checks that a backup is complete and undamaged.
+pub fn verify(folder: &Path) -> Result<Backup, BackupError> {
     let no_backup = |reason: String| BackupError::NoBackup { folder: folder.to_owned(), reason };
     let text =
         std::fs::read_to_string(folder.join(LIST)).map_err(|error| no_backup(format!("{LIST}: {error}")))?;
@@ -142,7 +143,7 @@ pub fn look(folder: &Path) -> Result<Backup, BackupError> {
 /// Puts a backup into the place of the databases of a state folder that no service uses. What was there is kept beside it: says
 /// under which names.
 pub fn restore(folder: &Path, state: &Path) -> Result<Vec<PathBuf>, BackupError> {
-    look(folder)?;
+    verify(folder)?;
     // All copies are there before anything is put away.
     for name in DATABASES {
         let (from, fresh) = (folder.join(name), state.join(format!("{name}.restoring")));

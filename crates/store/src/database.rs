@@ -55,8 +55,8 @@ pub struct Kind {
     pub name: &'static str,
     /// What brings it up to date.
     pub migrations: fn() -> EmbeddedMigrations,
-    /// Tables whose rows are brought over from a damaged file as soon as it is set aside.
-    pub kept: &'static [&'static str],
+    /// Whether it holds what is nowhere else, so that all rows are brought over from a damaged file as soon as it is set aside.
+    pub is_nowhere_else: bool,
 }
 
 /// A database, and what is the matter with it.
@@ -200,8 +200,8 @@ impl Database {
         }
         let mut connection = open(&self.path, (self.kind.migrations)())?;
         let latest = self.latest.lock().take();
-        if let Some(aside) = latest.filter(|_| !self.kind.kept.is_empty()) {
-            match salvage::bring_over(&aside, self.kind.kept, &mut connection) {
+        if let Some(aside) = latest.filter(|_| self.kind.is_nowhere_else) {
+            match salvage::bring_over(&aside, &mut connection) {
                 Ok(rows) => tracing::warn!(
                     "{rows} rows that are undamaged were brought over from {}",
                     aside.display()
@@ -295,7 +295,7 @@ fn failed(path: &Path, error: &dyn std::fmt::Display) -> StoreError {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{For, Purpose, Secrets};
+    use crate::{Holder, Purpose, Secrets};
 
     #[test]
     fn a_database_is_there_again_after_damage_and_after_it_was_taken_away() {
@@ -305,13 +305,13 @@ mod tests {
         let secrets = Secrets::open(folder.path());
         let aside = folder.path().join("exedra.damaged-1.db");
         assert_eq!(secrets.trouble().set_aside, [aside]);
-        let made = secrets.make(Purpose::Link, &For::this_machine(), 1, 9).unwrap();
+        let made = secrets.make(Purpose::Link, &Holder::this_machine(), 1, 9).unwrap();
         assert!(secrets.opens(&made, Purpose::Link, 2).unwrap().is_some());
         for end in ["", "-wal", "-shm"] {
             let _ = std::fs::remove_file(with(&path, end));
         }
         assert!(secrets.opens(&made, Purpose::Link, 2).unwrap().is_none(), "it begins anew");
-        let made = secrets.make(Purpose::Link, &For::this_machine(), 1, 9).unwrap();
+        let made = secrets.make(Purpose::Link, &Holder::this_machine(), 1, 9).unwrap();
         assert!(path.is_file() && secrets.opens(&made, Purpose::Link, 2).unwrap().is_some());
         // What is set aside is said by the next one as well.
         assert_eq!(Secrets::open(folder.path()).trouble().set_aside.len(), 1);
@@ -324,10 +324,10 @@ mod tests {
         let secrets = Secrets::open(&state);
         assert!(
             secrets.trouble().unusable.is_some()
-                && secrets.make(Purpose::Link, &For::this_machine(), 1, 9).is_err()
+                && secrets.make(Purpose::Link, &Holder::this_machine(), 1, 9).is_err()
         );
         std::fs::create_dir(&state).unwrap();
-        assert!(secrets.make(Purpose::Link, &For::this_machine(), 1, 9).is_ok());
+        assert!(secrets.make(Purpose::Link, &Holder::this_machine(), 1, 9).is_ok());
         assert_eq!(secrets.trouble(), Trouble::default());
     }
 }

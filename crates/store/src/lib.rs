@@ -28,4 +28,4 @@ pub use database::{StoreError, Trouble};
 pub use imports::{Import, Imports};
 pub use records::{Checkpoint, LogState, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
-pub use secrets::{For, Known, Purpose, Secrets};
+pub use secrets::{Holder, IssuedSecret, Purpose, Secrets};

@@ -44,13 +44,16 @@ pub fn number(query: &str, damaged: &mut SqliteConnection) -> Option<i64> {
     diesel::sql_query(query).get_result::<Number>(damaged).ok()?.number
 }
 
-/// Brings all rows of some tables that can be read from a damaged file into one that has the same tables. Gives how many.
-pub fn bring_over(aside: &Path, tables: &[&str], into: &mut SqliteConnection) -> QueryResult<usize> {
+/// Brings all rows that can be read from a damaged file into one that has the same tables. Gives how many.
+pub fn bring_over(aside: &Path, into: &mut SqliteConnection) -> QueryResult<usize> {
+    let all = "SELECT name FROM main.sqlite_master WHERE type = 'table' \
+               AND name NOT LIKE 'sqlite~_%' ESCAPE '~' AND name NOT LIKE '~_~_diesel%' ESCAPE '~'";
+    let tables = diesel::sql_query(all).load::<Name>(into)?;
     diesel::sql_query("ATTACH DATABASE ? AS damaged")
         .bind::<Text, _>(aside.to_string_lossy())
         .execute(into)?;
     let mut brought = 0;
-    for table in tables {
+    for Name { name: table } in &tables {
         let last = number(&format!("SELECT max(rowid) AS number FROM damaged.{table}"), into);
         let query =
             format!("SELECT rowid AS number FROM damaged.{table} WHERE rowid > ? ORDER BY rowid LIMIT ?");

@@ -16,11 +16,7 @@ use std::time::Instant;
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/exedra");
 
 /// `exedra.db`: what is in it is nowhere else.
-pub const KIND: Kind = Kind {
-    name: "exedra.db",
-    migrations: || MIGRATIONS,
-    kept: &["secrets", "accounts", "changes", "imports", "contents", "revisions"],
-};
+pub const KIND: Kind = Kind { name: "exedra.db", migrations: || MIGRATIONS, is_nowhere_else: true };
 
 /// What a secret opens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,7 +41,7 @@ impl Purpose {
 
 /// What a secret is made for.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct For {
+pub struct Holder {
     /// The account of a session; empty for whoever came by a one-time link.
     pub account: String,
     /// What a token is for.
@@ -56,10 +52,10 @@ pub struct For {
     pub grant: Grant,
 }
 
-impl For {
+impl Holder {
     /// Everything, for whoever may read the state folder.
     pub fn this_machine() -> Self {
-        For {
+        Holder {
             account: String::new(),
             label: THIS_MACHINE.to_owned(),
             made_by: String::new(),
@@ -69,12 +65,12 @@ impl For {
 
     /// A session of an account.
     pub fn account(name: &str) -> Self {
-        For { account: name.to_owned(), label: String::new(), ..For::this_machine() }
+        Holder { account: name.to_owned(), label: String::new(), ..Holder::this_machine() }
     }
 
     /// A token.
     pub fn token(label: &str, made_by: &str, grant: Grant) -> Self {
-        For { account: String::new(), label: label.to_owned(), made_by: made_by.to_owned(), grant }
+        Holder { account: String::new(), label: label.to_owned(), made_by: made_by.to_owned(), grant }
     }
 }
 
@@ -83,11 +79,11 @@ pub const THIS_MACHINE: &str = "this machine";
 
 /// A session or a token, as those see it who may end it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Known {
+pub struct IssuedSecret {
     /// What it is known by.
     pub id: String,
     /// What it is made for.
-    pub made_for: For,
+    pub made_for: Holder,
     /// When it was made, in seconds since 1970 UTC.
     pub made: i64,
     /// When it ends, in seconds since 1970 UTC.
@@ -138,7 +134,7 @@ impl Secrets {
     pub fn make(
         &self,
         purpose: Purpose,
-        made_for: &For,
+        made_for: &Holder,
         now: i64,
         expires: i64,
     ) -> Result<String, StoreError> {
@@ -179,7 +175,7 @@ impl Secrets {
     pub fn replace_own_token(&self, now: i64, expires: i64) -> Result<String, StoreError> {
         let ours = secrets::purpose.eq(Purpose::Token.as_str()).and(secrets::made_by.eq(""));
         self.with(|connection| diesel::delete(secrets::table.filter(ours)).execute(connection))?;
-        self.make(Purpose::Token, &For::this_machine(), now, expires)
+        self.make(Purpose::Token, &Holder::this_machine(), now, expires)
     }
 
     /// Has all secrets of a purpose open nothing any longer. Gives how many there were.
@@ -190,7 +186,7 @@ impl Secrets {
     }
 
     /// What a secret is, if it still opens what it is for.
-    pub fn look(&self, secret: &str, purpose: Purpose, now: i64) -> Result<Option<Known>, StoreError> {
+    pub fn look(&self, secret: &str, purpose: Purpose, now: i64) -> Result<Option<IssuedSecret>, StoreError> {
         let now = self.forward(now)?;
         self.with(|connection| {
             let row =
@@ -201,7 +197,12 @@ impl Secrets {
     }
 
     /// As [`Secrets::look`], for whoever uses it, which is noted.
-    pub fn opens(&self, secret: &str, purpose: Purpose, now: i64) -> Result<Option<Known>, StoreError> {
+    pub fn opens(
+        &self,
+        secret: &str,
+        purpose: Purpose,
+        now: i64,
+    ) -> Result<Option<IssuedSecret>, StoreError> {
         let known = self.look(secret, purpose, now)?;
         let now = self.forward(now)?;
         if let Some(known) = known.as_ref().filter(|known| now - known.used >= NOTED) {
@@ -215,7 +216,7 @@ impl Secrets {
     }
 
     /// All that have not ended, of a purpose, the newest first.
-    pub fn all(&self, purpose: Purpose, now: i64) -> Result<Vec<Known>, StoreError> {
+    pub fn all(&self, purpose: Purpose, now: i64) -> Result<Vec<IssuedSecret>, StoreError> {
         let now = self.forward(now)?;
         self.with(|connection| {
             let all = secrets::purpose.eq(purpose.as_str()).and(secrets::expires.gt(now));
@@ -291,13 +292,16 @@ fn columns() -> _ {
     )
 }
 
-fn known((id, account, label, made_by, role, sites, made, expires, used): Row) -> Known {
+fn known((id, account, label, made_by, role, sites, made, expires, used): Row) -> IssuedSecret {
     let grant = grant::understood(&role, &sites);
-    Known { id, made_for: For { account, label, made_by, grant }, made, expires, used }
+    IssuedSecret { id, made_for: Holder { account, label, made_by, grant }, made, expires, used }
 }
 
 /// What belongs to an account may do and see what that may; where it is gone, nothing.
-fn of_account(mut known: Known, connection: &mut SqliteConnection) -> QueryResult<Option<Known>> {
+fn of_account(
+    mut known: IssuedSecret,
+    connection: &mut SqliteConnection,
+) -> QueryResult<Option<IssuedSecret>> {
     if known.made_for.account.is_empty() {
         return Ok(Some(known));
     }
@@ -329,7 +333,7 @@ mod tests {
     fn secrets_open_what_they_are_for_until_they_end() {
         let folder = tempfile::tempdir().unwrap();
         let secrets = Secrets::open(folder.path());
-        let link = secrets.make(Purpose::Link, &For::this_machine(), 100, 200).unwrap();
+        let link = secrets.make(Purpose::Link, &Holder::this_machine(), 100, 200).unwrap();
         assert!(secrets.opens(&link, Purpose::Session, 150).unwrap().is_none());
         assert!(secrets.opens("guess", Purpose::Link, 150).unwrap().is_none());
         assert!(secrets.opens(&link, Purpose::Link, 190).unwrap().is_some());
@@ -339,8 +343,8 @@ mod tests {
         let kept = [kept, std::fs::read(folder.path().join("exedra.db-wal")).unwrap_or_default()].concat();
         assert!(!kept.windows(link.len()).any(|window| window == link.as_bytes()));
         let (first, session) = (
-            secrets.make(Purpose::Token, &For::this_machine(), 1, 900),
-            secrets.make(Purpose::Session, &For::this_machine(), 1, 900),
+            secrets.make(Purpose::Token, &Holder::this_machine(), 1, 900),
+            secrets.make(Purpose::Session, &Holder::this_machine(), 1, 900),
         );
         let second = secrets.replace_own_token(1, 900).unwrap();
         let opens = |secret: &str, purpose| secrets.opens(secret, purpose, 2).unwrap().is_some();
@@ -352,16 +356,16 @@ mod tests {
     fn what_has_ended_stays_ended_when_the_clock_is_put_back() {
         let folder = tempfile::tempdir().unwrap();
         let secrets = Secrets::open(folder.path());
-        let session = secrets.make(Purpose::Session, &For::this_machine(), 1000, 2000).unwrap();
+        let session = secrets.make(Purpose::Session, &Holder::this_machine(), 1000, 2000).unwrap();
         assert!(secrets.opens(&session, Purpose::Session, 1900).unwrap().is_some());
         assert!(secrets.opens(&session, Purpose::Session, 2500).unwrap().is_none());
         assert!(secrets.opens(&session, Purpose::Session, 1500).unwrap().is_none(), "the clock was put back");
         // Neither does one last longer that is made then, nor end at once.
-        let next = secrets.make(Purpose::Session, &For::this_machine(), 100, 200).unwrap();
+        let next = secrets.make(Purpose::Session, &Holder::this_machine(), 100, 200).unwrap();
         assert!(secrets.opens(&next, Purpose::Session, 100).unwrap().is_some());
         assert!(secrets.opens(&next, Purpose::Session, 2700).unwrap().is_none());
         // Nor by a start.
-        let last = secrets.make(Purpose::Session, &For::this_machine(), 2800, 2900).unwrap();
+        let last = secrets.make(Purpose::Session, &Holder::this_machine(), 2800, 2900).unwrap();
         let secrets = Secrets::open(folder.path());
         assert!(secrets.opens(&last, Purpose::Session, 50).unwrap().is_some());
         assert!(secrets.opens(&last, Purpose::Session, 2901).unwrap().is_none());

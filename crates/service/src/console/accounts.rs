@@ -1,11 +1,11 @@
 //! The calls about who may use the console: accounts, sessions, tokens, and the record of what was changed.
 
-use super::asker::Asker;
 use super::blocking::{blocking, working};
+use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
 use super::peer::Peer;
 use super::query::{ChangesQuery, Parameters};
-use super::recording::Told;
+use super::recording::ChangeDetail;
 use crate::access::guards::login_throttle::Who;
 use crate::access::guards::password_check::Checked;
 use crate::access::guards::{hash, verify};
@@ -18,8 +18,8 @@ use exedra_api::accounts::{
     Account, AccountChanges, Change, MadeToken, Me, NewAccount, NewToken, PasswordChange, Session, Token,
 };
 use exedra_common::grant::Grant;
-use exedra_store::accounts::Made;
-use exedra_store::{AccountChange, For, Known, Purpose};
+use exedra_store::accounts::Added;
+use exedra_store::{AccountChange, Holder, IssuedSecret, Purpose};
 
 /// The shortest password, in letters (NIST SP 800-63B asks for eight at least).
 const SHORTEST: usize = 10;
@@ -35,20 +35,20 @@ const CHANGES: i64 = 200;
 
 /// Whoever asks.
 #[utoipa::path(get, path = "/me", responses((status = 200, body = Me)))]
-pub async fn me(asker: Asker) -> Json<Me> {
-    Json(asker.me())
+pub async fn me(caller: Caller) -> Json<Me> {
+    Json(caller.me())
 }
 
 /// Changes the password of whoever asks, and ends their sessions.
 #[utoipa::path(post, path = "/me/password", request_body = PasswordChange,
     responses((status = 204), (status = 409, body = Problem)))]
 pub async fn change_password(
-    asker: Asker,
+    caller: Caller,
     Extension(Peer(client)): Extension<Peer>,
     Sent(change): Sent<PasswordChange>,
 ) -> Result<Response, Failure> {
-    let console = asker.console().clone();
-    let Some(name) = asker.account().map(str::to_owned) else {
+    let console = caller.console().clone();
+    let Some(name) = caller.account().map(str::to_owned) else {
         let words = "whoever came by a sign-in link or a token has no password";
         return Err(Failure::Conflict(words.to_owned()));
     };
@@ -61,7 +61,7 @@ pub async fn change_password(
             return Err(Failure::Conflict("the password as it is was given wrongly".to_owned()));
         }
         Checked::Later { seconds } => {
-            return Err(Failure::Conflict(format!("too many tries at a time: try again in {seconds} s")));
+            return Err(Failure::Conflict(format!("too many attempts at a time: try again in {seconds} s")));
         }
     }
     let _done = working(move |_| {
@@ -75,17 +75,17 @@ pub async fn change_password(
 
 /// Accounts, by name.
 #[utoipa::path(get, path = "/accounts", responses((status = 200, body = Vec<Account>)))]
-pub async fn accounts(asker: Asker) -> Result<Json<Vec<Account>>, Failure> {
-    let console = asker.console().clone();
+pub async fn accounts(caller: Caller) -> Result<Json<Vec<Account>>, Failure> {
+    let console = caller.console().clone();
     blocking(move || Ok(console.accounts.all()?.iter().map(shown).collect())).await
 }
 
 /// Makes an account.
 #[utoipa::path(post, path = "/accounts", request_body = NewAccount,
     responses((status = 201, body = Account), (status = 409, body = Problem)))]
-pub async fn add_account(asker: Asker, Sent(new): Sent<NewAccount>) -> Result<Response, Failure> {
-    let console = asker.console().clone();
-    let told = Told(format!("{}, {}{}", new.name, new.role.name(), of_sites(new.sites.as_ref())));
+pub async fn add_account(caller: Caller, Sent(new): Sent<NewAccount>) -> Result<Response, Failure> {
+    let console = caller.console().clone();
+    let told = ChangeDetail(format!("{}, {}{}", new.name, new.role.name(), of_sites(new.sites.as_ref())));
     let Json(made) = working(move |_| {
         named_well(&new.name)?;
         acceptable(&new.password)?;
@@ -97,9 +97,9 @@ pub async fn add_account(asker: Asker, Sent(new): Sent<NewAccount>) -> Result<Re
             made: jiff::Timestamp::now().as_second(),
         };
         match console.accounts.add(&account)? {
-            Made::New => Ok(shown(&account)),
-            Made::Taken => Err(Failure::Conflict(format!("there is an account `{}` already", account.name))),
-            Made::TooMany => Err(Failure::Conflict("there are too many accounts".to_owned())),
+            Added::New => Ok(shown(&account)),
+            Added::Taken => Err(Failure::Conflict(format!("there is an account `{}` already", account.name))),
+            Added::TooMany => Err(Failure::Conflict("there are too many accounts".to_owned())),
         }
     })
     .await?;
@@ -110,17 +110,17 @@ pub async fn add_account(asker: Asker, Sent(new): Sent<NewAccount>) -> Result<Re
 #[utoipa::path(post, path = "/accounts/{name}", params(("name" = String, Path)), request_body = AccountChanges,
     responses((status = 200, body = Account), (status = 404, body = Problem)))]
 pub async fn change_account(
-    asker: Asker,
+    caller: Caller,
     Named(name): Named<String>,
     Sent(change): Sent<AccountChanges>,
-) -> Result<(Extension<Told>, Json<Account>), Failure> {
-    let console = asker.console().clone();
+) -> Result<(Extension<ChangeDetail>, Json<Account>), Failure> {
+    let console = caller.console().clone();
     let parts = [
         change.password.as_ref().map(|_| "its password".to_owned()),
         change.role.map(|role| role.name().to_owned()),
         change.sites.as_ref().map(|sites| format!("sites: {}", sites.join(", "))),
     ];
-    let told = Told(parts.into_iter().flatten().collect::<Vec<_>>().join("; "));
+    let told = ChangeDetail(parts.into_iter().flatten().collect::<Vec<_>>().join("; "));
     let changed = working(move |_| {
         let none = || Failure::Missing(format!("there is no account `{name}`"));
         let known = console.accounts.get(&name)?.ok_or_else(none)?;
@@ -147,8 +147,8 @@ pub async fn change_account(
 /// Takes an account out, and ends its sessions.
 #[utoipa::path(delete, path = "/accounts/{name}", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn remove_account(asker: Asker, Named(name): Named<String>) -> Result<Response, Failure> {
-    let console = asker.console().clone();
+pub async fn remove_account(caller: Caller, Named(name): Named<String>) -> Result<Response, Failure> {
+    let console = caller.console().clone();
     let missing = Failure::Missing(format!("there is no account `{name}`"));
     let Json(removed) = blocking(move || Ok(console.accounts.remove(&name)?)).await?;
     if removed { Ok(StatusCode::NO_CONTENT.into_response()) } else { Err(missing) }
@@ -156,17 +156,17 @@ pub async fn remove_account(asker: Asker, Named(name): Named<String>) -> Result<
 
 /// Browsers that are signed in, the newest first.
 #[utoipa::path(get, path = "/sessions", responses((status = 200, body = Vec<Session>)))]
-pub async fn sessions(asker: Asker) -> Result<Json<Vec<Session>>, Failure> {
+pub async fn sessions(caller: Caller) -> Result<Json<Vec<Session>>, Failure> {
     blocking(move || {
         let now = jiff::Timestamp::now().as_second();
-        let all = asker.console().secrets.all(Purpose::Session, now)?;
-        let session = |known: &Known| Session {
+        let all = caller.console().secrets.all(Purpose::Session, now)?;
+        let session = |known: &IssuedSecret| Session {
             id: known.id.clone(),
             account: Some(known.made_for.account.clone()).filter(|account| !account.is_empty()),
             made: moment(known.made),
             expires: moment(known.expires),
             used: used(known),
-            is_own: known.id == asker.known().id,
+            is_own: known.id == caller.known().id,
         };
         Ok(all.iter().map(session).collect())
     })
@@ -176,27 +176,27 @@ pub async fn sessions(asker: Asker) -> Result<Json<Vec<Session>>, Failure> {
 /// Ends a session.
 #[utoipa::path(delete, path = "/sessions/{id}", params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn end_session(asker: Asker, Named(id): Named<String>) -> Result<Response, Failure> {
-    end(asker, Purpose::Session, id).await
+pub async fn end_session(caller: Caller, Named(id): Named<String>) -> Result<Response, Failure> {
+    end(caller, Purpose::Session, id).await
 }
 
 /// Tokens of programs, the newest first.
 #[utoipa::path(get, path = "/tokens", responses((status = 200, body = Vec<Token>)))]
-pub async fn tokens(asker: Asker) -> Result<Json<Vec<Token>>, Failure> {
+pub async fn tokens(caller: Caller) -> Result<Json<Vec<Token>>, Failure> {
     blocking(move || {
         let now = jiff::Timestamp::now().as_second();
-        Ok(asker.console().secrets.all(Purpose::Token, now)?.iter().map(token).collect())
+        Ok(caller.console().secrets.all(Purpose::Token, now)?.iter().map(token).collect())
     })
     .await
 }
 
 /// Makes a token.
 #[utoipa::path(post, path = "/tokens", request_body = NewToken, responses((status = 201, body = MadeToken)))]
-pub async fn add_token(asker: Asker, Sent(new): Sent<NewToken>) -> Result<Response, Failure> {
+pub async fn add_token(caller: Caller, Sent(new): Sent<NewToken>) -> Result<Response, Failure> {
     let sites = of_sites(new.sites.as_ref());
-    let told = Told(format!("{}, {}{sites}, {} days", new.label, new.role.name(), new.days));
+    let told = ChangeDetail(format!("{}, {}{sites}, {} days", new.label, new.role.name(), new.days));
     let Json(made) = blocking(move || {
-        let console = asker.console();
+        let console = caller.console();
         let label = new.label.trim();
         if label.is_empty() || label.len() > LONGEST_NAME {
             return Err(Failure::Wrong("say what the token is for, in up to 100 letters".to_owned()));
@@ -206,7 +206,7 @@ pub async fn add_token(asker: Asker, Sent(new): Sent<NewToken>) -> Result<Respon
         }
         let grant = Grant { role: new.role, sites: known_sites(new.sites, &console.site()?.config)? };
         let now = jiff::Timestamp::now().as_second();
-        let made_for = For::token(label, &asker.name(), grant);
+        let made_for = Holder::token(label, &caller.name(), grant);
         let secret = console.secrets.make(Purpose::Token, &made_for, now, now + i64::from(new.days) * DAY)?;
         let known = console.secrets.look(&secret, Purpose::Token, now)?.ok_or(Failure::Internal)?;
         Ok(MadeToken { token: token(&known), secret })
@@ -218,26 +218,26 @@ pub async fn add_token(asker: Asker, Sent(new): Sent<NewToken>) -> Result<Respon
 /// Ends a token.
 #[utoipa::path(delete, path = "/tokens/{id}", params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn end_token(asker: Asker, Named(id): Named<String>) -> Result<Response, Failure> {
-    end(asker, Purpose::Token, id).await
+pub async fn end_token(caller: Caller, Named(id): Named<String>) -> Result<Response, Failure> {
+    end(caller, Purpose::Token, id).await
 }
 
-async fn end(asker: Asker, purpose: Purpose, id: String) -> Result<Response, Failure> {
+async fn end(caller: Caller, purpose: Purpose, id: String) -> Result<Response, Failure> {
     let missing = Failure::Missing(format!(
         "there is no `{id}`, or it has ended; the token of this machine's clients is replaced by `exedra sign-in --revoke`"
     ));
-    let Json(ended) = blocking(move || Ok(asker.console().secrets.end(purpose, &id)?)).await?;
+    let Json(ended) = blocking(move || Ok(caller.console().secrets.end(purpose, &id)?)).await?;
     if ended { Ok(StatusCode::NO_CONTENT.into_response()) } else { Err(missing) }
 }
 
 /// What was changed by the API, and by whom, the newest first: two hundred at a time.
 #[utoipa::path(get, path = "/changes", params(ChangesQuery), responses((status = 200, body = Vec<Change>)))]
 pub async fn changes(
-    asker: Asker,
+    caller: Caller,
     Parameters(query): Parameters<ChangesQuery>,
 ) -> Result<Json<Vec<Change>>, Failure> {
     blocking(move || {
-        let latest = asker.console().record.latest(query.before, CHANGES)?;
+        let latest = caller.console().record.latest(query.before, CHANGES)?;
         let change = |one: exedra_store::Change| Change {
             number: one.number,
             made: moment(one.made),
@@ -257,7 +257,7 @@ fn shown(account: &exedra_store::Account) -> Account {
     Account { name: account.name.clone(), role, sites, made: moment(account.made) }
 }
 
-fn token(known: &Known) -> Token {
+fn token(known: &IssuedSecret) -> Token {
     let Grant { role, sites } = known.made_for.grant.clone();
     Token {
         id: known.id.clone(),
@@ -271,7 +271,7 @@ fn token(known: &Known) -> Token {
     }
 }
 
-fn used(known: &Known) -> Option<String> {
+fn used(known: &IssuedSecret) -> Option<String> {
     (known.used > 0).then(|| moment(known.used))
 }
 

@@ -1,7 +1,7 @@
 //! The calls of the API.
 
-use super::asker::{Asker, Console};
 use super::blocking::{blocking, working};
+use super::caller::{Caller, Console};
 use super::counting::make_survey;
 use super::failure::{Failure, problem};
 use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked};
@@ -38,19 +38,19 @@ pub async fn unknown(State(console): State<Arc<Console>>, headers: HeaderMap) ->
 
 /// How the service is.
 #[utoipa::path(get, path = "/status", responses((status = 200, body = Status)))]
-pub async fn status(asker: Asker) -> Result<Json<Status>, Failure> {
+pub async fn status(caller: Caller) -> Result<Json<Status>, Failure> {
     blocking(move || {
-        let console = asker.console();
+        let console = caller.console();
         let current = console.site()?;
         let config = &current.config;
         let seen = config.sites.iter().zip(&current.logs);
-        let seen = seen.filter(|(site, _)| asker.grant().sees(&site.name.value));
+        let seen = seen.filter(|(site, _)| caller.grant().sees(&site.name.value));
         let sites = seen.map(|(site, log)| SiteStatus {
             name: site.name.value.clone(),
             hosts: site.hosts.iter().map(|host| host.value.clone()).collect(),
             main_host: site.main_host.as_ref().map(|host| host.value.clone()),
             folder: site.root().map(|folder| folder.display().to_string()),
-            log: log.appender.as_ref().map(|appender| log_status(&asker, &current, &appender.journal)),
+            log: log.appender.as_ref().map(|appender| log_status(&caller, &current, &appender.journal)),
         });
         let (answered, sent) = console.runtime.counters.sum();
         Ok(Status {
@@ -65,23 +65,23 @@ pub async fn status(asker: Asker) -> Result<Json<Status>, Failure> {
             files: current.open_files.count().0 as u64,
             most_files: current.open_files.count().1 as u64,
             // They name what is of no concern to whoever sees some sites alone.
-            troubles: if asker.sees_all() { troubles(&asker, &current) } else { Vec::new() },
+            troubles: if caller.sees_all() { troubles(&caller, &current) } else { Vec::new() },
             sites: sites.collect(),
             no_site: current
                 .no_site
                 .appender
                 .as_ref()
-                .filter(|_| asker.sees_all())
-                .map(|appender| log_status(&asker, &current, &appender.journal)),
-            errors: log_status(&asker, &current, &current.errors.appender.journal),
+                .filter(|_| caller.sees_all())
+                .map(|appender| log_status(&caller, &current, &appender.journal)),
+            errors: log_status(&caller, &current, &current.errors.appender.journal),
         })
     })
     .await
 }
 
 /// What is wrong with the databases, what has failed, and what folders say that cannot be understood.
-fn troubles(asker: &Asker, site: &Active) -> Vec<String> {
-    let (records, damages) = asker.trouble();
+fn troubles(caller: &Caller, site: &Active) -> Vec<String> {
+    let (records, damages) = caller.trouble();
     let all = [
         (
             "requests.db",
@@ -90,7 +90,7 @@ fn troubles(asker: &Asker, site: &Active) -> Vec<String> {
         ),
         (
             "exedra.db",
-            asker.console().secrets.trouble(),
+            caller.console().secrets.trouble(),
             "what is undamaged in it has been brought over; sessions may have ended and earlier configurations be missing; delete it when you have what you need",
         ),
     ];
@@ -108,10 +108,10 @@ fn troubles(asker: &Asker, site: &Active) -> Vec<String> {
     words.chain(damages).chain(threads::troubles()).chain(of_folders).collect()
 }
 
-fn log_status(asker: &Asker, site: &Active, journal: &Journal) -> LogStatus {
+fn log_status(caller: &Caller, site: &Active, journal: &Journal) -> LogStatus {
     let mut status = LogStatus {
         file: journal.path().display().to_string(),
-        recorded: asker.requests_of(&journal.name),
+        recorded: caller.requests_of(&journal.name),
         unread: 0,
         lag: 0,
         lost: journal.lost(),
@@ -119,7 +119,7 @@ fn log_status(asker: &Asker, site: &Active, journal: &Journal) -> LogStatus {
     };
     let is_read = site.config.service.records && journal.name != site.errors.appender.journal.name;
     for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
-        let checkpoint = asker.checkpoint(&generation.name);
+        let checkpoint = caller.checkpoint(&generation.name);
         status.unread += checkpoint.unread;
         if is_read && !generation.is_whole(checkpoint.octets) {
             status.lag += generation.length().unwrap_or_default().saturating_sub(checkpoint.octets);
@@ -130,18 +130,18 @@ fn log_status(asker: &Asker, site: &Active, journal: &Journal) -> LogStatus {
 
 /// What is going on.
 #[utoipa::path(get, path = "/now", params(NowQuery), responses((status = 200, body = Now)))]
-pub async fn now(asker: Asker, Parameters(query): Parameters<NowQuery>) -> Result<Json<Now>, Failure> {
+pub async fn now(caller: Caller, Parameters(query): Parameters<NowQuery>) -> Result<Json<Now>, Failure> {
     let time = jiff::Timestamp::now().as_millisecond();
-    let sites = asker.sites(query.site, &asker.console().site()?.config)?;
+    let sites = caller.sites(query.site, &caller.console().site()?.config)?;
     working(move |work| {
-        let console = asker.console();
+        let console = caller.console();
         let scope = Scope { sites: sites.clone(), from: Some(time - HOUR), ..Scope::default() };
         let all = Scope { sites, ..Scope::default() };
         let shown = Shown::understand(&["totals", "classes", "timeline"]).map_err(|_| Failure::Internal)?;
         let options = ReportOptions { shown, ..ReportOptions::default() };
         let asked = Asked { scope, step: Some(Step::Minute), options, ..Asked::default() };
-        let report = make_survey(&asker, &asked, work)?;
-        let (seen, records) = asker.snapshot(&all);
+        let report = make_survey(&caller, &asked, work)?;
+        let (seen, records) = caller.snapshot(&all);
         let latest = seen.latest(records, LATEST)?;
         let (answered, sent) = console.runtime.counters.sum();
         Ok(Now {
@@ -160,14 +160,14 @@ pub async fn now(asker: Asker, Parameters(query): Parameters<NowQuery>) -> Resul
 /// Everything counted over a scope.
 #[utoipa::path(get, path = "/survey", params(SurveyQuery), responses((status = 200, body = Report)))]
 pub async fn survey(
-    asker: Asker,
+    caller: Caller,
     Parameters(mut query): Parameters<SurveyQuery>,
 ) -> Result<Json<Report>, Failure> {
     let now = jiff::Timestamp::now().as_millisecond();
-    let site = asker.console().site()?;
-    let sites = asker.sites(std::mem::take(&mut query.site), &site.config)?;
-    let asked = asked(query, sites, asker.hosts(&site.config), &site.config, now)?;
-    working(move |work| make_survey(&asker, &asked, work)).await
+    let site = caller.console().site()?;
+    let sites = caller.sites(std::mem::take(&mut query.site), &site.config)?;
+    let asked = asked(query, sites, caller.hosts(&site.config), &site.config, now)?;
+    working(move |work| make_survey(&caller, &asked, work)).await
 }
 
 /// Single requests, with all that is known of them.

@@ -2,8 +2,8 @@
 //!
 //! Segments are taken one after the other by whichever thread is free; what they count is the same in any order.
 
-use super::asker::Asker;
 use super::blocking::Work;
+use super::caller::Caller;
 use super::failure::Failure;
 use super::query::Asked;
 use crate::system::background::step_back;
@@ -19,8 +19,8 @@ const WORTH_A_THREAD: usize = 2;
 const MOST_THREADS: usize = 4;
 
 /// Counts what is asked for, of the sites that may be seen.
-pub fn make_survey(asker: &Asker, asked: &Asked, work: &Work) -> Result<Report, Failure> {
-    let console = asker.console();
+pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report, Failure> {
+    let console = caller.console();
     let site = console.site()?;
     let zone = asked.zone.clone().unwrap_or_else(|| site.config.service.time_zone.clone());
     let plan = SurveyPlan {
@@ -41,7 +41,7 @@ pub fn make_survey(asker: &Asker, asked: &Asked, work: &Work) -> Result<Report, 
         both.from = both.from.min(against.from);
         both.until = both.until.zip(against.until).map(|(one, other)| one.max(other));
     }
-    count(asker, &both, &surveys, work)?;
+    count(caller, &both, &surveys, work)?;
     let mut surveys = surveys.finish().into_iter();
     let mut next = || {
         let survey = surveys.next().unwrap_or_default();
@@ -56,8 +56,8 @@ pub fn make_survey(asker: &Asker, asked: &Asked, work: &Work) -> Result<Report, 
 }
 
 /// Counts all that a scope touches, until that is done or no longer wanted.
-fn count(asker: &Asker, scope: &Scope, surveys: &Surveys, work: &Work) -> Result<(), Failure> {
-    let (seen, records) = asker.snapshot(scope);
+fn count(caller: &Caller, scope: &Scope, surveys: &Surveys, work: &Work) -> Result<(), Failure> {
+    let (seen, records) = caller.snapshot(scope);
     let parts = seen.parts(records, surveys.projection());
     let next = AtomicUsize::new(0);
     let share = || {

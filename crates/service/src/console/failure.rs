@@ -43,17 +43,15 @@ impl IntoResponse for Failure {
             Failure::Body(status, detail) => {
                 problem(status, "The body of the call is not understood", &detail)
             }
-            Failure::Missing(detail) => problem(StatusCode::NOT_FOUND, "There is no such thing", &detail),
-            Failure::Conflict(detail) => {
-                problem(StatusCode::CONFLICT, "It cannot be done as things are", &detail)
-            }
+            Failure::Missing(detail) => problem(StatusCode::NOT_FOUND, "Not found", &detail),
+            Failure::Conflict(detail) => problem(StatusCode::CONFLICT, "Conflict", &detail),
             Failure::TooLong => problem(
                 StatusCode::GATEWAY_TIMEOUT,
-                "It would take too long",
+                "Timed out",
                 "Ask for a shorter time, fewer sites, or fewer tables (`show`).",
             ),
             // Nobody reads it.
-            Failure::Left => problem(StatusCode::SERVICE_UNAVAILABLE, "Whoever asked has left", ""),
+            Failure::Left => problem(StatusCode::SERVICE_UNAVAILABLE, "The client closed the connection", ""),
             Failure::Store(error @ StoreError::Behind) => problem(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "The records are being made again",

@@ -3,7 +3,7 @@
 //! A page from elsewhere can give a name of its own the console's address, and so have a browser take the console for a
 //! part of that page. An address, or `localhost`, cannot be given away like that; other names must be configured.
 
-use super::asker::Console;
+use super::caller::Console;
 use super::failure::{Failure, problem};
 use axum::extract::{Request, State};
 use axum::http::uri::Authority;

@@ -3,11 +3,11 @@
 //! A stretch is taken in with how far the log has been read, in one transaction, and only if it follows what was read before. So
 //! whoever sends one twice, or dies in between, is told where to go on.
 
-use super::asker::Asker;
 use super::blocking::blocking;
+use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
-use super::query::{Parameters, StretchQuery};
-use super::recording::Told;
+use super::query::{Parameters, RangeQuery};
+use super::recording::ChangeDetail;
 use axum::body::Bytes;
 use axum::extract::rejection::BytesRejection;
 use axum::http::StatusCode;
@@ -16,7 +16,7 @@ use axum::{Extension, Json};
 use exedra_api::Problem;
 use exedra_api::imports::{Import, NewImport};
 use exedra_common::TextColumn;
-use exedra_store::records::{Stretch, parcel};
+use exedra_store::records::{LogRange, wire};
 use std::sync::Arc;
 
 /// The most octets of a stretch, packed.
@@ -31,10 +31,10 @@ const LONGEST: usize = 4096;
 
 /// Logs that were brought in, the newest first.
 #[utoipa::path(get, path = "/imports", responses((status = 200, body = Vec<Import>)))]
-pub async fn imports(asker: Asker) -> Result<Json<Vec<Import>>, Failure> {
+pub async fn imports(caller: Caller) -> Result<Json<Vec<Import>>, Failure> {
     blocking(move || {
-        let all = asker.console().imports.all()?;
-        Ok(all.into_iter().map(|one| shown(one, &asker)).collect())
+        let all = caller.console().imports.all()?;
+        Ok(all.into_iter().map(|one| shown(one, &caller)).collect())
     })
     .await
 }
@@ -42,11 +42,11 @@ pub async fn imports(asker: Asker) -> Result<Json<Vec<Import>>, Failure> {
 /// Begins with a log.
 #[utoipa::path(post, path = "/imports", request_body = NewImport,
     responses((status = 201, body = Import), (status = 409, body = Problem)))]
-pub async fn begin(asker: Asker, Sent(new): Sent<NewImport>) -> Result<Response, Failure> {
-    let told = Told(format!("{} into {}", new.name, new.site));
+pub async fn begin(caller: Caller, Sent(new): Sent<NewImport>) -> Result<Response, Failure> {
+    let told = ChangeDetail(format!("{} into {}", new.name, new.site));
     let Json(begun) = blocking(move || {
-        let console = asker.console();
-        asker.sites(vec![new.site.clone()], &console.site()?.config)?;
+        let console = caller.console();
+        caller.sites(vec![new.site.clone()], &console.site()?.config)?;
         if new.name.len() > LONGEST || new.known.len() > LONGEST {
             return Err(Failure::Wrong(format!("a log is named and known by {LONGEST} octets at most")));
         }
@@ -56,11 +56,11 @@ pub async fn begin(asker: Asker, Sent(new): Sent<NewImport>) -> Result<Response,
             name: new.name,
             known: new.known,
             made: jiff::Timestamp::now().as_second(),
-            made_by: asker.name(),
+            made_by: caller.name(),
         };
         let begun = console.imports.begin(import)?;
         let begun = begun.ok_or_else(|| Failure::Conflict("there are too many imports".to_owned()))?;
-        Ok(shown(begun, &asker))
+        Ok(shown(begun, &caller))
     })
     .await?;
     Ok((StatusCode::CREATED, Extension(told), Json(begun)).into_response())
@@ -68,19 +68,19 @@ pub async fn begin(asker: Asker, Sent(new): Sent<NewImport>) -> Result<Response,
 
 /// Takes in a stretch of a log: its requests, as a client packs them. Where it does not follow what was read before, 409, and the
 /// import says where to go on.
-#[utoipa::path(post, path = "/imports/{id}/requests", params(("id" = String, Path), StretchQuery),
+#[utoipa::path(post, path = "/imports/{id}/requests", params(("id" = String, Path), RangeQuery),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = Import), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn take_in(
-    asker: Asker,
+    caller: Caller,
     Named(id): Named<String>,
-    Parameters(query): Parameters<StretchQuery>,
+    Parameters(query): Parameters<RangeQuery>,
     body: Result<Bytes, BytesRejection>,
 ) -> Result<Json<Import>, Failure> {
     let body = body.map_err(|refused| Failure::Body(refused.status(), refused.body_text()))?;
     blocking(move || {
-        let import = found(&asker, &id)?;
-        let stretch = Stretch { from: query.from, until: query.until, unread: query.unread };
+        let import = found(&caller, &id)?;
+        let stretch = LogRange { from: query.from, until: query.until, unread: query.unread };
         let length = stretch.until.checked_sub(stretch.from);
         if !length.is_some_and(|length| length <= LONGEST_STRETCH && stretch.unread <= length)
             || stretch.until > LONGEST_LOG
@@ -91,8 +91,8 @@ pub async fn take_in(
         let (mut requests, mut texts) = match body.is_empty() {
             // Lines that are no requests take room in a log too.
             true => Default::default(),
-            false => parcel::unpack(&body)
-                .ok_or_else(|| Failure::Wrong("the body is no requests as a client packs them".to_owned()))?,
+            false => wire::unpack(&body)
+                .ok_or_else(|| Failure::Wrong("malformed body: not a batch of requests as `exedra import` sends them".to_owned()))?,
         };
         if requests.time.iter().any(|time| !TIMES.contains(time)) {
             let words = "requests without a time, or of no year from 1 to 9998, have no place in the records";
@@ -103,8 +103,8 @@ pub async fn take_in(
         requests.codes_mut(TextColumn::Site).fill(code);
         let site: Arc<str> = import.site.as_str().into();
         let source = import.source();
-        asker.take_in(&site, &source, requests, texts, stretch)?;
-        Ok(shown(import, &asker))
+        caller.take_in(&site, &source, requests, texts, stretch)?;
+        Ok(shown(import, &caller))
     })
     .await
 }
@@ -112,24 +112,24 @@ pub async fn take_in(
 /// Takes a log out of the records again.
 #[utoipa::path(delete, path = "/imports/{id}", params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-pub async fn take_out(asker: Asker, Named(id): Named<String>) -> Result<Response, Failure> {
+pub async fn take_out(caller: Caller, Named(id): Named<String>) -> Result<Response, Failure> {
     let Json(told) = blocking(move || {
-        let import = found(&asker, &id)?;
-        asker.take_out(&import.source())?;
-        asker.console().imports.forget(&id)?;
+        let import = found(&caller, &id)?;
+        caller.take_out(&import.source())?;
+        caller.console().imports.forget(&id)?;
         Ok(format!("{} out of {}", import.name, import.site))
     })
     .await?;
-    Ok((StatusCode::NO_CONTENT, Extension(Told(told))).into_response())
+    Ok((StatusCode::NO_CONTENT, Extension(ChangeDetail(told))).into_response())
 }
 
-fn found(asker: &Asker, id: &str) -> Result<exedra_store::Import, Failure> {
-    let found = asker.console().imports.get(id)?;
+fn found(caller: &Caller, id: &str) -> Result<exedra_store::Import, Failure> {
+    let found = caller.console().imports.get(id)?;
     found.ok_or_else(|| Failure::Missing(format!("there is no import `{id}`")))
 }
 
-fn shown(import: exedra_store::Import, asker: &Asker) -> Import {
-    let checkpoint = asker.checkpoint(&import.source());
+fn shown(import: exedra_store::Import, caller: &Caller) -> Import {
+    let checkpoint = caller.checkpoint(&import.source());
     Import {
         made: jiff::Timestamp::from_second(import.made).unwrap_or_default().to_string(),
         octets: checkpoint.octets,

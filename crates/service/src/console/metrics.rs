@@ -2,7 +2,7 @@
 //!
 //! Whoever asks from this machine need not be known; elsewhere a token is sent. What came through a proxy came from elsewhere.
 
-use super::asker::{Asker, Console};
+use super::caller::{Caller, Console};
 use super::calls;
 use super::failure::{Failure, problem};
 use super::peer::Peer;
@@ -12,7 +12,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use exedra_api::{LogStatus, Status};
 use exedra_common::grant::Grant;
-use exedra_store::{For, Known, Purpose};
+use exedra_store::{Holder, IssuedSecret, Purpose};
 use std::fmt::Write;
 use std::sync::Arc;
 
@@ -26,8 +26,8 @@ pub async fn metrics(State(console): State<Arc<Console>>, request: Request) -> R
         ["forwarded", "x-forwarded-for", "x-real-ip", "via"].iter().any(|name| headers.contains_key(*name));
     let peer = request.extensions().get::<Peer>().map(|peer| peer.0);
     let is_here = peer.is_some_and(|peer| peer.to_canonical().is_loopback()) && !is_proxied;
-    let asker = match sign_in::known(&console, headers).await? {
-        Some(asker) => asker,
+    let caller = match sign_in::known(&console, headers).await? {
+        Some(caller) => caller,
         None if is_here => somebody_here(&console),
         None => {
             let detail = "Send a token that `exedra token add` makes, or ask from the machine itself.";
@@ -35,23 +35,23 @@ pub async fn metrics(State(console): State<Arc<Console>>, request: Request) -> R
         }
     };
     let started = console.started.as_second();
-    let sees_all = asker.sees_all();
-    let axum::Json(status) = calls::status(asker).await?;
+    let sees_all = caller.sees_all();
+    let axum::Json(status) = calls::status(caller).await?;
     let text = written(&status, started, sees_all);
     Ok(([(header::CONTENT_TYPE, MEDIA_TYPE)], text).into_response())
 }
 
 /// Whoever asks from this machine: it may see all figures, and change nothing.
-fn somebody_here(console: &Arc<Console>) -> Asker {
+fn somebody_here(console: &Arc<Console>) -> Caller {
     let grant = Grant { role: exedra_common::grant::Role::Viewer, sites: None };
-    let known = Known {
+    let known = IssuedSecret {
         id: String::new(),
-        made_for: For::token("this machine's metrics", "", grant),
+        made_for: Holder::token("this machine's metrics", "", grant),
         made: 0,
         expires: 0,
         used: 0,
     };
-    Asker::new(Arc::clone(console), known, Purpose::Token)
+    Caller::new(Arc::clone(console), known, Purpose::Token)
 }
 
 /// A figure that each site's log has.

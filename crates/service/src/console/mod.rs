@@ -1,7 +1,7 @@
 //! The console and its API: who may use them, what they answer.
 //!
 //! - [`sign_in`]: one-time links, names and passwords, sessions, tokens; [`hosts`]: by which names it is reached
-//! - [`asker`]: what it is made of; whoever asks, and what they are given; [`recording`]: what they change is written down
+//! - [`caller`]: what it is made of; whoever asks, and what they are given; [`recording`]: what they change is written down
 //! - [`routes`]: which calls there are, and who may make them
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
 //!   [`imports`]: what is about logs of elsewhere; [`failure`]: what it says when it cannot answer
@@ -13,9 +13,9 @@
 //! - [`assets`]: the pages, from inside the program
 
 pub mod accounts;
-pub mod asker;
 pub mod assets;
 mod blocking;
+pub mod caller;
 pub mod calls;
 mod counting;
 mod description;
@@ -31,5 +31,5 @@ mod serving;
 pub mod sign_in;
 pub mod sites;
 
-pub use asker::Console;
+pub use caller::Console;
 pub use serving::serve;

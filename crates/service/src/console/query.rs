@@ -98,7 +98,7 @@ pub struct ChangesQuery {
 /// Which stretch of a log is sent.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct StretchQuery {
+pub struct RangeQuery {
     /// its first octet, from the beginning of the log before compression
     pub from: u64,
     /// the first octet behind it

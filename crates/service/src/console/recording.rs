@@ -1,6 +1,6 @@
 //! Every change that is made by the API is written down, with who made it: the calls need not think of it.
 
-use super::asker::{Asker, Console};
+use super::caller::{Caller, Console};
 use super::peer::Peer;
 use axum::extract::{Request, State};
 use axum::middleware::Next;
@@ -11,23 +11,22 @@ use std::sync::Arc;
 
 /// What was changed, in words: a call adds it to its answer.
 #[derive(Clone)]
-pub struct Told(pub String);
+pub struct ChangeDetail(pub String);
 
 /// Writes down what comes of a change.
 pub async fn recorded(
     State(console): State<Arc<Console>>,
-    asker: Asker,
+    caller: Caller,
     request: Request,
     next: Next,
 ) -> Response {
-    // Of a log that is brought in its beginning is written down, and not each stretch.
-    if request.method().is_safe() || request.uri().path().ends_with("/requests") {
+    if request.method().is_safe() {
         return next.run(request).await;
     }
     let what = format!("{} {}", request.method(), request.uri().path());
     let client = request.extensions().get::<Peer>().map(|peer| peer.0);
     let response = next.run(request).await;
-    write_down(&console, asker.name(), client, what, &response);
+    write_down(&console, caller.name(), client, what, &response);
     response
 }
 
@@ -39,7 +38,7 @@ pub fn write_down(
     what: String,
     response: &Response,
 ) {
-    let detail = response.extensions().get::<Told>().map_or(String::new(), |told| told.0.clone());
+    let detail = response.extensions().get::<ChangeDetail>().map_or(String::new(), |told| told.0.clone());
     let change = Change {
         number: 0,
         made: jiff::Timestamp::now().as_second(),

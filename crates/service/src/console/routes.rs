@@ -3,7 +3,7 @@
 //! A call stands in a list by who may make it. That whoever asks is known and has the role, that a change is written down, and what any
 //! call may be answered follow from the list.
 
-use super::asker::Console;
+use super::caller::Console;
 use super::{accounts, assets, calls, description, hosts, imports, metrics, recording, sign_in, sites};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -57,9 +57,12 @@ fn for_operators() -> Calls {
         .routes(routes!(accounts::end_token))
         .routes(routes!(accounts::changes))
         .routes(routes!(imports::imports, imports::begin))
-        .routes(routes!(imports::take_in))
         .routes(routes!(imports::take_out))
-        .layer(DefaultBodyLimit::max(imports::MOST_OCTETS))
+}
+
+/// What operators send piece by piece: that it began is written down, and not each piece.
+fn in_bulk() -> Calls {
+    OpenApiRouter::new().routes(routes!(imports::take_in)).layer(DefaultBodyLimit::max(imports::MOST_OCTETS))
 }
 
 /// What the description of the API says of itself.
@@ -88,6 +91,7 @@ fn described(console: Option<&Arc<Console>>) -> (Router<Arc<Console>>, String) {
         .merge(guarded(for_viewers(), Role::Viewer, false, console))
         .merge(guarded(of_ones_own(), Role::Viewer, true, console))
         .merge(guarded(for_operators(), Role::Operator, true, console))
+        .merge(guarded(in_bulk(), Role::Operator, false, console))
         .fallback(calls::unknown);
     let mut whole = Description::openapi();
     description::share(&mut whole);

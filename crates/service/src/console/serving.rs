@@ -2,7 +2,7 @@
 //!
 //! The console may not be turned against the sites: it has a share of the descriptors of its own, and takes no more.
 
-use super::asker::Console;
+use super::caller::Console;
 use super::peer::Peer;
 use super::routes::router;
 use super::sign_in::SECURED;

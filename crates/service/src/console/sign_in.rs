@@ -1,10 +1,10 @@
 //! Who is let in: a browser with a session, made by a one-time link or by a name and a password; a program with a token.
 
-use super::asker::{Asker, Console};
+use super::caller::{Caller, Console};
 use super::failure::{Failure, Sent, problem};
 use super::hosts::port;
 use super::peer::Peer;
-use super::recording::{Told, write_down};
+use super::recording::{ChangeDetail, write_down};
 use crate::access::guards::login_throttle::Who;
 use crate::access::guards::password_check::Checked;
 use crate::access::guards::{nobody, verify};
@@ -18,7 +18,7 @@ use exedra_api::Problem;
 use exedra_api::accounts::SignIn;
 use exedra_common::grant::Role;
 use exedra_common::text::clean;
-use exedra_store::{For, Purpose, Secrets, StoreError};
+use exedra_store::{Holder, Purpose, Secrets, StoreError};
 use serde::Deserialize;
 use std::sync::Arc;
 
@@ -54,7 +54,7 @@ pub async fn sign_in(
             with(&console, move |secrets| {
                 let opened = secrets.use_up(&key, Purpose::Link, now)?;
                 let session =
-                    || secrets.make(Purpose::Session, &For::this_machine(), now, now + SESSION_TIME);
+                    || secrets.make(Purpose::Session, &Holder::this_machine(), now, now + SESSION_TIME);
                 opened.then(session).transpose()
             })
             .await?
@@ -100,13 +100,13 @@ pub async fn sign_in_by_name(
     };
     match console.passwords.check(who, move || verify(&password, &kept) && is_known).await {
         Checked::Right => {
-            let (now, made_for) = (jiff::Timestamp::now().as_second(), For::account(&name));
+            let (now, made_for) = (jiff::Timestamp::now().as_second(), Holder::account(&name));
             let session = with(&console, move |secrets| {
                 secrets.make(Purpose::Session, &made_for, now, now + SESSION_TIME)
             });
             let mut response =
                 with_session(&session.await?, &headers, StatusCode::NO_CONTENT.into_response())?;
-            response.extensions_mut().insert(Told("signed in".to_owned()));
+            response.extensions_mut().insert(ChangeDetail("signed in".to_owned()));
             let what = "POST /api/v1/sign-in".to_owned();
             write_down(&console, name, Some(client), what, &response);
             Ok(response)
@@ -119,8 +119,8 @@ pub async fn sign_in_by_name(
             Ok(problem(StatusCode::UNAUTHORIZED, "Not signed in", detail))
         }
         Checked::Later { seconds } => {
-            let detail = format!("Too many tries at a time: try again in {seconds} s.");
-            let mut response = problem(StatusCode::TOO_MANY_REQUESTS, "Too many tries", &detail);
+            let detail = format!("Too many attempts at a time: try again in {seconds} s.");
+            let mut response = problem(StatusCode::TOO_MANY_REQUESTS, "Too many attempts", &detail);
             response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(seconds));
             Ok(response)
         }
@@ -143,7 +143,7 @@ pub async fn sign_out(State(console): State<Arc<Console>>, headers: HeaderMap) -
 }
 
 /// Whoever asks, if they are known by what they send.
-pub async fn known(console: &Arc<Console>, headers: &HeaderMap) -> Result<Option<Asker>, Failure> {
+pub async fn known(console: &Arc<Console>, headers: &HeaderMap) -> Result<Option<Caller>, Failure> {
     let now = jiff::Timestamp::now().as_second();
     let (secret, purpose) = match (token(headers), session(headers)) {
         (Some(token), _) => (token.to_owned(), Purpose::Token),
@@ -151,21 +151,21 @@ pub async fn known(console: &Arc<Console>, headers: &HeaderMap) -> Result<Option
         (None, None) => return Ok(None),
     };
     let known = with(console, move |secrets| secrets.opens(&secret, purpose, now)).await?;
-    Ok(known.map(|known| Asker::new(Arc::clone(console), known, purpose)))
+    Ok(known.map(|known| Caller::new(Arc::clone(console), known, purpose)))
 }
 
 /// Lets through only who is known, and changes only from our own pages. What comes behind knows who asks.
 pub async fn only_known(State(console): State<Arc<Console>>, mut request: Request, next: Next) -> Response {
     let headers = request.headers();
-    let asker = match known(&console, headers).await {
+    let caller = match known(&console, headers).await {
         Err(failure) => return failure.into_response(),
-        Ok(Some(asker)) => asker,
+        Ok(Some(caller)) => caller,
         Ok(None) => return not_signed_in(),
     };
     if !request.method().is_safe() && token(headers).is_none() && !is_our_own(headers) {
         return foreign();
     }
-    request.extensions_mut().insert(asker);
+    request.extensions_mut().insert(caller);
     next.run(request).await
 }
 
@@ -182,13 +182,13 @@ fn foreign() -> Response {
 }
 
 /// Lets through only who changes.
-pub async fn only_operators(asker: Asker, request: Request, next: Next) -> Response {
-    if asker.may(Role::Operator) && asker.sees_all() {
+pub async fn only_operators(caller: Caller, request: Request, next: Next) -> Response {
+    if caller.may(Role::Operator) && caller.sees_all() {
         return next.run(request).await;
     }
-    let detail = match asker.may(Role::Operator) {
-        true => "This is about all sites, and you may see some of them only.",
-        false => "You may look, and not change: this is for operators.",
+    let detail = match caller.may(Role::Operator) {
+        true => "This call is about all sites: it is for operators who see all of them.",
+        false => "Only operators may make this call, and this is a viewer.",
     };
     problem(StatusCode::FORBIDDEN, "For operators only", detail)
 }

@@ -1,9 +1,9 @@
 //! The calls about what is configured: sites and rules, trying a request, checking, bringing into force.
 
-use super::asker::Asker;
 use super::blocking::blocking;
+use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
-use super::recording::Told;
+use super::recording::ChangeDetail;
 use crate::active::Active;
 use crate::control::changes::ChangeError;
 use crate::control::checking::{self, Depth};
@@ -27,9 +27,9 @@ const MOST_RULES: usize = 500;
 
 /// Sites as they are configured.
 #[utoipa::path(get, path = "/sites", responses((status = 200, body = Sites)))]
-pub async fn sites(asker: Asker) -> Result<Json<Sites>, Failure> {
+pub async fn sites(caller: Caller) -> Result<Json<Sites>, Failure> {
     blocking(move || {
-        let console = asker.console();
+        let console = caller.console();
         let site = console.site()?;
         let newest = console.changes.newest()?;
         let ports: Vec<(Scheme, u16)> = site
@@ -44,7 +44,7 @@ pub async fn sites(asker: Asker) -> Result<Json<Sites>, Failure> {
             revision: newest.as_ref().map_or(0, |newest| newest.number),
             since: newest.map_or(String::new(), |newest| moment(newest.made)),
             sites: (0..site.config.sites.len())
-                .filter(|number| asker.grant().sees(&site.config.sites[*number].name.value))
+                .filter(|number| caller.grant().sees(&site.config.sites[*number].name.value))
                 .map(|number| shown(&site, SiteId(number), &ports))
                 .collect(),
         })
@@ -117,12 +117,12 @@ fn moment(seconds: i64) -> String {
 /// Why a request would be answered as it would.
 #[utoipa::path(post, path = "/explain", request_body = Ask,
     responses((status = 200, body = Explanation)))]
-pub async fn explain(asker: Asker, Sent(ask): Sent<Ask>) -> Result<Json<Explanation>, Failure> {
+pub async fn explain(caller: Caller, Sent(ask): Sent<Ask>) -> Result<Json<Explanation>, Failure> {
     blocking(move || {
         let described = Described::understand(&ask).map_err(Failure::Wrong)?;
-        let site = asker.console().site()?;
+        let site = caller.console().site()?;
         let explained = crate::control::explaining::explain(&OnDisk::of(&site), &described);
-        match explained.site.as_ref().filter(|site| !asker.grant().sees(site)) {
+        match explained.site.as_ref().filter(|site| !caller.grant().sees(site)) {
             Some(_) => Err(Failure::Wrong("the request would go to a site that you may not see".to_owned())),
             None => Ok(explained),
         }
@@ -133,9 +133,9 @@ pub async fn explain(asker: Asker, Sent(ask): Sent<Ask>) -> Result<Json<Explanat
 /// What is wrong with the configuration as its files are now.
 #[utoipa::path(get, path = "/check",
     responses((status = 200, body = Vec<Finding>)))]
-pub async fn check(asker: Asker) -> Result<Json<Vec<Finding>>, Failure> {
+pub async fn check(caller: Caller) -> Result<Json<Vec<Finding>>, Failure> {
     blocking(move || {
-        let console = asker.console();
+        let console = caller.console();
         match checking::read(&console.changes.file, Depth::Thorough, Some(&*console.site()?.config)) {
             Ok(checked) => Ok(findings(&checked.found, &checked.config.sources)),
             Err(Refused::Mistaken { found, sources }) => Ok(findings(&found, &sources)),
@@ -148,31 +148,31 @@ pub async fn check(asker: Asker) -> Result<Json<Vec<Finding>>, Failure> {
 /// Brings the configuration as its files are now into force, or says why not.
 #[utoipa::path(post, path = "/reload",
     responses((status = 200, body = Changed)))]
-pub async fn reload(asker: Asker) -> Result<(Extension<Told>, Json<Changed>), Failure> {
+pub async fn reload(caller: Caller) -> Result<(Extension<ChangeDetail>, Json<Changed>), Failure> {
     // Sockets and tasks are made by the thread that runs this; it must belong to the event loop.
     let runtime = tokio::runtime::Handle::current();
     let done = blocking(move || {
         let _entered = runtime.enter();
-        Ok(outcome(asker.console().changes.reload()))
+        Ok(outcome(caller.console().changes.reload()))
     });
     Ok(told(done.await?))
 }
 
 /// What came of bringing a configuration into force, and what is written down of it.
-fn told(changed: Json<Changed>) -> (Extension<Told>, Json<Changed>) {
+fn told(changed: Json<Changed>) -> (Extension<ChangeDetail>, Json<Changed>) {
     let words = match (changed.in_force, changed.revision) {
         (true, Some(revision)) => format!("revision {revision} is in force"),
         _ => "nothing changed: the files have mistakes".to_owned(),
     };
-    (Extension(Told(words)), changed)
+    (Extension(ChangeDetail(words)), changed)
 }
 
 /// Configurations that were in force, the newest first.
 #[utoipa::path(get, path = "/revisions",
     responses((status = 200, body = Vec<Revision>)))]
-pub async fn revisions(asker: Asker) -> Result<Json<Vec<Revision>>, Failure> {
+pub async fn revisions(caller: Caller) -> Result<Json<Vec<Revision>>, Failure> {
     blocking(move || {
-        let all = asker.console().changes.revisions()?;
+        let all = caller.console().changes.revisions()?;
         Ok(all.iter().enumerate().map(|(nth, one)| revision(one, all.get(nth + 1), nth == 0)).collect())
     })
     .await
@@ -209,13 +209,13 @@ fn revision(
 #[utoipa::path(post, path = "/revisions/{number}/restore", params(("number" = i32, Path)),
     responses((status = 200, body = Changed)))]
 pub async fn restore(
-    asker: Asker,
+    caller: Caller,
     Named(number): Named<i32>,
-) -> Result<(Extension<Told>, Json<Changed>), Failure> {
+) -> Result<(Extension<ChangeDetail>, Json<Changed>), Failure> {
     let runtime = tokio::runtime::Handle::current();
     let done = blocking(move || {
         let _entered = runtime.enter();
-        Ok(outcome(asker.console().changes.restore(number)))
+        Ok(outcome(caller.console().changes.restore(number)))
     });
     Ok(told(done.await?))
 }

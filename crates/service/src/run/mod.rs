@@ -15,7 +15,7 @@ use crate::system::lock::{self, NoLock, StateLock};
 use crate::system::threads::keep_on;
 use crate::system::whole;
 use exedra_answering::config::Config;
-use exedra_store::{For, Purpose, Records, Revisions, Secrets, StoreError};
+use exedra_store::{Holder, Purpose, Records, Revisions, Secrets, StoreError};
 use rustix::fs::Mode;
 use std::io;
 use std::net::SocketAddr;
@@ -200,7 +200,7 @@ fn complain<T, E: std::fmt::Display>(what: &str, made: Result<T, E>) -> Option<T
 
 /// A link that signs in once, for whoever can read the state folder.
 pub fn sign_in_link(secrets: &Secrets, console: SocketAddr, now: i64) -> Result<String, StoreError> {
-    let key = secrets.make(Purpose::Link, &For::this_machine(), now, now + LINK_TIME)?;
+    let key = secrets.make(Purpose::Link, &Holder::this_machine(), now, now + LINK_TIME)?;
     Ok(format!("http://{console}/sign-in?key={key}"))
 }
 

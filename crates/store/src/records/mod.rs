@@ -6,7 +6,7 @@
 //! segment, each in one short read.
 //!
 //! - [`segment`]: a segment, and from which logs it was read
-//! - [`packing`]: a column into octets and back; [`parcel`]: a batch on its way to the records
+//! - [`packing`]: a column into octets and back; [`wire`]: a batch on its way to the records
 //! - [`snapshot`]: what a reader sees
 //! - [`merging`]: small segments into larger ones
 //! - [`damaged`]: a segment that cannot be read
@@ -15,10 +15,10 @@
 pub mod damaged;
 pub mod merging;
 pub mod packing;
-pub mod parcel;
 pub mod salvage;
 pub mod segment;
 pub mod snapshot;
+pub mod wire;
 
 pub use merging::LogState;
 pub use segment::{Origin, Segment};
@@ -38,7 +38,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations/requests");
 /// What is undamaged in one that was set aside may take long to bring over: see [`salvage`].
-const KIND: Kind = Kind { name: "requests.db", migrations: || MIGRATIONS, kept: &[] };
+pub(crate) const KIND: Kind = Kind { name: "requests.db", migrations: || MIGRATIONS, is_nowhere_else: false };
 
 /// How far a log has been read.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -58,7 +58,7 @@ pub struct Checkpoint {
 
 /// A stretch of a log that was read: octets from its beginning.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stretch {
+pub struct LogRange {
     /// Its first octet.
     pub from: u64,
     /// The first octet behind it.
@@ -248,7 +248,7 @@ impl Records {
         source: &str,
         requests: RequestBatch,
         texts: Dictionaries,
-        stretch: Stretch,
+        stretch: LogRange,
     ) -> Result<Result<(), Checkpoint>, StoreError> {
         if self.is_behind() {
             return Err(StoreError::Behind);

@@ -1,4 +1,4 @@
-//! Requests on their way to the records: a batch with its texts as octets, each column packed as in a segment.
+//! Requests on the wire to the records: a batch with its texts as octets, each column packed as in a segment.
 //!
 //! The form: how many requests (u32, as all numbers little-endian); then for each column the length of its name (u16), its name,
 //! the length of what is packed (u32), and that.
@@ -7,7 +7,7 @@ use super::packing;
 use crate::database::StoreError;
 use exedra_common::{BATCH_ROWS, Column, Dictionaries, RequestBatch};
 
-/// The most requests of one parcel: what a client has gathered, and those of one block of short lines more.
+/// The most requests of one batch: what a client has gathered, and those of one block of short lines more.
 pub const MOST_REQUESTS: usize = 4 * BATCH_ROWS;
 
 /// Packs a batch.
@@ -24,7 +24,7 @@ pub fn pack(batch: &RequestBatch, texts: &Dictionaries) -> Result<Vec<u8>, Store
     Ok(out)
 }
 
-/// What was packed. `None` where that is no parcel, or damaged. Columns that it lacks are nothing for each request, and those that
+/// What was packed. `None` where that is none, or damaged. Columns that it lacks are nothing for each request, and those that
 /// there are not are left out.
 pub fn unpack(parcel: &[u8]) -> Option<(RequestBatch, Dictionaries)> {
     let (requests, mut rest) = number(parcel, 4)?;

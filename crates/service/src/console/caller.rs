@@ -1,6 +1,6 @@
 //! What the console is made of; whoever asks it, and what they are given.
 //!
-//! Calls do not reach for the records: they ask the [`Asker`], who hands out only what whoever asks may see. So a call cannot
+//! Calls do not reach for the records: they ask the [`Caller`], who hands out only what whoever asks may see. So a call cannot
 //! forget that somebody may see some sites and not others.
 
 use super::failure::Failure;
@@ -17,9 +17,9 @@ use exedra_common::grant::{Grant, Role};
 use exedra_common::scope::Scope;
 use exedra_common::{Dictionaries, RequestBatch};
 use exedra_reading::survey::VisitorKey;
-use exedra_store::records::Stretch;
+use exedra_store::records::LogRange;
 use exedra_store::{
-    Accounts, ChangeRecord, Checkpoint, Imports, Known, Purpose, Records, Secrets, Snapshot, Trouble,
+    Accounts, ChangeRecord, Checkpoint, Imports, IssuedSecret, Purpose, Records, Secrets, Snapshot, Trouble,
 };
 use std::path::Path;
 use std::sync::Arc;
@@ -70,16 +70,16 @@ impl Console {
 
 /// Whoever asks.
 #[derive(Clone)]
-pub struct Asker {
+pub struct Caller {
     console: Arc<Console>,
-    known: Arc<Known>,
+    known: Arc<IssuedSecret>,
     purpose: Purpose,
 }
 
-impl Asker {
+impl Caller {
     /// Whoever holds a session or a token.
-    pub fn new(console: Arc<Console>, known: Known, purpose: Purpose) -> Self {
-        Asker { console, known: Arc::new(known), purpose }
+    pub fn new(console: Arc<Console>, known: IssuedSecret, purpose: Purpose) -> Self {
+        Caller { console, known: Arc::new(known), purpose }
     }
 
     /// What they ask.
@@ -93,7 +93,7 @@ impl Asker {
     }
 
     /// The session or the token.
-    pub fn known(&self) -> &Known {
+    pub fn known(&self) -> &IssuedSecret {
         &self.known
     }
 
@@ -180,7 +180,7 @@ impl Asker {
         source: &str,
         requests: RequestBatch,
         texts: Dictionaries,
-        stretch: Stretch,
+        stretch: LogRange,
     ) -> Result<(), Failure> {
         let records = &self.console.records;
         if stretch.from == 0 && records.checkpoint(source).incomplete {
@@ -206,11 +206,11 @@ impl Asker {
     }
 }
 
-impl<S: Sync> FromRequestParts<S> for Asker {
+impl<S: Sync> FromRequestParts<S> for Caller {
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
         // Nobody comes here who has not been let in.
-        parts.extensions.get::<Asker>().cloned().ok_or(Failure::Internal)
+        parts.extensions.get::<Caller>().cloned().ok_or(Failure::Internal)
     }
 }
