@@ -46,7 +46,7 @@ pub fn make(options: &BackupOptions) -> Result<(), Failure> {
         "{} holds {}, as they were on {}.",
         options.folder.display(),
         files.collect::<Vec<_>>().join(" and "),
-        made.made.replace('T', " ").trim_end_matches('Z')
+        moment(&made.made)
     );
     crate::out::note!(
         "Logs, the configuration and certificates are files of their own: back them up as such."
@@ -61,7 +61,7 @@ pub fn bring_back(options: &RestoreOptions) -> Result<(), Failure> {
         crate::out::line!(
             "{} is complete and undamaged; it was made on {}.",
             options.folder.display(),
-            backup.made
+            moment(&backup.made)
         );
         return Ok(());
     }
@@ -88,4 +88,9 @@ pub fn bring_back(options: &RestoreOptions) -> Result<(), Failure> {
 
 fn said(error: exedra_store::backup::BackupError) -> Failure {
     Failure(error.to_string())
+}
+
+/// A time (RFC 3339, UTC) as people read it.
+fn moment(time: &str) -> String {
+    time.replace('T', " ").trim_end_matches('Z').to_owned()
 }
