@@ -197,6 +197,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/preludes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was different before bursts of errors or slowness. */
+        get: operations["preludes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/reload": {
         parameters: {
             query?: never;
@@ -208,6 +225,23 @@ export interface paths {
         put?: never;
         /** Brings the configuration as its files are now into force, or says why not. */
         post: operations["reload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Single requests. */
+        get: operations["requests"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -242,6 +276,23 @@ export interface paths {
         put?: never;
         /** Writes a revision's files back and brings it into force, or says why not. */
         post: operations["restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests over time. */
+        get: operations["series"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -333,6 +384,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the records come from: logs of the sites, and logs that were imported. */
+        get: operations["sources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -402,6 +470,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one client did, in order. */
+        get: operations["trail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -455,6 +540,40 @@ export interface components {
             query?: string | null;
             /** @description Scheme. */
             scheme: string;
+        };
+        /** @description A stretch of time with trouble. */
+        Burst: {
+            /** @description Days on which the same happened at the same time, this one left out, as in `2026-09-14`. */
+            also_on: string[];
+            /**
+             * @description Whether it is too small to be seen on one day, and comes back so often that it is one all the same: then the figures are
+             *     those of all days, and this is the last of them.
+             */
+            daily: boolean;
+            /**
+             * Format: int64
+             * @description On how many days it was, all of which its figures are of.
+             */
+            days: number;
+            /** @description Its first minute since 1970 UTC; written by RFC 3339. */
+            from: string;
+            /**
+             * Format: int64
+             * @description All requests in it.
+             */
+            requests: number;
+            /**
+             * Format: double
+             * @description How surprising it is, in bits: what the two hours around it lead to expect comes that often twice, twice, … by chance.
+             */
+            surprise: number;
+            /**
+             * Format: int64
+             * @description The troubled ones.
+             */
+            troubled: number;
+            /** @description The first minute after it. */
+            until: string;
         };
         /** @description One value of a table. */
         Cell: null | number | string;
@@ -513,6 +632,15 @@ export interface components {
              */
             revision?: number | null;
         };
+        /** @description What a client did, with whose trail it is. */
+        ClientTrail: components["schemas"]["Trail"] & {
+            /** @description The client, as it was asked for. */
+            client: string;
+            /** @description Where its address is from (ISO 3166-1), where that is known. */
+            country?: string | null;
+            /** @description Name of the zone in which people are told times. */
+            time_zone: string;
+        };
         /** @description What became of a codec. */
         Codec: {
             /** @description Its name in `Content-Encoding`. */
@@ -540,6 +668,47 @@ export interface components {
             name: string;
             /** @description What with. */
             value: string;
+        };
+        /** @description Something surprising. */
+        Evidence: {
+            /**
+             * Format: int64
+             * @description Requests with it in the minutes before.
+             */
+            before: number;
+            /**
+             * Format: int64
+             * @description All requests with it in the burst.
+             */
+            during: number;
+            /**
+             * Format: double
+             * @description How surprising it is, in bits.
+             */
+            surprise: number;
+            /** @description What it is. */
+            trait: components["schemas"]["Trait"];
+            /**
+             * Format: int64
+             * @description Troubled requests with it in the burst.
+             */
+            troubled: number;
+            /**
+             * Format: double
+             * @description Requests with it at the time of the burst on another day, on average.
+             */
+            usually: number;
+            /**
+             * Format: double
+             * @description Requests with it in the minutes before that time on another day, on average.
+             */
+            usually_before: number;
+            /** @description Its value. */
+            value: string;
+            /** @description When it was surprising. */
+            when: components["schemas"]["When"];
+            /** @description The same for people. */
+            words: string;
         };
         /** @description Everything there is to say of a request. */
         Explanation: {
@@ -803,6 +972,26 @@ export interface components {
             /** @description The password as it is. */
             password: string;
         };
+        /** @description A burst, and what is surprising about it. */
+        Prelude: components["schemas"]["Burst"] & {
+            /**
+             * Format: int64
+             * @description How many other times are the usual: the same time on other days; of a daily burst, an hour before and after. Without any,
+             *     it is what was there before.
+             */
+            days: number;
+            /** @description What is surprising, the most surprising first. */
+            evidence: components["schemas"]["Evidence"][];
+        };
+        /** @description The preludes of some bursts, as programs are given them. */
+        Preludes: {
+            /** @description The bursts, the most surprising first. */
+            bursts: components["schemas"]["Prelude"][];
+            /** @description Name of the zone whose days and hours these are. */
+            time_zone: string;
+            /** @description What makes a burst, in words. */
+            trouble: string;
+        };
         /** @description What went wrong with a call (RFC 9457). */
         Problem: {
             /** @description Where, and what instead. */
@@ -825,6 +1014,21 @@ export interface components {
             tables: string[];
             /** @description Its title for people. */
             title: string;
+        };
+        /** @description A request that came again and again. */
+        Repeat: {
+            /**
+             * Format: double
+             * @description How many came a minute, over the time they took within visits; nothing where they took none.
+             */
+            per_minute?: number | null;
+            /** @description Method and target. */
+            request: string;
+            /**
+             * Format: int64
+             * @description How often.
+             */
+            requests: number;
         };
         /** @description Everything counted over one scope. */
         Report: {
@@ -858,6 +1062,28 @@ export interface components {
              * @description Version of this form.
              */
             version: number;
+        };
+        /** @description Single requests. */
+        Requests: {
+            /**
+             * Format: int64
+             * @description How many fit, given or not.
+             */
+            fitting: number;
+            /**
+             * Format: int64
+             * @description How many of the first were left out.
+             */
+            skipped: number;
+            /** @description They. */
+            table: components["schemas"]["Table"];
+            /** @description Name of the zone in which people are told times. */
+            time_zone: string;
+            /**
+             * Format: int64
+             * @description How many were looked at, and those that need not be.
+             */
+            tried: number;
         };
         /** @description What is not in the rows of a table. */
         Rest: {
@@ -913,6 +1139,15 @@ export interface components {
             path?: string | null;
             /** @description What it asks for besides. */
             when: string[];
+        };
+        /** @description Requests over time. */
+        Series: {
+            /** @description What is not exact, and what cannot be known. */
+            caveats: string[];
+            /** @description A row for each minute, hour or day with requests, in order. */
+            table: components["schemas"]["Table"];
+            /** @description Name of the zone whose days and hours these are. */
+            time_zone: string;
         };
         /** @description A browser that is signed in. */
         Session: {
@@ -994,6 +1229,44 @@ export interface components {
             /** @description The sites. */
             sites: components["schemas"]["Site"][];
         };
+        /** @description Somewhere that requests are read from. */
+        Source: {
+            /** @description Whether some of what was read of it has been damaged since. */
+            incomplete: boolean;
+            /** @description Whether more is written to it. */
+            is_written: boolean;
+            /** @description What it is. */
+            kind: components["schemas"]["SourceKind"];
+            /**
+             * Format: int64
+             * @description Octets of it that were not read yet.
+             */
+            lag: number;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Octets of it that were read, before compression.
+             */
+            octets: number;
+            /**
+             * Format: int64
+             * @description Requests that were read from it.
+             */
+            requests: number;
+            /** @description The site that its requests went to; `no-site` for those that no site answers. */
+            site: string;
+            /**
+             * Format: int64
+             * @description Lines of it that could not be read.
+             */
+            unread: number;
+        };
+        /**
+         * @description What a source is.
+         * @enum {string}
+         */
+        SourceKind: "log" | "import";
         /** @description How the service is. */
         Status: {
             /**
@@ -1128,6 +1401,132 @@ export interface components {
             /** @description When it was used last, to the minute (RFC 3339); none where it never was. */
             used?: string | null;
         };
+        /** @description What a client did. */
+        Trail: {
+            /** @description What the client calls itself, the most frequent first. */
+            agents: components["schemas"]["TrailAgent"][];
+            /**
+             * Format: int64
+             * @description Body bytes sent.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Earlier visits, which are left out.
+             */
+            earlier_visits?: number;
+            /**
+             * Format: int64
+             * @description Requests answered 4xx or 5xx.
+             */
+            errors: number;
+            /** @description Requests that came again and again, the most frequent first. */
+            repeats: components["schemas"]["Repeat"][];
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Requests that came when there were too many to keep; they are in no visit.
+             */
+            unkept: number;
+            /** @description Visits in order. */
+            visits: components["schemas"]["TrailVisit"][];
+        };
+        /** @description What a client calls itself. */
+        TrailAgent: {
+            /** @description The agent; empty when it says nothing. */
+            agent: string;
+            /** @description The program or browser that it names. */
+            name?: string | null;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+        };
+        /** @description A request, or several that say the same one after another. */
+        TrailStep: {
+            /**
+             * Format: double
+             * @description Seconds since the request before, within the visit.
+             */
+            after_s?: number | null;
+            /**
+             * Format: int64
+             * @description Body bytes of all.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many say the same.
+             */
+            count: number;
+            /**
+             * Format: double
+             * @description How long the answer took, in milliseconds; of several the longest.
+             */
+            duration_ms?: number | null;
+            /** @description The method. */
+            method: string;
+            /**
+             * Format: double
+             * @description How many came a minute, over the time they took; nothing where they took none.
+             */
+            per_minute?: number | null;
+            /** @description The page that linked there. */
+            referrer?: string | null;
+            /**
+             * Format: int32
+             * @description The status; 0 where the source says none.
+             */
+            status: number;
+            /** @description Path and query. */
+            target: string;
+            /** @description When the first came, in milliseconds since 1970 UTC; written by RFC 3339. */
+            time: string;
+        };
+        /** @description Requests with no gap over half an hour. */
+        TrailVisit: {
+            /**
+             * Format: int64
+             * @description Body bytes sent.
+             */
+            bytes: number;
+            /** @description First request, in milliseconds since 1970 UTC; written by RFC 3339. */
+            first: string;
+            /**
+             * Format: int64
+             * @description Further steps, which are left out.
+             */
+            further_steps?: number;
+            /** @description Last request. */
+            last: string;
+            /**
+             * Format: int64
+             * @description Pages that were seen.
+             */
+            pages: number;
+            /**
+             * Format: double
+             * @description Requests a minute, where it took any time.
+             */
+            per_minute?: number | null;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /** @description What happened, in order. */
+            steps: components["schemas"]["TrailStep"][];
+        };
+        /**
+         * @description What requests are told apart by.
+         * @enum {string}
+         */
+        Trait: "path" | "client" | "network" | "agent" | "referrer_host";
         /**
          * @description What a number counts.
          * @enum {string}
@@ -1162,6 +1561,11 @@ export interface components {
             /** @description What was wrong. */
             reason: string;
         };
+        /**
+         * @description When something was surprising.
+         * @enum {string}
+         */
+        When: "troubled" | "during" | "before";
     };
     responses: never;
     parameters: never;
@@ -2692,6 +3096,126 @@ export interface operations {
             };
         };
     };
+    preludes: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /**
+                 * @description of what: `5xx`, `4xx`, a status as `404`, `slow`, `all`, or a stretch as in `2026-09-14T10:00..2026-09-14T10:20`; `5xx`
+                 *     unless said
+                 */
+                of?: string;
+                /** @description how many bursts at most: 3 unless said */
+                top?: number;
+                /** @description a request that takes longer is slow, as in `500 ms`; `1s` unless said */
+                slow?: string;
+                /** @description no client is named */
+                mask?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preludes"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     reload: {
         parameters: {
             query?: never;
@@ -2729,6 +3253,125 @@ export interface operations {
             };
             /** @description for operators only */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    requests: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /** @description a column that is given of each; may be repeated */
+                columns?: string[];
+                /** @description the order: `time`, the newest last; or a column of figures, the greatest first */
+                by?: string;
+                /** @description how many at most: 200 unless said */
+                top?: number;
+                /** @description how many of the first in that order are left out: those of the pages before */
+                skip?: number;
+                /** @description addresses are cut to their networks, and names of users left out */
+                mask?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Requests"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2913,6 +3556,117 @@ export interface operations {
             };
             /** @description for operators only */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    series: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /** @description minute, hour or day; day unless said */
+                step?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Series"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3454,6 +4208,91 @@ export interface operations {
             };
         };
     };
+    sources: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"][];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     status: {
         parameters: {
             query?: never;
@@ -3561,6 +4400,10 @@ export interface operations {
                 people?: boolean;
                 /** @description only bots and crawlers */
                 crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
                 /** @description a section, or all of a question; may be repeated; everything unless said */
                 show?: string[];
                 /** @description minute, hour or day */
@@ -3569,16 +4412,12 @@ export interface operations {
                 top?: number;
                 /** @description how many referrers stand under each missing page */
                 referrers?: number;
-                /** @description name of a machine that wrote a log; may be repeated */
-                server?: string[];
                 /** @description what lists are ranked by: requests, visitors, bytes or time */
                 by?: string;
                 /** @description another period beside this one: `previous`, or as in `2026-W38` */
                 against?: string;
                 /** @description a request that takes longer is slow, as in `500 ms`; `1s` unless said */
                 slow?: string;
-                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
-                time_zone?: string;
                 /** @description addresses are cut to their networks, and names of users left out */
                 mask?: boolean;
             };
@@ -3924,6 +4763,121 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trail: {
+        parameters: {
+            query: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /** @description the client: an address, or a network as in `192.0.2.0/24` */
+                client: string;
+                /** @description how many visits, the last ones: 100 unless said */
+                visits?: number;
+                /** @description how many steps of each, the first ones: 100 unless said */
+                steps?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientTrail"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description the call has other methods */

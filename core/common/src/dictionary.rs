@@ -51,6 +51,17 @@ struct Slot {
 }
 
 impl Dictionary {
+    /// A dictionary of texts that are known to be distinct, whose codes are their places. It is made to be read by codes: to look a
+    /// text up in it, all are sorted in first.
+    pub fn of_distinct<'t>(texts: impl Iterator<Item = &'t str>) -> Self {
+        let mut dictionary = Dictionary { starts: vec![0], ..Dictionary::default() };
+        for text in texts {
+            dictionary.letters.push_str(text);
+            dictionary.starts.push(dictionary.letters.len() as u32);
+        }
+        dictionary
+    }
+
     /// The code of a text, which is learnt when it is new.
     pub fn code(&mut self, text: &str) -> u32 {
         let hash = self.seeds.hash_one(text.as_bytes());

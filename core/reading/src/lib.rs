@@ -4,6 +4,7 @@
 //! - [`classify`]: what follows from an agent, a path, a referrer, an address
 //! - [`survey`]: everything counted over one scope; two surveys merge into one, in any order
 //! - [`prelude`]: bursts of trouble, and what was different in the minutes before
+//! - [`requests`]: single requests that were asked for
 //! - [`trail`]: what one client did, in order
 //! - [`errors`]: error logs of other servers
 //!
@@ -32,5 +33,6 @@ pub mod classify;
 pub mod errors;
 pub mod logs;
 pub mod prelude;
+pub mod requests;
 pub mod survey;
 pub mod trail;

@@ -99,6 +99,67 @@ pub struct Now {
     pub latest: Table,
 }
 
+/// Requests over time.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Series {
+    /// Name of the zone whose days and hours these are.
+    pub time_zone: String,
+    /// A row for each minute, hour or day with requests, in order.
+    #[schema(value_type = TableWire)]
+    pub table: Table,
+    /// What is not exact, and what cannot be known.
+    pub caveats: Vec<String>,
+}
+
+/// Single requests.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Requests {
+    /// Name of the zone in which people are told times.
+    pub time_zone: String,
+    /// They.
+    #[schema(value_type = TableWire)]
+    pub table: Table,
+    /// How many fit, given or not.
+    pub fitting: u64,
+    /// How many were looked at, and those that need not be.
+    pub tried: u64,
+    /// How many of the first were left out.
+    pub skipped: u64,
+}
+
+/// Somewhere that requests are read from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Source {
+    /// The site that its requests went to; `no-site` for those that no site answers.
+    pub site: String,
+    /// Its name.
+    pub name: String,
+    /// What it is.
+    pub kind: SourceKind,
+    /// Whether more is written to it.
+    pub is_written: bool,
+    /// Octets of it that were read, before compression.
+    pub octets: u64,
+    /// Requests that were read from it.
+    pub requests: u64,
+    /// Lines of it that could not be read.
+    pub unread: u64,
+    /// Octets of it that were not read yet.
+    pub lag: u64,
+    /// Whether some of what was read of it has been damaged since.
+    pub incomplete: bool,
+}
+
+/// What a source is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SourceKind {
+    /// A file of a site's own log.
+    Log,
+    /// A log of elsewhere, which was imported.
+    Import,
+}
+
 /// What went wrong with a call (RFC 9457).
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Problem {

@@ -140,6 +140,11 @@ impl Service {
     }
 }
 
+/// Parameters of a call, as they stand in its address.
+pub fn encoded(query: &[(&str, String)]) -> String {
+    form_urlencoded::Serializer::new(String::new()).extend_pairs(query).finish()
+}
+
 /// The state folder, and the console's address. They can be told from a configuration with mistakes as well: it is
 /// just then that the service is asked about it.
 pub fn whereabouts(file: &Path) -> Result<(PathBuf, String), Failure> {

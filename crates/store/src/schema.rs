@@ -51,6 +51,50 @@ diesel::table! {
 }
 
 diesel::table! {
+    /// Surveys of closed days and months.
+    kept_surveys (id) {
+        /// Number.
+        id -> Integer,
+        /// Site.
+        site -> Text,
+        /// Whose days.
+        zone -> Text,
+        /// First instant, in milliseconds since 1970 UTC.
+        first_time -> BigInt,
+        /// The first one behind it.
+        until_time -> BigInt,
+        /// Version of what was counted.
+        version -> Integer,
+        /// Which of its parts are kept: a bit for each.
+        parts -> Integer,
+    }
+}
+
+diesel::table! {
+    /// The parts of kept surveys.
+    kept_parts (id) {
+        /// Number.
+        id -> Integer,
+        /// Survey it belongs to.
+        survey -> Integer,
+        /// Which part it is.
+        part -> Integer,
+        /// It, packed.
+        packed -> Binary,
+    }
+}
+
+diesel::table! {
+    /// The key of the hashes in kept surveys.
+    survey_keys (id) {
+        /// 1.
+        id -> Integer,
+        /// Sixteen octets.
+        key -> Binary,
+    }
+}
+
+diesel::table! {
     /// The columns of the segments.
     segment_columns (id) {
         /// Number.

@@ -76,7 +76,7 @@ pub enum FilterError {
     )]
     NoOperator(String),
     /// No such column.
-    #[error("there is no column `{name}` to filter by{}. There is {}", did_you_mean(nearest.as_ref()), columns())]
+    #[error("there is no column `{name}` to filter by{} There is {}", did_you_mean(nearest.as_ref()), columns())]
     NoColumn {
         /// What was written.
         name: String,
@@ -116,7 +116,7 @@ pub enum FilterError {
 }
 
 fn did_you_mean(near: Option<&&'static str>) -> String {
-    near.map(|near| format!(": did you mean `{near}`?")).unwrap_or_default()
+    near.map_or(".".to_owned(), |near| format!(": did you mean `{near}`?"))
 }
 
 fn columns() -> String {
@@ -149,6 +149,11 @@ impl Filters {
             Some(known) => known.values.or(filter.values),
             None => self.0.push(filter),
         }
+    }
+
+    /// Adds one that must hold beside all others, also those on the same column.
+    pub fn narrow(&mut self, filter: Filter) {
+        self.0.push(filter);
     }
 
     /// Each of them.
@@ -251,7 +256,7 @@ mod tests {
     #[case::no_operator("404", "`404` is not a filter")]
     #[case::column(
         "paht=/",
-        "there is no column `paht` to filter by: did you mean `path`?. There is site, server"
+        "there is no column `paht` to filter by: did you mean `path`? There is site, server"
     )]
     #[case::time("time>5", "name a period")]
     #[case::order("path>5", "`path` is text")]

@@ -22,7 +22,7 @@
 
 use super::Scope;
 use crate::batch::{NO_TIME, RequestBatch};
-use crate::columns::{Column, Derive, TextColumn};
+use crate::columns::{Column, Derive, Projection, TextColumn};
 use crate::dictionary::Dictionaries;
 use crate::filters::Filter;
 use std::borrow::Cow;
@@ -56,9 +56,32 @@ impl RowFilter {
         self.scope.from.is_none() && self.scope.until.is_none() && self.scope.filters.is_empty()
     }
 
+    /// The columns that it looks at.
+    pub fn projection(&self) -> Projection {
+        self.scope.columns().collect::<Projection>().with(Projection::time())
+    }
+
     /// Forgets what was learnt of texts: new dictionaries are coming.
     pub fn forget(&mut self) {
         self.verdicts.iter_mut().for_each(Vec::clear);
+    }
+
+    /// The rows of a batch that belong to the scope, in order: as [`RowFilter::keeps`], but one condition after the other, so that each
+    /// goes through one array.
+    pub fn rows(&mut self, batch: &RequestBatch, dictionaries: &Dictionaries) -> Vec<u32> {
+        let (from, until) = (self.scope.from, self.scope.until);
+        let all = 0..batch.rows() as u32;
+        let mut rows: Vec<u32> = match (from, until) {
+            (None, None) => all.collect(),
+            (from, until) => {
+                let (from, until) = (from.unwrap_or(NO_TIME + 1), until.unwrap_or(i64::MAX));
+                all.filter(|row| (from..until).contains(&batch.time[*row as usize])).collect()
+            }
+        };
+        for (filter, verdicts) in self.scope.filters.iter().zip(&mut self.verdicts) {
+            rows.retain(|row| holds(filter, verdicts, batch, *row as usize, dictionaries, &*self.derive));
+        }
+        rows
     }
 
     /// Whether a row belongs to the scope. Its sites are chosen before, source by source.
@@ -72,25 +95,35 @@ impl RowFilter {
         {
             return false;
         }
-        self.scope.filters.iter().zip(&mut self.verdicts).all(|(filter, verdicts)| {
-            let of_text = |column: TextColumn, verdicts: &mut Vec<Verdict>| match batch.code(column, row) {
-                Some(code) => {
-                    text_holds(filter, code, || dictionaries.of(column).text(code), &*self.derive, verdicts)
-                }
-                None => filter.values.has_nothing(),
-            };
-            let holds = match filter.column {
-                Column::Number(column) => {
-                    batch.number(column, row).is_some_and(|number| filter.values.has_number(number))
-                }
-                Column::Text(column) => of_text(column, verdicts),
-                Column::Derived(column) => of_text(column.base(), verdicts),
-                // No filter is understood that looks at the time.
-                Column::Time => true,
-            };
-            holds != filter.without
-        })
+        let (filters, derive) = (self.scope.filters.iter(), &*self.derive);
+        let mut each = filters.zip(&mut self.verdicts);
+        each.all(|(filter, verdicts)| holds(filter, verdicts, batch, row, dictionaries, derive))
     }
+}
+
+/// Whether a filter lets a row through.
+fn holds(
+    filter: &Filter,
+    verdicts: &mut Vec<Verdict>,
+    batch: &RequestBatch,
+    row: usize,
+    dictionaries: &Dictionaries,
+    derive: &dyn Derive,
+) -> bool {
+    let of_text = |column: TextColumn, verdicts: &mut Vec<Verdict>| match batch.code(column, row) {
+        Some(code) => text_holds(filter, code, || dictionaries.of(column).text(code), derive, verdicts),
+        None => filter.values.has_nothing(),
+    };
+    let holds = match filter.column {
+        Column::Number(column) => {
+            batch.number(column, row).is_some_and(|number| filter.values.has_number(number))
+        }
+        Column::Text(column) => of_text(column, verdicts),
+        Column::Derived(column) => of_text(column.base(), verdicts),
+        // No filter is understood that looks at the time.
+        Column::Time => true,
+    };
+    holds != filter.without
 }
 
 fn text_holds<'t>(
@@ -169,6 +202,8 @@ mod tests {
         let mut rows = RowFilter::new(scope, Arc::new(FirstLetter));
         for _ in 0..2 {
             let found: Vec<usize> = (0..ROWS.len()).filter(|row| rows.keeps(&batch, *row, &texts)).collect();
+            let together: Vec<usize> = rows.rows(&batch, &texts).iter().map(|row| *row as usize).collect();
+            assert_eq!(together, found);
             assert_eq!(found, kept, "also when the texts are known already");
         }
     }

@@ -11,11 +11,13 @@
 
 use super::{MINUTE, Trouble};
 use crate::survey::calendar::{Calendar, date_of};
-use exedra_common::RequestBatch;
 use exedra_common::batch::NO_TIME;
+use exedra_common::{Column, NumberColumn, Projection, RequestBatch};
 use jiff::tz::TimeZone;
-use serde::{Serialize, Serializer};
+use serde::de::Error;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::collections::{BTreeMap, BTreeSet};
+use utoipa::ToSchema;
 
 /// How far around a minute the usual is looked for, in minutes.
 const AROUND: i64 = 60;
@@ -37,13 +39,15 @@ const SAME_TIME: i64 = 10;
 pub struct Minutes(BTreeMap<i64, [u64; 2]>);
 
 /// A stretch of time with trouble.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Burst {
     /// Its first minute since 1970 UTC; written by RFC 3339.
-    #[serde(serialize_with = "stamp")]
+    #[serde(serialize_with = "stamp", deserialize_with = "of_stamp")]
+    #[schema(value_type = String)]
     pub from: i64,
     /// The first minute after it.
-    #[serde(serialize_with = "stamp")]
+    #[serde(serialize_with = "stamp", deserialize_with = "of_stamp")]
+    #[schema(value_type = String)]
     pub until: i64,
     /// All requests in it.
     pub requests: u64,
@@ -56,13 +60,21 @@ pub struct Burst {
     /// Whether it is too small to be seen on one day, and comes back so often that it is one all the same: then the figures are
     /// those of all days, and this is the last of them.
     pub daily: bool,
-    /// The first minutes of all days that its figures are of.
+    /// On how many days it was, all of which its figures are of.
+    pub days: u64,
+    /// The first minutes of all these days.
     #[serde(skip)]
     pub starts: Vec<i64>,
 }
 
 fn stamp<S: Serializer>(minute: &i64, out: S) -> Result<S::Ok, S::Error> {
     out.collect_str(&jiff::Timestamp::from_millisecond(minute * MINUTE).unwrap_or_default())
+}
+
+fn of_stamp<'d, D: Deserializer<'d>>(from: D) -> Result<i64, D::Error> {
+    let text = String::deserialize(from)?;
+    let stamp = text.parse::<jiff::Timestamp>().map_err(D::Error::custom)?;
+    Ok(stamp.as_millisecond().div_euclid(MINUTE))
 }
 
 /// How surprising it is to count so many where fewer are expected, in bits (likelihood ratio of Poisson counts).
@@ -75,6 +87,11 @@ pub fn surprise(count: u64, expected: f64) -> f64 {
 }
 
 impl Minutes {
+    /// The columns that it looks at.
+    pub fn projection() -> Projection {
+        [NumberColumn::Status, NumberColumn::Duration].map(Column::Number).into_iter().collect()
+    }
+
     /// Counts a request.
     pub fn add(&mut self, batch: &RequestBatch, row: usize, trouble: Trouble) {
         // What came in nobody knows when is in no burst.
@@ -112,6 +129,7 @@ impl Minutes {
             surprise,
             also_on: Vec::new(),
             daily: false,
+            days: 1,
             starts: vec![from],
         }
     }
@@ -188,6 +206,7 @@ impl Minutes {
                 until: last + until - from,
                 also_on,
                 daily: true,
+                days: starts.len() as u64,
                 starts,
                 ..burst
             });

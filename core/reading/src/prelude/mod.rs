@@ -41,12 +41,36 @@ pub use minutes::{Burst, Minutes};
 pub use sentences::{Evidence, Prelude, preludes};
 pub use tallies::Tallies;
 
+use exedra_common::scope::period;
 use exedra_common::{NumberColumn, RequestBatch};
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+use utoipa::ToSchema;
 
 /// Milliseconds in a minute.
 pub const MINUTE: i64 = 60_000;
 /// How many minutes before a burst are looked at.
 pub const BEFORE: i64 = 10;
+
+/// How many bursts are told, where nobody asked for a number.
+pub const USUAL_BURSTS: usize = 3;
+
+/// The preludes of some bursts, as programs are given them.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Preludes {
+    /// What makes a burst, in words.
+    pub trouble: String,
+    /// Name of the zone whose days and hours these are.
+    pub time_zone: String,
+    /// The bursts, the most surprising first.
+    pub bursts: Vec<Prelude>,
+}
+
+/// What no prelude can be of.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct WrongBurst(String);
 
 /// Which requests make a burst.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -69,6 +93,33 @@ impl Trouble {
             "all" => Some(Trouble::Any),
             "1xx" | "2xx" | "3xx" | "4xx" | "5xx" => text[..1].parse().ok().map(Trouble::Class),
             status => status.parse().ok().filter(|status| (100..1000).contains(status)).map(Trouble::Status),
+        }
+    }
+
+    /// Understands the same, or a stretch of time as in `2026-09-14T10:00..2026-09-14T10:20`, which is then given in minutes since
+    /// 1970 UTC.
+    pub fn with_stretch(
+        text: &str,
+        slow: u64,
+        zone: &TimeZone,
+    ) -> Result<(Trouble, Option<(i64, i64)>), WrongBurst> {
+        if let Some(trouble) = Trouble::understand(text, slow) {
+            return Ok((trouble, None));
+        }
+        let Some((from, until)) = text.split_once("..") else {
+            return Err(WrongBurst(format!(
+                "`{text}` is nothing that a prelude can be of: write 5xx, 4xx, a status as 404, slow, all, or a stretch of time as in \
+                 2026-09-14T10:00..2026-09-14T10:20"
+            )));
+        };
+        let minute = |text: &str| {
+            let instant = period::instant(text.trim(), zone);
+            instant.map(|instant| instant.div_euclid(MINUTE)).map_err(|error| WrongBurst(error.to_string()))
+        };
+        let (from, until) = (minute(from)?, minute(until)?);
+        match from < until {
+            true => Ok((Trouble::Any, Some((from, until)))),
+            false => Err(WrongBurst(format!("`{text}` is no stretch of time: it ends before it begins"))),
         }
     }
 

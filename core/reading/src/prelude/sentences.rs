@@ -8,7 +8,8 @@
 use super::minutes::{Burst, surprise};
 use super::tallies::{Around, Tallies, Trait, Window};
 use super::{BEFORE, Trouble};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// How many sentences a burst has at most.
 const MOST: usize = 6;
@@ -20,7 +21,7 @@ const LEAST: f64 = 12.0;
 const NEVER: f64 = 0.5;
 
 /// A burst, and what is surprising about it.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Prelude {
     /// The burst.
     #[serde(flatten)]
@@ -33,7 +34,7 @@ pub struct Prelude {
 }
 
 /// When something was surprising.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum When {
     /// Among the troubled requests of the burst.
@@ -45,7 +46,7 @@ pub enum When {
 }
 
 /// Something surprising.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Evidence {
     /// What it is.
     pub r#trait: Trait,

@@ -6,18 +6,19 @@ use crate::classify::paths::{self, Kind};
 use crate::classify::{agents, referrers};
 use crate::logs::mask::network;
 use crate::survey::ranking::{Counts, Ranking};
-use exedra_common::{Dictionaries, RequestBatch, TextColumn};
+use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
+use utoipa::ToSchema;
 
 /// How many days before and after are the usual.
 const DAYS: i64 = 14;
 
 /// What requests are told apart by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Trait {
     /// The path.
@@ -106,6 +107,13 @@ pub struct Tallies {
 const MOST_AGENTS: usize = 10_000;
 
 impl Tallies {
+    /// The columns that they look at.
+    pub fn projection() -> Projection {
+        let texts = [TextColumn::Client, TextColumn::Path, TextColumn::Referrer, TextColumn::Agent];
+        let numbers = [NumberColumn::Status, NumberColumn::Duration].map(Column::Number).into_iter();
+        numbers.chain(texts.map(Column::Text)).collect()
+    }
+
     /// Ready to count around bursts, in a log that spans these minutes. Links from hosts of one's own say nothing.
     pub fn new(
         bursts: &[Burst],

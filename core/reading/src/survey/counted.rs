@@ -20,10 +20,11 @@ use super::repeats::Repeats;
 use super::visitors::Visitors;
 use super::visitors_of_entries::ListedVisitors;
 use super::visits::Visits;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// Requests and bytes, with their answers by class.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Bucket {
     /// All of them.
     pub counts: Counts,
@@ -46,7 +47,7 @@ impl Bucket {
 }
 
 /// Answers in one content coding.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Encoded {
     /// All of them.
     pub counts: Counts,
@@ -66,7 +67,7 @@ impl Encoded {
 }
 
 /// What some line says: where none does, a figure is not known, and not 0.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Said {
     /// How much was sent.
     pub bytes: bool,
@@ -194,7 +195,7 @@ impl Survey {
     }
 
     /// Takes in what is small of another survey.
-    fn merge_figures(&mut self, other: &Survey) {
+    pub(super) fn merge_figures(&mut self, other: &Survey) {
         self.total.merge(other.total);
         self.span = match (self.span, other.span) {
             (Some(ours), Some(theirs)) => Some((ours.0.min(theirs.0), ours.1.max(theirs.1))),

@@ -90,13 +90,28 @@ impl Durations {
             (self.counts, self.coarse) = (other.counts, other.coarse);
             return;
         }
-        if other.coarse > self.coarse {
-            self.coarse = other.coarse;
-            self.cut_all();
-        }
+        self.make_as_coarse(other.coarse);
         for ((path, microseconds), count) in other.counts.into_sorted() {
             self.add(path, microseconds, count);
         }
+    }
+
+    /// Keeps no more digits than others do.
+    pub(super) fn make_as_coarse(&mut self, coarse: usize) {
+        if coarse > self.coarse {
+            self.coarse = coarse.min(DIGITS.len() - 1);
+            self.cut_all();
+        }
+    }
+
+    /// How coarse durations have become.
+    pub(super) fn coarse(&self) -> usize {
+        self.coarse
+    }
+
+    /// How often each duration of each path came, in order.
+    pub(super) fn in_order(&self) -> Vec<((u64, u64), u64)> {
+        self.counts.clone().into_sorted()
     }
 
     /// Whether any duration is known.

@@ -15,6 +15,7 @@
 //! - [`visitors_of_entries`], `listing`: visitors of each entry of a list, where lists are ranked by them
 //! - [`surveyor`], [`worker`]: batches into counts, on one thread and on many
 //! - `masked`: a survey that may be handed on
+//! - [`stored`]: a survey as octets, part by part
 //! - [`report`]: a survey in the form that people and programs are given
 
 pub mod calendar;
@@ -29,6 +30,7 @@ pub mod plan;
 pub mod ranking;
 pub mod repeats;
 pub mod report;
+pub mod stored;
 pub mod surveyor;
 pub mod tally;
 pub mod visitors;

@@ -16,6 +16,7 @@
 //! ```
 
 use exedra_common::Dictionary;
+use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 
 /// How many texts a ranking keeps.
@@ -24,7 +25,7 @@ pub const MOST_ENTRIES: usize = 1 << 18;
 pub const MOST_BYTES: usize = 12 << 20;
 
 /// How often, and how much.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counts {
     /// Requests.
     pub requests: u64,
@@ -77,13 +78,18 @@ impl Ranking {
 
     /// Takes in counts by the codes of a dictionary. Texts that were never asked for are left out.
     pub fn add_all(&mut self, texts: &Dictionary, counts: &[Counts]) {
+        self.add_entries(texts.texts().zip(counts.iter().copied()));
+    }
+
+    /// Takes in counts by texts, which are looked up together.
+    pub(super) fn add_entries<'t>(&mut self, entries: impl Iterator<Item = (&'t str, Counts)>) {
         const TOGETHER: usize = 4096;
         let (mut octets, mut theirs, mut codes) = (Vec::new(), Vec::new(), Vec::new());
-        let mut asked = texts.texts().zip(counts).filter(|(_, counts)| counts.requests > 0).peekable();
+        let mut asked = entries.filter(|(_, counts)| counts.requests > 0).peekable();
         while asked.peek().is_some() {
             for (text, counts) in asked.by_ref().take(TOGETHER) {
                 octets.push(Some(text.as_bytes()));
-                theirs.push(*counts);
+                theirs.push(counts);
             }
             self.texts.codes(&octets, u32::MAX, |text| String::from_utf8_lossy(text), &mut codes);
             for (code, counts) in codes.drain(..).zip(theirs.drain(..)) {
@@ -164,6 +170,11 @@ impl Ranking {
     /// Whether nothing was counted.
     pub fn is_empty(&self) -> bool {
         self.counts.is_empty() && self.let_go.requests == 0
+    }
+
+    /// Counts of texts that were let go of elsewhere.
+    pub(super) fn let_go_of(&mut self, counts: Counts) {
+        self.let_go.merge(counts);
     }
 
     /// Everything counted: for texts that are kept and for those that were let go of.

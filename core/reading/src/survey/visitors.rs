@@ -119,10 +119,7 @@ impl Visitors {
             *self = Visitors { most: self.most, ..other };
             return self.thin_out();
         }
-        if other.halvings > self.halvings {
-            self.halvings = other.halvings;
-            self.drop_above();
-        }
+        self.thin_to(other.halvings);
         let threshold = self.threshold();
         for (day, hashes) in other.days {
             let ours = self.days.entry(day).or_default();
@@ -133,6 +130,28 @@ impl Visitors {
             }
         }
         self.thin_out();
+    }
+
+    /// Has only those kept that a sample of others keeps.
+    pub(super) fn thin_to(&mut self, halvings: u32) {
+        if halvings > self.halvings {
+            self.halvings = halvings;
+            self.drop_above();
+        }
+    }
+
+    /// How often the sample was halved.
+    pub(super) fn halvings(&self) -> u32 {
+        self.halvings
+    }
+
+    /// The hashes of each day, in order: a smaller sample is the beginning of a larger one.
+    pub(super) fn in_order(&self) -> impl ExactSizeIterator<Item = (i32, Vec<u64>)> {
+        self.days.iter().map(|(day, hashes)| {
+            let mut hashes: Vec<u64> = hashes.iter().copied().collect();
+            hashes.sort_unstable();
+            (*day, hashes)
+        })
     }
 
     /// Visitors of a day.
@@ -153,7 +172,8 @@ impl Visitors {
         }
     }
 
-    fn threshold(&self) -> u64 {
+    /// Visitors with a larger hash are not kept.
+    pub(super) fn threshold(&self) -> u64 {
         u64::MAX >> self.halvings
     }
 

@@ -99,15 +99,32 @@ impl Visits {
             *self = other;
             return;
         }
-        if other.halvings > self.halvings {
-            self.halvings = other.halvings;
-            self.drop_above();
-        }
+        self.thin_to(other.halvings);
         for (visitor, stretches) in other.by_visitor {
             for stretch in stretches {
                 self.add(visitor, stretch);
             }
         }
+    }
+
+    /// Has only those visitors kept that a sample of others keeps.
+    pub(super) fn thin_to(&mut self, halvings: u32) {
+        if halvings > self.halvings {
+            self.halvings = halvings;
+            self.drop_above();
+        }
+    }
+
+    /// How often the sample was halved.
+    pub(super) fn halvings(&self) -> u32 {
+        self.halvings
+    }
+
+    /// The visits of each visitor, in the order of their hashes: a smaller sample is the beginning of a larger one.
+    pub(super) fn in_order(&self) -> Vec<(u64, &[Stretch])> {
+        let mut all: Vec<_> = self.by_visitor.iter().map(|(visitor, all)| (*visitor, &all[..])).collect();
+        all.sort_unstable_by_key(|(visitor, _)| *visitor);
+        all
     }
 
     /// All visits that are known, in no order.

@@ -1,7 +1,7 @@
 //! The requests of one client, kept while logs are read, with a bound.
 
 use exedra_common::batch::{NO_TEXT, NO_TIME};
-use exedra_common::{Dictionaries, Dictionary, NumberColumn, RequestBatch, TextColumn};
+use exedra_common::{Column, Dictionaries, Dictionary, NumberColumn, Projection, RequestBatch, TextColumn};
 use std::borrow::Cow;
 
 /// How many requests are kept.
@@ -69,8 +69,22 @@ impl Kept {
 pub struct Keeper(Kept);
 
 impl Keeper {
+    /// The columns that it looks at.
+    pub fn projection() -> Projection {
+        let texts = [
+            TextColumn::Client,
+            TextColumn::Method,
+            TextColumn::Path,
+            TextColumn::Query,
+            TextColumn::Referrer,
+            TextColumn::Agent,
+        ];
+        let numbers = [NumberColumn::Status, NumberColumn::Bytes, NumberColumn::Duration];
+        numbers.map(Column::Number).into_iter().chain(texts.map(Column::Text)).collect()
+    }
+
     /// Keeps one request of a batch.
-    pub fn add(&mut self, batch: &RequestBatch, texts: &Dictionaries, row: usize, place: Place) {
+    pub fn add(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place) {
         let bytes = batch.number(NumberColumn::Bytes, row).unwrap_or(0);
         // Without a time it has no place among the others.
         if self.is_full() || batch.time[row] == NO_TIME {

@@ -17,7 +17,7 @@
 //! reader.read_block(log.as_bytes(), 0, &mut 0, &mut batch, &mut texts);
 //! let mut keeper = Keeper::default();
 //! for row in 0..batch.rows() {
-//!     keeper.add(&batch, &texts, row, Place { source: 0, block: 0, line: row as u64, row: row as u32 });
+//!     keeper.add(&batch, row, &texts, Place { source: 0, block: 0, line: row as u64, row: row as u32 });
 //! }
 //! let trail = Trail::of(keeper);
 //! assert_eq!((trail.requests, trail.visits.len(), trail.visits[0].steps.len()), (12, 1, 1));
@@ -31,16 +31,32 @@ use crate::classify::paths::{self, Kind};
 use crate::survey::visits::LONGEST_GAP;
 pub use keeper::{Keeper, Place};
 use keeper::{Kept, Row};
-use serde::{Serialize, Serializer};
+use serde::de::Error;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::collections::HashMap;
+use utoipa::ToSchema;
 
 /// A request that came at least so often is a repeat worth a line of its own.
 const OFTEN: u64 = 10;
 /// How many of those are told.
 const MOST_REPEATS: usize = 10;
 
+/// What a client did, with whose trail it is.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ClientTrail {
+    /// The client, as it was asked for.
+    pub client: String,
+    /// Name of the zone in which people are told times.
+    pub time_zone: String,
+    /// Where its address is from (ISO 3166-1), where that is known.
+    pub country: Option<String>,
+    /// What it did.
+    #[serde(flatten)]
+    pub trail: Trail,
+}
+
 /// What a client did.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Trail {
     /// Requests.
     pub requests: u64,
@@ -56,10 +72,13 @@ pub struct Trail {
     pub repeats: Vec<Repeat>,
     /// Visits in order.
     pub visits: Vec<TrailVisit>,
+    /// Earlier visits, which are left out.
+    #[serde(default)]
+    pub earlier_visits: u64,
 }
 
 /// What a client calls itself.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct TrailAgent {
     /// The agent; empty when it says nothing.
     pub agent: String,
@@ -70,7 +89,7 @@ pub struct TrailAgent {
 }
 
 /// A request that came again and again.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Repeat {
     /// Method and target.
     pub request: String,
@@ -81,13 +100,15 @@ pub struct Repeat {
 }
 
 /// Requests with no gap over half an hour.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct TrailVisit {
     /// First request, in milliseconds since 1970 UTC; written by RFC 3339.
-    #[serde(serialize_with = "stamp")]
+    #[serde(serialize_with = "stamp", deserialize_with = "of_stamp")]
+    #[schema(value_type = String)]
     pub first: i64,
     /// Last request.
-    #[serde(serialize_with = "stamp")]
+    #[serde(serialize_with = "stamp", deserialize_with = "of_stamp")]
+    #[schema(value_type = String)]
     pub last: i64,
     /// Requests.
     pub requests: u64,
@@ -99,13 +120,18 @@ pub struct TrailVisit {
     pub per_minute: Option<f64>,
     /// What happened, in order.
     pub steps: Vec<Step>,
+    /// Further steps, which are left out.
+    #[serde(default)]
+    pub further_steps: u64,
 }
 
 /// A request, or several that say the same one after another.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = TrailStep)]
 pub struct Step {
     /// When the first came, in milliseconds since 1970 UTC; written by RFC 3339.
-    #[serde(serialize_with = "stamp")]
+    #[serde(serialize_with = "stamp", deserialize_with = "of_stamp")]
+    #[schema(value_type = String)]
     pub time: i64,
     /// Seconds since the request before, within the visit.
     pub after_s: Option<f64>,
@@ -131,7 +157,30 @@ fn stamp<S: Serializer>(time: &i64, out: S) -> Result<S::Ok, S::Error> {
     out.collect_str(&jiff::Timestamp::from_millisecond(*time).unwrap_or_default())
 }
 
+fn of_stamp<'d, D: Deserializer<'d>>(from: D) -> Result<i64, D::Error> {
+    let text = String::deserialize(from)?;
+    text.parse::<jiff::Timestamp>().map(jiff::Timestamp::as_millisecond).map_err(D::Error::custom)
+}
+
 impl Trail {
+    /// The last visits of it, and the first steps of each: what is left out is counted.
+    #[must_use]
+    pub fn cut(mut self, visits: usize, steps: usize) -> Trail {
+        let earlier = self.visits.len().saturating_sub(visits);
+        self.visits.drain(..earlier);
+        self.earlier_visits += earlier as u64;
+        for visit in &mut self.visits {
+            visit.further_steps += visit.steps.len().saturating_sub(steps) as u64;
+            visit.steps.truncate(steps);
+        }
+        self
+    }
+
+    /// The first instant that is known of, and the last, in milliseconds since 1970 UTC.
+    pub fn span(&self) -> Option<(i64, i64)> {
+        Some((self.visits.first()?.first, self.visits.last()?.last))
+    }
+
     /// The trail of everything that was kept.
     pub fn of(keeper: Keeper) -> Trail {
         let mut kept = keeper.into_kept();
@@ -144,6 +193,7 @@ impl Trail {
             agents: agents_of(&kept),
             repeats: repeats(&kept),
             visits: Vec::new(),
+            earlier_visits: 0,
         };
         for visit in kept.rows.chunk_by(|a, b| b.time - a.time <= LONGEST_GAP) {
             trail.visits.push(visit_of(&kept, visit));
@@ -220,6 +270,7 @@ fn visit_of(kept: &Kept, rows: &[Row]) -> TrailVisit {
         bytes: rows.iter().map(|row| row.bytes).sum(),
         per_minute: (minutes > 0.0).then(|| rows.len() as f64 / minutes),
         steps,
+        further_steps: 0,
     }
 }
 
@@ -245,7 +296,7 @@ mod tests {
             let (mut batch, mut texts) = (RequestBatch::default(), Dictionaries::default());
             reader.read_block(line.as_bytes(), *number, &mut 0, &mut batch, &mut texts);
             assert_eq!(batch.rows(), 1, "{line}");
-            keeper.add(&batch, &texts, 0, Place { source: 0, block: *number, line: 0, row: 0 });
+            keeper.add(&batch, 0, &texts, Place { source: 0, block: *number, line: 0, row: 0 });
         }
         keeper
     }

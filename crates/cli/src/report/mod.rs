@@ -11,13 +11,14 @@ mod when;
 
 use crate::failure::Failure;
 use crate::scope::ScopeOptions;
-use crate::service::{Reach, Service};
+use crate::service::{Reach, Service, encoded};
 use crate::show::fit::width;
 use crate::sources::bookmark::ALL;
 use crate::sources::{Asked, Bookmark, Progress, Source, SourceOptions, reading};
 use clap::{Args, ValueEnum};
 use exedra_common::scope::{Scope, period};
 use exedra_common::text::clean_json;
+use exedra_reading::prelude::Preludes;
 use exedra_reading::survey::report::{Against, Shown};
 use exedra_reading::survey::{Measure, Report, ReportOptions, SurveyPlan, SurveyWorker, Surveys, VisitorKey};
 use serde::Serialize;
@@ -231,11 +232,20 @@ fn referrers(options: &Options) -> usize {
 
 /// The report of the records of the running service, where no log is named.
 fn of_records(options: &Options, shown: Shown) -> Result<(), Failure> {
-    if options.prelude.is_some() || options.resume.is_some() {
-        let words = "--prelude and --resume read logs: name some, or the site whose they are";
+    if options.resume.is_some() {
+        let words = "--resume goes on reading a log: name one, or the site whose it is";
         return Err(Failure(words.to_owned()));
     }
     let mut query = options.scope.query()?;
+    let service = Service::of_sources(&options.sources, &options.reach);
+    if let Some(of) = &options.prelude {
+        query.push(("of", of.clone()));
+        query.push(("slow", options.slow.clone()));
+        query.extend(options.top.map(|top| ("top", top.to_string())));
+        query.extend(options.mask_clients.then(|| ("mask", "true".to_owned())));
+        let told: Preludes = service.get(&format!("preludes?{}", encoded(&query)))?;
+        return put(options, prelude::words(&told, prelude_as_json(options)?)?);
+    }
     query.extend(options.show.iter().map(|section| ("show", section.clone())));
     query.push(("top", top(options).to_string()));
     query.push(("referrers", referrers(options).to_string()));
@@ -243,14 +253,9 @@ fn of_records(options: &Options, shown: Shown) -> Result<(), Failure> {
     query.extend(options.by.to_possible_value().map(|by| ("by", by.get_name().to_owned())));
     query.extend(options.against.iter().map(|period| ("against", period.clone())));
     query.extend(options.mask_clients.then(|| ("mask", "true".to_owned())));
-    let service = Service::of_sources(&options.sources, &options.reach);
     let report: Report = service.get(&format!("survey?{}", encoded(&query)))?;
     let shortens = !shown.is_chosen() && options.top.is_none();
     put(options, words(options, &report, &[], shortens)?)
-}
-
-fn encoded(query: &[(&str, String)]) -> String {
-    form_urlencoded::Serializer::new(String::new()).extend_pairs(query).finish()
 }
 
 /// The prelude of a burst, in place of a report.
@@ -261,17 +266,21 @@ fn told_prelude(
     of: &str,
     own_hosts: &[String],
 ) -> Result<(), Failure> {
-    let as_json = match options.form {
-        ReportForm::Text => false,
-        ReportForm::Json => true,
-        ReportForm::Csv | ReportForm::Html => {
-            return Err(Failure("a prelude is sentences: ask for --as text or --as json".to_owned()));
-        }
-    };
-    let form = prelude::Form { as_json, masked: options.mask_clients };
-    let (words, read) = prelude::told(asked, plan, of, options.top, form, own_hosts)?;
-    put(options, words)?;
+    let as_json = prelude_as_json(options)?;
+    let (told, read) = prelude::found(asked, plan, of, options.top, options.mask_clients, own_hosts)?;
+    put(options, prelude::words(&told, as_json)?)?;
     read.own_up()
+}
+
+/// Whether a prelude is for programs.
+fn prelude_as_json(options: &Options) -> Result<bool, Failure> {
+    match options.form {
+        ReportForm::Text => Ok(false),
+        ReportForm::Json => Ok(true),
+        ReportForm::Csv | ReportForm::Html => {
+            Err(Failure("a prelude is sentences: ask for --as text or --as json".to_owned()))
+        }
+    }
 }
 
 /// Writes to wherever it was asked for: aside first, so that a file there is replaced as a whole or not at all.

@@ -3,7 +3,6 @@
 //! A log that is renamed is read to its end before the new one of its name is begun; one that is emptied begins anew. Whether a log
 //! has grown is asked a few times a second: what tells it sooner is not there on every file system that logs lie on.
 
-use super::Form;
 use crate::failure::Failure;
 use crate::sources::Asked;
 use crate::sources::beginning::before;
@@ -14,6 +13,7 @@ use exedra_common::tables::{Cell, Table};
 use exedra_common::{Dictionaries, Projection, RequestBatch};
 use exedra_reading::logs::LineReader;
 use exedra_reading::logs::search::Given;
+use exedra_reading::requests::Listed;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::os::unix::fs::MetadataExt;
@@ -29,7 +29,7 @@ const MOST: usize = 1 << 20;
 pub struct Follower<'a> {
     asked: &'a Asked,
     projection: Projection,
-    form: Form,
+    listed: Listed,
     table: Table,
     filter: RowFilter,
     texts: Dictionaries,
@@ -53,7 +53,7 @@ impl<'a> Follower<'a> {
         asked: &'a Asked,
         read: &[(Option<PathBuf>, u64)],
         projection: Projection,
-        form: Form,
+        listed: Listed,
         filter: impl Fn() -> RowFilter,
     ) -> Result<Self, Failure> {
         let mut files = Vec::new();
@@ -73,8 +73,8 @@ impl<'a> Follower<'a> {
                 "none of these sources is a log that grows: standard input and compressed logs have an end";
             return Err(Failure(format!("there is nothing to follow: {reason}")));
         }
-        let (table, filter, texts) = (form.table(), filter(), Dictionaries::default());
-        Ok(Follower { asked, projection, form, table, filter, texts, files })
+        let (table, filter, texts) = (listed.table(), filter(), Dictionaries::default());
+        Ok(Follower { asked, projection, listed, table, filter, texts, files })
     }
 
     /// Reads on until whoever reads the output has gone.
@@ -99,7 +99,7 @@ impl<'a> Follower<'a> {
     }
 
     fn read(&mut self, place: usize, lines: &[u8], all: &mut Vec<(i64, Vec<Cell>)>) {
-        let Follower { asked, projection, form, table, filter, texts, files } = self;
+        let Follower { asked, projection, listed, table, filter, texts, files } = self;
         let growing = &mut files[place];
         if growing.reader.is_none() {
             growing.reader = growing.reader(asked, lines, *projection);
@@ -111,7 +111,7 @@ impl<'a> Follower<'a> {
             let mut batch = RequestBatch::default();
             at += reader.read_block(&lines[at..], 0, &mut line, &mut batch, texts);
             for row in (0..batch.rows()).filter(|row| filter.keeps(&batch, *row, texts)).collect::<Vec<_>>() {
-                all.push((batch.time[row], form.cells(table, &batch, row, texts)));
+                all.push((batch.time[row], listed.cells(table, &batch, row, texts)));
             }
         }
         if unread == 0 && reader.unread.lines() > 0 {

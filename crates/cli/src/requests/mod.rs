@@ -3,35 +3,36 @@
 //! After the first page of a report people ask which requests those were. They are kept as they are read, as many as were asked
 //! for: the newest, or those with most of something.
 //!
-//! - [`picked`]: the requests that are kept; [`show`]: their lines; [`follow`]: those that come in later
+//! - [`show`]: their lines; [`follow`]: those that come in later
 
 mod follow;
-mod picked;
 mod show;
 
 use crate::failure::Failure;
 use crate::scope::ScopeOptions;
+use crate::service::{Reach, Service, encoded};
 use crate::show::fit::room;
+use crate::sources::filtered::Filtered;
 use crate::sources::reading;
 use crate::sources::{Asked, Progress, SourceOptions};
 use clap::{Args, ValueEnum};
-use exedra_common::columns::Kind;
+use exedra_api::Requests;
+use exedra_common::Column;
 use exedra_common::figures::grouped;
 use exedra_common::scope::RowFilter;
-use exedra_common::tables::{Cell, Table, TableColumn};
-use exedra_common::text::nearest;
-use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
-use exedra_reading::logs::mask::network;
-use picked::{Picked, Picker};
+use exedra_reading::requests::{Listed, Picker, leave_out_what_nobody_says, order};
+use jiff::tz::TimeZone;
 use std::io::Write;
 use std::sync::Arc;
 
-/// What is shown where nobody said anything.
-const USUAL: [&str; 7] = ["time", "client", "method", "path", "status", "bytes", "duration"];
 /// How many requests are shown to people, and given to programs, where nobody said anything.
 const FEW: usize = 200;
 const MANY: usize = 100_000;
+/// How many requests the records give at a time, and how many of one order altogether.
+const PAGE: usize = 10_000;
+const MOST_OF_RECORDS: usize = 20_000;
 
 /// What `exedra requests` takes.
 #[derive(Args)]
@@ -61,6 +62,8 @@ pub struct Options {
     /// The form of the answer; json is one object on each line
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: RequestsForm,
+    #[command(flatten)]
+    reach: Reach,
 }
 
 /// The form of the answer.
@@ -76,9 +79,12 @@ enum RequestsForm {
 
 /// Reads and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let (columns, by) = (columns(&options.columns)?, order(&options.by)?);
+    let by = order(&options.by)?;
     if options.follow && by != Column::Time {
         return Err(Failure("what comes in later comes last: --follow goes with --by time alone".to_owned()));
+    }
+    if options.sources.sources.is_empty() {
+        return of_records(options, by);
     }
     let config = options.sources.config()?;
     let zone = options.scope.zone(config.as_ref())?;
@@ -91,60 +97,27 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         leaves_open_line: options.follow,
         threads: options.sources.threads(),
     };
-    let bases = columns.iter().chain([&by]).map(|column| column.base());
-    let projection: Projection = bases.chain(scope.columns()).collect();
-    let most = options.top.unwrap_or(if options.form == RequestsForm::Text { FEW } else { MANY });
-    let form = Form { columns, classifier, masked: options.mask_clients };
-    let filter = || RowFilter::new(scope.clone(), Arc::clone(&form.classifier) as _);
+    let listed = Listed::understand(&options.columns, Arc::clone(&classifier), options.mask_clients)?;
+    let projection = listed.projection(by).with(scope.columns().collect());
+    let most = most(options);
+    let filter = || RowFilter::new(scope.clone(), Arc::clone(&classifier) as _);
     let progress = Progress::of(&asked.files);
-    let picker = || Picker::new(form.clone(), filter(), by, most);
-    let mut read = reading::read(&asked, projection, &progress, picker)?;
+    let sink = || Filtered::new(filter(), Picker::new(listed.clone(), by, most), Picker::add);
+    let mut read = reading::read(&asked, projection, &progress, sink)?;
     drop(progress);
-    let mut picked = Picked::new(most);
-    read.made.drain(..).for_each(|share| picked.merge(share));
-    let (fitting, tried) = (picked.fitting, picked.tried);
-    let mut table = form.table();
-    table.rows = picked.into_rows(by == Column::Time);
+    let (mut picked, mut tried) = (Picker::new(listed.clone(), by, most).finish(), 0);
+    for (share, looked_at) in read.made.drain(..) {
+        picked.merge(share.finish());
+        tried += looked_at;
+    }
+    let (mut table, fitting) = picked.into_table();
     if options.columns.is_empty() && !options.follow {
         leave_out_what_nobody_says(&mut table);
     }
-    let shown = table.rows.len() as u64;
-    let width = if options.wide { usize::MAX } else { room().unwrap_or(usize::MAX) };
-    let lines = show::Lines::new(&table, width, options.follow, &zone);
-    match options.form {
-        RequestsForm::Text => {
-            let mut out = crate::out::stdout();
-            if shown > 0 || options.follow {
-                out.write_all(lines.heading().as_bytes())?;
-            }
-            for row in &table.rows {
-                out.write_all(lines.line(row).as_bytes())?;
-            }
-            out.flush()?;
-        }
-        RequestsForm::Csv => crate::out::octets(&crate::show::csv::table(&table)?, false)?,
-        RequestsForm::Json => {
-            let all: String = table.rows.iter().map(|row| show::object(&table, row)).collect();
-            crate::out::octets(&all, true)?;
-        }
-    }
-    let order = if by == Column::Time {
-        "the newest".to_owned()
-    } else {
-        format!("those with the greatest {}", by.name())
-    };
-    match (fitting, shown) {
-        (0, _) => crate::out::note!("None of {} requests fits.", grouped(tried)),
-        (fitting, shown) if shown < fitting => crate::out::note!(
-            "{} of {} requests, {order}: --top shows more.",
-            grouped(shown),
-            grouped(fitting)
-        ),
-        _ => {}
-    }
+    let lines = print(options, &table, (fitting, tried), &zone)?;
     read.own_up()?;
     if options.follow {
-        let also = follow::Follower::new(&asked, &read.read, projection, form.clone(), filter)?;
+        let also = follow::Follower::new(&asked, &read.read, projection, listed, filter)?;
         return also.run(|table, row| {
             let line = match options.form {
                 RequestsForm::Text => lines.line(row),
@@ -164,89 +137,95 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     Ok(())
 }
 
-/// What is shown of requests, and how it is worked out.
-#[derive(Debug, Clone)]
-struct Form {
-    columns: Vec<Column>,
-    classifier: Arc<Classifier>,
-    masked: bool,
-}
-
-impl Form {
-    /// An empty table of requests.
-    fn table(&self) -> Table {
-        let column = |column: &Column| {
-            // A program that is given a number must know what it counts.
-            let name = match column.declaration().kind {
-                Kind::Duration => column.declaration().stored,
-                _ => column.name(),
-            };
-            TableColumn::of(*column).named(name, &column.name().replace('_', " "))
-        };
-        Table::new("requests", "", self.columns.iter().map(column))
+/// Requests of the records of the running service, where no log is named.
+fn of_records(options: &Options, by: Column) -> Result<(), Failure> {
+    if options.follow {
+        let words = "--follow reads a log as it grows: name one, or the site whose it is";
+        return Err(Failure(words.to_owned()));
     }
-
-    /// The cells of a request.
-    fn cells(&self, table: &mut Table, batch: &RequestBatch, row: usize, texts: &Dictionaries) -> Vec<Cell> {
-        table.push_request(batch, row, texts, &*self.classifier);
-        let mut cells = table.rows.pop().unwrap_or_default();
-        if self.masked {
-            for (column, cell) in self.columns.iter().zip(&mut cells) {
-                match column {
-                    Column::Text(TextColumn::Client) => {
-                        *cell = cell.as_text().and_then(network).into();
-                    }
-                    Column::Text(TextColumn::User) => *cell = Cell::Nothing,
-                    _ => {}
+    let service = Service::of_sources(&options.sources, &options.reach);
+    let mut query = options.scope.query()?;
+    query.extend(options.columns.iter().map(|column| ("columns", column.clone())));
+    query.push(("by", options.by.clone()));
+    query.extend(options.mask_clients.then(|| ("mask", "true".to_owned())));
+    let most = most(options);
+    let mut all: Option<Requests> = None;
+    // The records give so many at a time. The newest come last, and so does the page before.
+    loop {
+        let skip = all.as_ref().map_or(0, |all| all.table.rows.len());
+        let mut query = query.clone();
+        query.push(("top", most.saturating_sub(skip).min(PAGE).to_string()));
+        query.push(("skip", skip.to_string()));
+        let page: Requests = service.get(&format!("requests?{}", encoded(&query)))?;
+        let is_last =
+            page.table.rows.len() < PAGE || skip + page.table.rows.len() >= most.min(MOST_OF_RECORDS);
+        all = Some(match all {
+            None => page,
+            Some(mut all) => {
+                match by {
+                    Column::Time => drop(all.table.rows.splice(0..0, page.table.rows)),
+                    _ => all.table.rows.extend(page.table.rows),
                 }
+                all
             }
-        }
-        cells
-    }
-}
-
-/// The columns that were asked for.
-fn columns(asked: &[String]) -> Result<Vec<Column>, Failure> {
-    let names = asked.iter().map(|name| name.trim()).filter(|name| !name.is_empty());
-    let names: Vec<&str> = if asked.is_empty() { USUAL.to_vec() } else { names.collect() };
-    names.into_iter().map(column).collect()
-}
-
-fn column(name: &str) -> Result<Column, Failure> {
-    Column::named(name).ok_or_else(|| {
-        let names = || Column::all().map(Column::name);
-        let near = nearest(name, names()).map_or(".".to_owned(), |near| format!(": did you mean `{near}`?"));
-        let names: Vec<&str> = names().collect();
-        Failure(format!("there is no column `{name}`{near} There is {}", names.join(", ")))
-    })
-}
-
-/// What they are sorted by.
-fn order(name: &str) -> Result<Column, Failure> {
-    match column(name)? {
-        column @ (Column::Time | Column::Number(_)) => Ok(column),
-        _ => {
-            let figures = NumberColumn::ALL.iter().map(|column| Column::from(*column).name());
-            let figures: Vec<&str> = ["time"].into_iter().chain(figures).collect();
-            Err(Failure(format!(
-                "requests cannot be sorted by `{name}`: sort them by {}",
-                figures.join(", ")
-            )))
+        });
+        if is_last {
+            break;
         }
     }
+    let Some(mut all) = all else { return Ok(()) };
+    if options.columns.is_empty() {
+        leave_out_what_nobody_says(&mut all.table);
+    }
+    let zone = TimeZone::get(&all.time_zone).unwrap_or(TimeZone::UTC);
+    print(options, &all.table, (all.fitting, all.tried), &zone).map(|_| ())
 }
 
-/// Usual columns that are empty in all requests only take room.
-fn leave_out_what_nobody_says(table: &mut Table) {
-    let says = |place: usize| table.rows.iter().any(|row| row[place] != Cell::Nothing);
-    let keep: Vec<bool> = (0..table.columns.len()).map(says).collect();
-    if table.rows.is_empty() {
-        return;
+/// How many are shown at most.
+fn most(options: &Options) -> usize {
+    options.top.unwrap_or(if options.form == RequestsForm::Text { FEW } else { MANY })
+}
+
+/// Prints requests, of so many that fit and so many that were looked at. Gives how their lines are laid out.
+fn print(
+    options: &Options,
+    table: &Table,
+    (fitting, tried): (u64, u64),
+    zone: &TimeZone,
+) -> Result<show::Lines, Failure> {
+    let shown = table.rows.len() as u64;
+    let width = if options.wide { usize::MAX } else { room().unwrap_or(usize::MAX) };
+    let lines = show::Lines::new(table, width, options.follow, zone);
+    match options.form {
+        RequestsForm::Text => {
+            let mut out = crate::out::stdout();
+            if shown > 0 || options.follow {
+                out.write_all(lines.heading().as_bytes())?;
+            }
+            for row in &table.rows {
+                out.write_all(lines.line(row).as_bytes())?;
+            }
+            out.flush()?;
+        }
+        RequestsForm::Csv => crate::out::octets(&crate::show::csv::table(table)?, false)?,
+        RequestsForm::Json => {
+            let all: String = table.rows.iter().map(|row| show::object(table, row)).collect();
+            crate::out::octets(&all, true)?;
+        }
     }
-    let mut places = keep.iter();
-    table.columns.retain(|_| *places.next().unwrap_or(&true));
-    for row in &mut table.rows {
-        let mut places = keep.iter();
-        row.retain(|_| *places.next().unwrap_or(&true));
+    let order = if options.by == "time" {
+        "the newest".to_owned()
+    } else {
+        format!("those with the greatest {}", options.by)
+    };
+    match (fitting, shown) {
+        (0, _) => crate::out::note!("None of {} requests fits.", grouped(tried)),
+        (fitting, shown) if shown < fitting => crate::out::note!(
+            "{} of {} requests, {order}: --top shows more.",
+            grouped(shown),
+            grouped(fitting)
+        ),
+        _ => {}
     }
+    Ok(lines)
 }

@@ -1,50 +1,54 @@
-//! The requests of one thread that fit a scope, one by one.
+//! The requests that fit a scope, one by one, to whoever counts or keeps them.
 
+use super::reading::Sink;
 use exedra_common::scope::RowFilter;
 use exedra_common::{Dictionaries, RequestBatch};
+use exedra_reading::trail::Place;
 
-/// Batches of one thread, and what keeps their requests.
-pub struct Filtered {
+/// Hands each request of one thread that fits to somebody.
+pub struct Filtered<M, F> {
     filter: RowFilter,
     batch: RequestBatch,
     texts: Dictionaries,
+    made: M,
+    each: F,
+    tried: u64,
 }
 
-/// What came of one batch.
-pub struct Taken {
-    /// Octets that it was read from.
-    pub octets: usize,
-    /// Requests that were looked at.
-    pub requests: usize,
-    /// Whether texts have other codes from now on.
-    pub begins_afresh: bool,
-}
-
-impl Filtered {
-    /// Keeps what this filter keeps.
-    pub fn new(filter: RowFilter) -> Self {
-        Filtered { filter, batch: RequestBatch::default(), texts: Dictionaries::default() }
+impl<M, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries, Place)> Filtered<M, F> {
+    /// Hands on what a filter keeps, with what has been made so far of this thread's requests.
+    pub fn new(filter: RowFilter, made: M, each: F) -> Self {
+        let (batch, texts) = Default::default();
+        Filtered { filter, batch, texts, made, each, tried: 0 }
     }
+}
 
-    /// Has a batch read, and shows every request of it that fits.
-    pub fn take(
+impl<M: Send, F: FnMut(&mut M, &RequestBatch, usize, &Dictionaries, Place) + Send> Sink for Filtered<M, F> {
+    /// What was made, and how many requests were looked at for it.
+    type Made = (M, u64);
+
+    fn take(
         &mut self,
+        place: Place,
         read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> usize,
-        mut each: impl FnMut(&RequestBatch, usize, &Dictionaries),
-    ) -> Taken {
-        let Filtered { filter, batch, texts } = self;
+    ) -> usize {
+        let Filtered { filter, batch, texts, made, each, tried } = self;
         batch.clear();
         let octets = read(batch, texts);
+        *tried += batch.rows() as u64;
         for row in 0..batch.rows() {
             if filter.keeps(batch, row, texts) {
-                each(batch, row, texts);
+                each(made, batch, row, texts, Place { row: row as u32, ..place });
             }
         }
-        let taken = Taken { octets, requests: batch.rows(), begins_afresh: texts.are_full() };
-        if taken.begins_afresh {
+        if texts.are_full() {
             *texts = Dictionaries::default();
             filter.forget();
         }
-        taken
+        octets
+    }
+
+    fn finish(self) -> (M, u64) {
+        (self.made, self.tried)
     }
 }

@@ -3,44 +3,34 @@
 use crate::out::{ATTENTION, QUIET, STRONG, TROUBLE};
 use crate::show::fit::shorten;
 use exedra_common::figures::{bytes, duration, grouped, several, share};
-use exedra_reading::trail::{Step, Trail, TrailVisit};
+use exedra_reading::trail::{ClientTrail, Step, TrailVisit};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-/// How much is shown.
-pub struct Lengths {
-    /// Visits, the last ones.
-    pub visits: usize,
-    /// Steps of each, the first ones.
-    pub steps: usize,
-}
-
 /// The page.
 pub fn page(
-    client: &str,
-    country: Option<&str>,
-    trail: &Trail,
-    lengths: Lengths,
+    ClientTrail { client, country, trail, .. }: &ClientTrail,
     zone: &TimeZone,
     width: usize,
 ) -> String {
     let mut lines = Vec::new();
-    let country = country.map_or(String::new(), |country| format!("  {QUIET}{country}{QUIET:#}"));
+    let country = country.as_ref().map_or(String::new(), |country| format!("  {QUIET}{country}{QUIET:#}"));
     lines.push(format!("{STRONG}{}{STRONG:#}{country}", shorten(client, width - 4)));
-    let (Some(first), Some(last)) = (trail.visits.first(), trail.visits.last()) else {
-        lines.push("Nothing of this client is in these logs and this period.".to_owned());
+    let Some((first, last)) = trail.span() else {
+        lines.push("There are no requests of this client in this period.".to_owned());
         return lines.join("\n") + "\n";
     };
     let zone_name = zone.iana_name().unwrap_or("UTC");
     lines.push(format!(
         "{QUIET}{} to {}, times of {zone_name}{QUIET:#}",
-        moment(first.first, zone),
-        moment(last.last, zone)
+        moment(first, zone),
+        moment(last, zone)
     ));
     lines.push(String::new());
+    let visits = trail.visits.len() as u64 + trail.earlier_visits;
     let figures = [
         (grouped(trail.requests), if trail.requests == 1 { "request" } else { "requests" }),
-        (grouped(trail.visits.len() as u64), if trail.visits.len() == 1 { "visit" } else { "visits" }),
+        (grouped(visits), if visits == 1 { "visit" } else { "visits" }),
         (bytes(trail.bytes), "sent"),
         (share(trail.errors, trail.requests), "answered 4xx or 5xx"),
     ];
@@ -73,14 +63,13 @@ pub fn page(
             lines.push(format!("  {:>10}  {words}{ATTENTION}{pace}{ATTENTION:#}", grouped(repeat.requests)));
         }
     }
-    let hidden = trail.visits.len().saturating_sub(lengths.visits);
-    if hidden > 0 {
+    if trail.earlier_visits > 0 {
         lines.push(String::new());
-        let earlier = several(hidden as u64, "earlier visit is", "earlier visits are");
+        let earlier = several(trail.earlier_visits, "earlier visit is", "earlier visits are");
         lines.push(format!("{QUIET}{earlier} not shown: --visits shows more{QUIET:#}"));
     }
-    for visit in &trail.visits[hidden..] {
-        visit_lines(visit, &lengths, zone, width, &mut lines);
+    for visit in &trail.visits {
+        visit_lines(visit, zone, width, &mut lines);
     }
     if trail.unkept > 0 {
         let unkept = several(trail.unkept, "request", "requests");
@@ -92,13 +81,7 @@ pub fn page(
     lines.join("\n") + "\n"
 }
 
-fn visit_lines(
-    visit: &TrailVisit,
-    lengths: &Lengths,
-    zone: &TimeZone,
-    width: usize,
-    lines: &mut Vec<String>,
-) {
+fn visit_lines(visit: &TrailVisit, zone: &TimeZone, width: usize, lines: &mut Vec<String>) {
     lines.push(String::new());
     let mut about =
         vec![several(visit.requests, "request", "requests"), several(visit.pages, "page", "pages")];
@@ -115,16 +98,15 @@ fn visit_lines(
         about.join(", ")
     ));
     let mut day = date(visit.first, zone);
-    for step in visit.steps.iter().take(lengths.steps) {
+    for step in &visit.steps {
         let begun = std::mem::replace(&mut day, date(step.time, zone));
         if begun != day {
             lines.push(format!("  {QUIET}{day}{QUIET:#}"));
         }
         step_lines(step, zone, width, lines);
     }
-    let more = visit.steps.len().saturating_sub(lengths.steps);
-    if more > 0 {
-        let steps = several(more as u64, "more step", "more steps");
+    if visit.further_steps > 0 {
+        let steps = several(visit.further_steps, "more step", "more steps");
         lines.push(format!("  {QUIET}{steps}: --steps shows further{QUIET:#}"));
     }
 }

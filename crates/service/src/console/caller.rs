@@ -36,7 +36,6 @@ pub struct Console {
     pub(super) imports: Imports,
     pub(super) passwords: PasswordCheck,
     pub(super) started: jiff::Timestamp,
-    pub(super) key: VisitorKey,
 }
 
 impl Console {
@@ -58,7 +57,6 @@ impl Console {
             imports: Imports::open(state),
             passwords: PasswordCheck::new(Arc::default()),
             started: jiff::Timestamp::now(),
-            key: VisitorKey([rand::random(), rand::random()]),
         })
     }
 
@@ -161,6 +159,11 @@ impl Caller {
             Some(sites) => seen.of_sites(|site| sites.iter().any(|one| one == site)),
         };
         (seen, records)
+    }
+
+    /// The key of the hashes of visitors.
+    pub fn survey_key(&self) -> Result<VisitorKey, Failure> {
+        Ok(self.console.records.survey_key()?)
     }
 
     /// How many requests of a site are recorded; 0 where it may not be seen.

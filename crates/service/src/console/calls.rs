@@ -4,7 +4,7 @@ use super::blocking::{blocking, working};
 use super::caller::{Caller, Console};
 use super::counting::make_survey;
 use super::failure::{Failure, problem};
-use super::query::{Asked, NowQuery, Parameters, SurveyQuery, asked};
+use super::query::{Asked, NowQuery, Parameters};
 use super::sign_in;
 use crate::active::Active;
 use crate::logs::journal::Journal;
@@ -20,7 +20,7 @@ use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
 use exedra_reading::survey::report::Shown;
-use exedra_reading::survey::{Report, ReportOptions, Step};
+use exedra_reading::survey::{ReportOptions, Step};
 use exedra_store::records::snapshot::Recorded;
 use std::sync::Arc;
 
@@ -155,19 +155,6 @@ pub async fn now(caller: Caller, Parameters(query): Parameters<NowQuery>) -> Res
         })
     })
     .await
-}
-
-/// Everything counted over a scope.
-#[utoipa::path(get, path = "/survey", params(SurveyQuery), responses((status = 200, body = Report)))]
-pub async fn survey(
-    caller: Caller,
-    Parameters(mut query): Parameters<SurveyQuery>,
-) -> Result<Json<Report>, Failure> {
-    let now = jiff::Timestamp::now().as_millisecond();
-    let site = caller.console().site()?;
-    let sites = caller.sites(std::mem::take(&mut query.site), &site.config)?;
-    let asked = asked(query, sites, caller.hosts(&site.config), &site.config, now)?;
-    working(move |work| make_survey(&caller, &asked, work)).await
 }
 
 /// Single requests, with all that is known of them.

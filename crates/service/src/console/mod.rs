@@ -5,7 +5,7 @@
 //! - [`routes`]: which calls there are, and who may make them
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
 //!   [`imports`]: what is about logs of elsewhere; [`failure`]: what it says when it cannot answer
-//! - [`counting`]: the records counted for a call
+//! - [`reading`]: what is about what is recorded; [`sources`]: where it comes from; [`counting`]: the records counted for a call
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
 //! - [`metrics`]: figures for programs that watch the service
 //! - [`description`]: what all calls may be answered
@@ -25,11 +25,13 @@ pub mod imports;
 mod metrics;
 mod peer;
 pub mod query;
+mod reading;
 mod recording;
 mod routes;
 mod serving;
 pub mod sign_in;
 pub mod sites;
+mod sources;
 
 pub use caller::Console;
 pub use serving::serve;

@@ -2,7 +2,7 @@
 //!
 //! `?site=harbour&last=7+days&only=status%3D404&step=hour&top=20`
 //!
-//! The fields of [`SurveyQuery`] and [`NowQuery`] are the parameters: what is read, what the API's description lists and
+//! The fields of [`ScopeQuery`], [`SurveyQuery`] and the others are the parameters: what is read, what the API's description lists and
 //! what a wrong guess is answered with all follow from them.
 
 use super::failure::Failure;
@@ -11,12 +11,14 @@ use axum::http::request::Parts;
 use exedra_answering::config::Config;
 use exedra_common::scope::{Scope, ScopeWords, period};
 use exedra_common::text::nearest;
+use exedra_reading::survey::plan::USUAL_SLOW;
 use exedra_reading::survey::report::Shown;
 use exedra_reading::survey::{Measure, ReportOptions, Step};
 use jiff::tz::TimeZone;
 use serde::de::{DeserializeOwned, Error};
 use serde::{Deserialize, Deserializer};
 use utoipa::IntoParams;
+use utoipa::openapi::path::Parameter;
 use utoipa::openapi::{RefOr, Schema};
 
 /// Whose last requests are asked for.
@@ -28,11 +30,11 @@ pub struct NowQuery {
     pub site: Vec<String>,
 }
 
-/// Which requests are counted, and how much of it is shown.
+/// Which requests are meant.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]
 #[into_params(parameter_in = Query)]
-pub struct SurveyQuery {
+pub struct ScopeQuery {
     /// name of a site; may be repeated
     pub site: Vec<String>,
     /// one day: `2026-09-14`, `today` or `yesterday`
@@ -57,6 +59,17 @@ pub struct SurveyQuery {
     /// only bots and crawlers
     #[serde(deserialize_with = "flag")]
     pub crawlers: bool,
+    /// name of a machine that wrote a log; may be repeated
+    pub server: Vec<String>,
+    /// whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said
+    pub time_zone: Option<String>,
+}
+
+/// What is counted of them, and how much of it is shown.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct SurveyQuery {
     /// a section, or all of a question; may be repeated; everything unless said
     pub show: Vec<String>,
     /// minute, hour or day
@@ -69,8 +82,6 @@ pub struct SurveyQuery {
     /// how many referrers stand under each missing page
     #[serde(deserialize_with = "length")]
     pub referrers: Option<usize>,
-    /// name of a machine that wrote a log; may be repeated
-    pub server: Vec<String>,
     /// what lists are ranked by: requests, visitors, bytes or time
     #[serde(deserialize_with = "measure")]
     #[param(value_type = Option<String>)]
@@ -78,10 +89,77 @@ pub struct SurveyQuery {
     /// another period beside this one: `previous`, or as in `2026-W38`
     pub against: Option<String>,
     /// a request that takes longer is slow, as in `500 ms`; `1s` unless said
-    pub slow: Option<String>,
-    /// whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said
-    pub time_zone: Option<String>,
+    #[serde(deserialize_with = "slow")]
+    #[param(value_type = Option<String>)]
+    pub slow: Option<u64>,
     /// addresses are cut to their networks, and names of users left out
+    #[serde(deserialize_with = "flag")]
+    pub mask: bool,
+}
+
+/// How a series is cut.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct SeriesQuery {
+    /// minute, hour or day; day unless said
+    #[serde(deserialize_with = "step")]
+    #[param(value_type = Option<String>)]
+    pub step: Option<Step>,
+}
+
+/// Which single requests are given, and what of each.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct RequestsQuery {
+    /// a column that is given of each; may be repeated
+    pub columns: Vec<String>,
+    /// the order: `time`, the newest last; or a column of figures, the greatest first
+    pub by: Option<String>,
+    /// how many at most: 200 unless said
+    #[serde(deserialize_with = "length")]
+    pub top: Option<usize>,
+    /// how many of the first in that order are left out: those of the pages before
+    #[serde(deserialize_with = "length")]
+    pub skip: Option<usize>,
+    /// addresses are cut to their networks, and names of users left out
+    #[serde(deserialize_with = "flag")]
+    pub mask: bool,
+}
+
+/// Whose trail is given, and how much of it.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct TrailQuery {
+    /// the client: an address, or a network as in `192.0.2.0/24`
+    #[param(required = true)]
+    pub client: String,
+    /// how many visits, the last ones: 100 unless said
+    #[serde(deserialize_with = "length")]
+    pub visits: Option<usize>,
+    /// how many steps of each, the first ones: 100 unless said
+    #[serde(deserialize_with = "length")]
+    pub steps: Option<usize>,
+}
+
+/// Which bursts are told of.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct PreludesQuery {
+    /// of what: `5xx`, `4xx`, a status as `404`, `slow`, `all`, or a stretch as in `2026-09-14T10:00..2026-09-14T10:20`; `5xx`
+    /// unless said
+    pub of: Option<String>,
+    /// how many bursts at most: 3 unless said
+    #[serde(deserialize_with = "length")]
+    pub top: Option<usize>,
+    /// a request that takes longer is slow, as in `500 ms`; `1s` unless said
+    #[serde(deserialize_with = "slow")]
+    #[param(value_type = Option<String>)]
+    pub slow: Option<u64>,
+    /// no client is named
     #[serde(deserialize_with = "flag")]
     pub mask: bool,
 }
@@ -129,8 +207,6 @@ pub struct Asked {
     pub mask: bool,
 }
 
-/// What takes longer is slow unless something else is said: a second, in microseconds.
-const SLOW: u64 = 1_000_000;
 /// The most buckets a timeline may have: the hours of a year and some.
 const MOST_BUCKETS: i64 = 10_000;
 /// The longest list.
@@ -144,13 +220,31 @@ impl<S: Sync, T: DeserializeOwned + IntoParams> FromRequestParts<S> for Paramete
     type Rejection = Failure;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
-        parameters(parts.uri.query().unwrap_or_default()).map(Parameters)
+        let query = parts.uri.query().unwrap_or_default();
+        known(query, T::into_params(|| None))?;
+        Ok(Parameters(read(query)?))
     }
 }
 
-/// Reads a query into the parameters that the fields of `T` are.
-fn parameters<T: DeserializeOwned + IntoParams>(query: &str) -> Result<T, Failure> {
-    let known = T::into_params(|| None);
+/// The parameters of a call about some requests: which, and what of them.
+#[derive(Debug)]
+pub struct Scoped<T>(pub ScopeQuery, pub T);
+
+impl<S: Sync, T: DeserializeOwned + IntoParams> FromRequestParts<S> for Scoped<T> {
+    type Rejection = Failure;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Failure> {
+        scoped(parts.uri.query().unwrap_or_default())
+    }
+}
+
+fn scoped<T: DeserializeOwned + IntoParams>(query: &str) -> Result<Scoped<T>, Failure> {
+    known(query, ScopeQuery::into_params(|| None).into_iter().chain(T::into_params(|| None)).collect())?;
+    Ok(Scoped(read(query)?, read(query)?))
+}
+
+/// Whether all parameters of a query are known, and given once where they are no lists.
+fn known(query: &str, known: Vec<Parameter>) -> Result<(), Failure> {
     let mut given: Vec<&str> = Vec::new();
     for (name, _) in form_urlencoded::parse(query.as_bytes()) {
         let Some(parameter) = known.iter().find(|known| known.name == name) else {
@@ -167,40 +261,27 @@ fn parameters<T: DeserializeOwned + IntoParams>(query: &str) -> Result<T, Failur
         }
         given.push(&parameter.name);
     }
+    Ok(())
+}
+
+/// Reads a query into the parameters that the fields of `T` are.
+fn read<T: DeserializeOwned>(query: &str) -> Result<T, Failure> {
     serde_html_form::from_str(query).map_err(|error| Failure::Wrong(error.to_string()))
 }
 
-/// Understands what a call that came at `now` (milliseconds since 1970 UTC) asks for, of the sites that it means;
-/// links from `own_hosts` are their own.
-pub fn asked(
-    query: SurveyQuery,
+/// Understands which requests a call means that came at `now` (milliseconds since 1970 UTC), of sites that were chosen; and whose days
+/// and hours.
+pub fn scope(
+    query: ScopeQuery,
     sites: Vec<String>,
-    own_hosts: Vec<String>,
     config: &Config,
     now: i64,
-) -> Result<Asked, Failure> {
-    let mut options = ReportOptions { top: 100, referrers: 8, own_hosts, ..ReportOptions::default() };
-    options.top = query.top.unwrap_or(options.top);
-    options.referrers = query.referrers.unwrap_or(options.referrers);
-    if !query.show.is_empty() {
-        options.shown = Shown::understand(&query.show).map_err(|error| Failure::Wrong(error.to_string()))?;
-    }
-    let wrong = |words: &dyn std::fmt::Display| Failure::Wrong(words.to_string());
+) -> Result<(Scope, TimeZone), Failure> {
     let zone = match &query.time_zone {
-        Some(name) => Some(TimeZone::get(name).map_err(|_| {
+        Some(name) => TimeZone::get(name).map_err(|_| {
             Failure::Wrong(format!("there is no time zone `{name}`: write a name as in Atlantic/Faroe"))
-        })?),
-        None => None,
-    };
-    let in_zone = zone.as_ref().unwrap_or(&config.service.time_zone);
-    let slow = match &query.slow {
-        Some(text) => {
-            let length = exedra_common::units::duration(text).ok_or_else(|| {
-                Failure::Wrong(format!("`{text}` is not a length of time: write one as in `500 ms` or `2s`"))
-            })?;
-            u64::try_from(length.as_micros()).unwrap_or(u64::MAX - 1)
-        }
-        None => SLOW,
+        })?,
+        None => config.service.time_zone.clone(),
     };
     let servers = query.server.iter().map(|server| format!("server={server}"));
     let words = ScopeWords {
@@ -215,27 +296,64 @@ pub fn asked(
         only: query.only.into_iter().chain(servers).collect(),
         without: query.without,
     };
-    let scope = words.understand(now, in_zone).map_err(|error| wrong(&error))?;
-    let scope = Scope { sites, ..scope };
+    let scope = words.understand(now, &zone).map_err(|error| Failure::Wrong(error.to_string()))?;
+    Ok((Scope { sites, ..scope }, zone))
+}
+
+/// Understands what is asked for of some requests; links from `own_hosts` are their own.
+pub fn asked(
+    query: SurveyQuery,
+    (scope, zone): (Scope, TimeZone),
+    own_hosts: Vec<String>,
+    now: i64,
+) -> Result<Asked, Failure> {
+    let mut options = ReportOptions { top: 100, referrers: 8, own_hosts, ..ReportOptions::default() };
+    options.top = query.top.unwrap_or(options.top);
+    options.referrers = query.referrers.unwrap_or(options.referrers);
+    if !query.show.is_empty() {
+        options.shown = Shown::understand(&query.show).map_err(|error| Failure::Wrong(error.to_string()))?;
+    }
     let against = match &query.against {
         Some(period) => {
-            let (from, until) = period::other(period, (scope.from, scope.until), now, in_zone)
-                .map_err(|error| wrong(&error))?;
+            let (from, until) = period::other(period, (scope.from, scope.until), now, &zone)
+                .map_err(|error| Failure::Wrong(error.to_string()))?;
             Some(Scope { from: Some(from), until: Some(until), ..scope.clone() })
         }
         None => None,
     };
-    let by = query.by.unwrap_or_default();
-    let asked = Asked { scope, step: query.step, options, by, against, slow, zone, mask: query.mask };
-    if let Some(step) = asked.step {
-        let length = asked.scope.until.unwrap_or(now) - asked.scope.from.unwrap_or(0);
+    few_buckets(&scope, query.step, now)?;
+    Ok(Asked {
+        scope,
+        step: query.step,
+        options,
+        by: query.by.unwrap_or_default(),
+        against,
+        slow: query.slow.unwrap_or(USUAL_SLOW),
+        zone: Some(zone),
+        mask: query.mask,
+    })
+}
+
+/// Whether a timeline of a scope does not become too long.
+pub fn few_buckets(scope: &Scope, step: Option<Step>, now: i64) -> Result<(), Failure> {
+    if let Some(step) = step {
+        let length = scope.until.unwrap_or(now) - scope.from.unwrap_or(0);
         if length / step.milliseconds() > MOST_BUCKETS {
             return Err(Failure::Wrong(
                 "the period is too long for this step: choose a longer one".to_owned(),
             ));
         }
     }
-    Ok(asked)
+    Ok(())
+}
+
+/// A length of time, in microseconds.
+fn slow<'de, D: Deserializer<'de>>(from: D) -> Result<Option<u64>, D::Error> {
+    let text = String::deserialize(from)?;
+    let length = exedra_common::units::duration(&text).ok_or_else(|| {
+        D::Error::custom(format!("`{text}` is not a length of time: write one as in `500 ms` or `2s`"))
+    })?;
+    Ok(Some(u64::try_from(length.as_micros()).unwrap_or(u64::MAX - 1)))
 }
 
 /// A flag is set by its name alone, or by `true`.
@@ -288,9 +406,9 @@ mod tests {
     }
 
     fn understood(query: &str) -> Result<Asked, Failure> {
-        let query: SurveyQuery = parameters(query)?;
-        let sites = query.site.clone();
-        asked(query, sites, Vec::new(), &config(), NOW)
+        let Scoped(about, query) = scoped::<SurveyQuery>(query)?;
+        let sites = about.site.clone();
+        asked(query, scope(about, sites, &config(), NOW)?, Vec::new(), NOW)
     }
 
     const NOW: i64 = 1_794_000_000_000;

@@ -4,7 +4,9 @@
 //! call may be answered follow from the list.
 
 use super::caller::Console;
-use super::{accounts, assets, calls, description, hosts, imports, metrics, recording, sign_in, sites};
+use super::{
+    accounts, assets, calls, description, hosts, imports, metrics, reading, recording, sign_in, sites,
+};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
 use axum::http::{HeaderValue, header};
@@ -32,7 +34,12 @@ fn for_viewers() -> Calls {
         .routes(routes!(accounts::me))
         .routes(routes!(calls::status))
         .routes(routes!(calls::now))
-        .routes(routes!(calls::survey))
+        .routes(routes!(reading::survey))
+        .routes(routes!(reading::series))
+        .routes(routes!(reading::requests))
+        .routes(routes!(reading::trail))
+        .routes(routes!(reading::preludes))
+        .routes(routes!(reading::sources))
         .routes(routes!(sites::sites))
         .routes(routes!(sites::explain))
 }

@@ -9,6 +9,7 @@ use crate::control::StartError;
 use crate::control::changes::Changes;
 use crate::control::preflight::{prefer_small_pages, raise_open_files};
 use crate::control::runtime::{LogsShared, Runtime};
+use crate::logs::closed_days::keep_closed_days;
 use crate::logs::ingest::Ingest;
 use crate::logs::journal::keeping::look_after;
 use crate::system::lock::{self, NoLock, StateLock};
@@ -53,6 +54,7 @@ pub struct Running {
     workers: Vec<JoinHandle<()>>,
     follower: (Arc<AtomicBool>, JoinHandle<()>),
     keeper: (Sender<()>, JoinHandle<()>),
+    counter: (Arc<AtomicBool>, JoinHandle<()>),
     /// Held until everything has ended.
     lock: StateLock,
 }
@@ -105,6 +107,13 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let (stop_keeping, stop_kept) = channel();
     let keeper = keep_on("past logs", move || look_after(&kept, &stop_kept));
     let keeper = (stop_keeping, keeper.map_err(thread_failed)?);
+    let stop_counting = Arc::new(AtomicBool::new(false));
+    let stop_counted = Arc::clone(&stop_counting);
+    let (counted, weak) = (Arc::clone(&records), Arc::downgrade(&runtime));
+    let counter = keep_on("closed days", move || {
+        keep_closed_days(&counted, || weak.upgrade()?.site(), &stop_counted);
+    });
+    let counter = (stop_counting, counter.map_err(thread_failed)?);
 
     let now = jiff::Timestamp::now().as_second();
     // A state folder that is full or read-only keeps no site down.
@@ -139,7 +148,7 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
             _ = stopping.wait_for(|stop| *stop) => {}
         }
     });
-    Ok(Running { listeners, console, sign_in, changes, runtime, workers, follower, keeper, lock })
+    Ok(Running { listeners, console, sign_in, changes, runtime, workers, follower, keeper, counter, lock })
 }
 
 /// Listens before privileges are dropped: ports below 1024 need them.
@@ -165,7 +174,13 @@ impl Running {
         let _ = self.runtime.stop.send(true);
         self.runtime.wait().await;
         let Running {
-            runtime, workers, follower: (ending, follower), keeper: (keeping, keeper), lock, ..
+            runtime,
+            workers,
+            follower: (ending, follower),
+            keeper: (keeping, keeper),
+            counter: (counting, counter),
+            lock,
+            ..
         } = self;
         let last = tokio::task::spawn_blocking(move || {
             let join = |threads: Vec<JoinHandle<()>>| {
@@ -178,7 +193,9 @@ impl Running {
             runtime.close_logs();
             ending.store(true, Ordering::SeqCst);
             drop(keeping);
-            join(vec![follower, keeper]);
+            counting.store(true, Ordering::SeqCst);
+            counter.thread().unpark();
+            join(vec![follower, keeper, counter]);
             drop(lock);
         });
         let _ = last.await;

@@ -5,7 +5,7 @@
 //! ([`Records::read_again`]), with nothing of it counted twice.
 
 use super::snapshot::read_segment;
-use super::{Checkpoint, Origin, Records, Segment, State, keep};
+use super::{Checkpoint, Origin, Records, Segment, State, keep, kept_surveys};
 use crate::database::StoreError;
 use crate::imports::IMPORTED;
 use crate::schema::segments;
@@ -106,11 +106,13 @@ impl Records {
         let ids: Vec<i32> = of_it.iter().map(|segment| segment.id).collect();
         self.writer.run(|writer| {
             writer.immediate_transaction::<_, StoreError, _>(|writer| {
+                kept_surveys::forget(of_it.iter().map(|segment| &**segment), writer)?;
                 retire(&ids, writer)?;
                 keep(name, &Checkpoint::default(), writer)
             })
         })?;
         let mut state = self.state.lock();
+        state.changed_by(of_it.iter().map(|segment| &**segment));
         state.segments.retain(|segment| !ids.contains(&segment.id));
         state.retired.extend(of_it);
         state.tail.retain(|part| part.origin != origin);

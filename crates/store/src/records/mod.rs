@@ -7,28 +7,38 @@
 //!
 //! - [`segment`]: a segment, and from which logs it was read
 //! - [`packing`]: a column into octets and back; [`wire`]: a batch on its way to the records
-//! - [`snapshot`]: what a reader sees
+//! - [`snapshot`]: what a reader sees; [`visiting`]: single requests of it
+//! - [`counting`]: surveys of the records; [`kept_surveys`]: those of closed days and months;
+//!   [`closed`]: which those are
 //! - [`merging`]: small segments into larger ones
 //! - [`damaged`]: a segment that cannot be read
 //! - [`salvage`]: what is undamaged in a database that was set aside
 
+pub mod closed;
+pub mod counting;
 pub mod damaged;
+pub mod kept_surveys;
 pub mod merging;
 pub mod packing;
 pub mod salvage;
 pub mod segment;
 pub mod snapshot;
+pub mod visiting;
 pub mod wire;
 
+pub use counting::Counting;
+pub use kept_surveys::KeptSurvey;
 pub use merging::LogState;
 pub use segment::{Origin, Segment};
 pub use snapshot::Snapshot;
+pub use visiting::{Visit, Visitor};
 
 use crate::database::{self, Database, Kind, StoreError, Trouble};
 use crate::schema::{segments, sources};
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
 use exedra_common::{Dictionaries, RequestBatch};
+use kept_surveys::LastChanges;
 use parking_lot::Mutex;
 use segment::Packed;
 use std::collections::BTreeMap;
@@ -95,6 +105,9 @@ pub struct Records {
     state: Mutex<State>,
     /// What was damaged, in sentences.
     damages: Mutex<Vec<String>>,
+    /// Kept surveys that were put together.
+    together: counting::PutTogether,
+    key: Mutex<kept_surveys::SurveyKey>,
 }
 
 #[derive(Default)]
@@ -104,6 +117,10 @@ struct State {
     /// Segments that cannot be read, and still are in the database.
     damaged: Vec<Arc<Segment>>,
     tail: Vec<TailPart>,
+    /// Surveys of closed days and months.
+    kept: Vec<Arc<KeptSurvey>>,
+    /// Where requests came or went.
+    changes: LastChanges,
     /// Checkpoints of the tail and of the segments before it.
     checkpoints: BTreeMap<String, Checkpoint>,
     /// Those of them that are in the database.
@@ -122,6 +139,8 @@ impl Records {
             readers: Mutex::default(),
             state: Mutex::default(),
             damages: Mutex::default(),
+            together: counting::PutTogether::default(),
+            key: Mutex::default(),
         };
         let newest = records.writer.trouble().set_aside.pop();
         let loaded = records.writer.run(|writer| match &newest {
@@ -314,10 +333,12 @@ impl Records {
         let made = self.writer.run(|writer| {
             writer.immediate_transaction::<_, StoreError, _>(|writer| {
                 changed.iter().try_for_each(|(name, checkpoint)| keep(name, checkpoint, writer))?;
+                kept_surveys::forget(packed.iter().map(Packed::segment), writer)?;
                 packed.iter().map(|packed| packed.insert(writer)).collect::<Result<Vec<_>, _>>()
             })
         })?;
         let mut state = self.state.lock();
+        state.changed_by(made.iter().map(|segment| &**segment));
         state.segments.extend(made);
         state.tail.drain(..tail.len());
         state.committed.extend(changed);
@@ -327,7 +348,11 @@ impl Records {
     /// What a reader sees from now on, whatever is written meanwhile.
     pub fn snapshot(&self) -> Snapshot {
         let state = self.state.lock();
-        Snapshot::new(state.segments.clone(), state.tail.clone())
+        let is_whole = |kept: &&Arc<KeptSurvey>| {
+            !state.tail.iter().any(|part| kept.touches(&part.site, part.first, part.last))
+        };
+        let kept = state.kept.iter().filter(is_whole).cloned().collect();
+        Snapshot::new(state.segments.clone(), state.tail.clone(), kept, state.changes.count())
     }
 
     /// Runs a read on a connection of its own.
@@ -367,6 +392,7 @@ fn load(writer: &mut SqliteConnection) -> Result<State, StoreError> {
     let committed: BTreeMap<String, Checkpoint> = checkpoints.into_iter().map(checkpoint).collect();
     Ok(State {
         segments: kept.into_iter().map(|row| Arc::new(row.into())).collect(),
+        kept: kept_surveys::load(writer)?,
         checkpoints: committed.clone(),
         committed,
         ..State::default()

@@ -106,6 +106,11 @@ impl Packed {
         })
     }
 
+    /// What it will be, but for its number.
+    pub fn segment(&self) -> &Segment {
+        &self.segment
+    }
+
     /// Writes it, under the next number.
     pub fn insert(&self, writer: &mut SqliteConnection) -> Result<Arc<Segment>, StoreError> {
         let segment = &self.segment;

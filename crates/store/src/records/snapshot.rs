@@ -1,10 +1,11 @@
 //! What a reader sees: the segments and the tail of one instant.
 
-use super::{Records, Segment, TailPart, packing};
+use super::packing::{self, Rows};
+use super::{KeptSurvey, Records, Segment, TailPart};
 use crate::database::StoreError;
 use crate::schema::segment_columns;
 use diesel::prelude::*;
-use exedra_common::scope::Scope;
+use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
 use std::sync::Arc;
 
@@ -13,11 +14,38 @@ use std::sync::Arc;
 pub struct Snapshot {
     pub(super) segments: Vec<Arc<Segment>>,
     tail: Vec<TailPart>,
+    kept: Vec<Arc<KeptSurvey>>,
+    changes: u64,
 }
 
 impl Snapshot {
-    pub(super) fn new(segments: Vec<Arc<Segment>>, tail: Vec<TailPart>) -> Self {
-        Snapshot { segments, tail }
+    pub(super) fn new(
+        segments: Vec<Arc<Segment>>,
+        tail: Vec<TailPart>,
+        kept: Vec<Arc<KeptSurvey>>,
+        changes: u64,
+    ) -> Self {
+        Snapshot { segments, tail, kept, changes }
+    }
+
+    /// How often requests had come or gone: the same number means the same segments' requests.
+    pub fn changes(&self) -> u64 {
+        self.changes
+    }
+
+    /// Surveys that are kept of what it holds.
+    pub fn kept(&self) -> &[Arc<KeptSurvey>] {
+        &self.kept
+    }
+
+    /// Its segments.
+    pub fn segments(&self) -> &[Arc<Segment>] {
+        &self.segments
+    }
+
+    /// The requests that are in no segment yet.
+    pub fn tail(&self) -> &[TailPart] {
+        &self.tail
     }
 
     /// Only what a scope can touch, by site and time.
@@ -25,6 +53,7 @@ impl Snapshot {
     pub fn within(mut self, scope: &Scope) -> Self {
         self.segments.retain(|part| scope.has_site(&part.site) && scope.overlaps(part.first, part.last));
         self.tail.retain(|part| scope.has_site(&part.site) && scope.overlaps(part.first, part.last));
+        self.kept.retain(|part| scope.has_site(&part.site) && scope.overlaps(part.from, part.until - 1));
         self
     }
 
@@ -33,6 +62,7 @@ impl Snapshot {
     pub fn of_sites(mut self, is_wanted: impl Fn(&str) -> bool) -> Self {
         self.segments.retain(|part| is_wanted(&part.site));
         self.tail.retain(|part| is_wanted(&part.site));
+        self.kept.retain(|part| is_wanted(&part.site));
         self
     }
 
@@ -138,6 +168,45 @@ enum Origin<'s> {
 }
 
 impl Part<'_> {
+    /// The site its requests went to.
+    pub fn site(&self) -> &str {
+        match self.from {
+            Origin::Tail(part) => &part.site,
+            Origin::Segment(segment) => &segment.site,
+        }
+    }
+
+    /// How many requests it holds.
+    pub fn requests(&self) -> usize {
+        match self.from {
+            Origin::Tail(part) => part.requests.0.rows(),
+            Origin::Segment(segment) => segment.requests,
+        }
+    }
+
+    /// Its first request and its last, in milliseconds since 1970 UTC.
+    pub fn span(&self) -> (i64, i64) {
+        match self.from {
+            Origin::Tail(part) => (part.first, part.last),
+            Origin::Segment(segment) => (segment.first, segment.last),
+        }
+    }
+
+    /// Reads of it what a scope keeps, and perhaps more: rows that it does not keep are left out where that saves work.
+    pub fn append_matching(
+        &self,
+        filter: &mut RowFilter,
+        batch: &mut RequestBatch,
+        texts: &mut Dictionaries,
+    ) -> Result<(), StoreError> {
+        match self.from {
+            Origin::Segment(segment) if !filter.lets_all_through() => {
+                read_matching(self.records, segment, self.projection, filter, batch, texts)
+            }
+            _ => self.append_to(batch, texts),
+        }
+    }
+
     /// Reads it, appending to a batch and learning its texts.
     pub fn append_to(&self, batch: &mut RequestBatch, texts: &mut Dictionaries) -> Result<(), StoreError> {
         match self.from {
@@ -150,6 +219,31 @@ impl Part<'_> {
     }
 }
 
+/// Reads those rows of a segment that a filter keeps: first the columns that it looks at, then of the others only those rows.
+fn read_matching(
+    records: &Records,
+    segment: &Segment,
+    projection: Projection,
+    filter: &mut RowFilter,
+    batch: &mut RequestBatch,
+    texts: &mut Dictionaries,
+) -> Result<(), StoreError> {
+    let (mut looked_at, mut own): (RequestBatch, Dictionaries) = Default::default();
+    let alone = Wanted { projection: filter.projection(), rows: Rows::all(segment.requests), is_alone: true };
+    read_columns(records, segment, &alone, &mut looked_at, &mut own)?;
+    filter.forget();
+    let rows = filter.rows(&looked_at, &own);
+    // Where most are wanted, nothing is gained.
+    if rows.len() * 4 > segment.requests * 3 {
+        return read_segment(records, segment, projection, batch, texts);
+    }
+    if !rows.is_empty() {
+        let rows = Rows { all: segment.requests, wanted: Some(&rows) };
+        read_columns(records, segment, &Wanted { projection, rows, is_alone: false }, batch, texts)?;
+    }
+    Ok(())
+}
+
 /// Reads the wanted columns of a segment. One that is damaged has none: whoever looks after the segments is told.
 pub(super) fn read_segment(
     records: &Records,
@@ -158,6 +252,26 @@ pub(super) fn read_segment(
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
+    let wanted = Wanted { projection, rows: Rows::all(segment.requests), is_alone: false };
+    read_columns(records, segment, &wanted, batch, texts)
+}
+
+/// What is read of a segment.
+struct Wanted<'w> {
+    projection: Projection,
+    rows: Rows<'w>,
+    /// Whether nothing else has these texts.
+    is_alone: bool,
+}
+
+fn read_columns(
+    records: &Records,
+    segment: &Segment,
+    Wanted { projection, rows: wanted_rows, is_alone }: &Wanted<'_>,
+    batch: &mut RequestBatch,
+    texts: &mut Dictionaries,
+) -> Result<(), StoreError> {
+    let count = wanted_rows.count();
     let wanted: Vec<Column> = Column::kept().filter(|&column| projection.has(column)).collect();
     let names: Vec<&str> = wanted.iter().map(|column| column.declaration().stored).collect();
     let packed: Vec<(String, Vec<u8>)> = records.read(|connection| {
@@ -170,16 +284,19 @@ pub(super) fn read_segment(
     for column in wanted {
         let own = packed.iter().find(|(name, _)| name == column.declaration().stored);
         let unpacked = match own {
-            Some((_, packed)) => packing::unpack(column, packed, segment.requests, batch, texts),
+            Some((_, packed)) if *is_alone => {
+                packing::unpack_alone(column, packed, segment.requests, batch, texts)
+            }
+            Some((_, packed)) => packing::unpack(column, packed, *wanted_rows, batch, texts),
             None if segment.has(column) => None,
             // Segments of one site were not told it by their rows.
             None if column == Column::Text(TextColumn::Site) => {
                 let code = texts.of_mut(TextColumn::Site).code(&segment.site);
                 let codes = batch.codes_mut(TextColumn::Site);
-                codes.resize(codes.len() + segment.requests, code);
+                codes.resize(codes.len() + count, code);
                 Some(())
             }
-            None => packing::append_nothing(column, segment.requests, batch),
+            None => packing::append_nothing(column, count, batch),
         };
         if unpacked.is_none() {
             tracing::error!(

@@ -89,10 +89,9 @@ impl Surveyor {
     pub fn add(&mut self, batch: &mut RequestBatch, dictionaries: &Dictionaries, source: usize) {
         let mut rows = std::mem::take(&mut self.rows);
         rows.clear();
-        let all = 0..batch.rows() as u32;
         match self.row_filter.lets_all_through() {
-            true => rows.extend(all),
-            false => rows.extend(all.filter(|&row| self.row_filter.keeps(batch, row as usize, dictionaries))),
+            true => rows.extend(0..batch.rows() as u32),
+            false => rows = self.row_filter.rows(batch, dictionaries),
         }
         self.add_rows(batch, &rows, dictionaries, source);
         if let Some(times) = &mut self.times {

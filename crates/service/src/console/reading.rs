@@ -1,0 +1,252 @@
+//! The calls about what is recorded: counted, over time, one by one, of one client, before bursts.
+
+use super::blocking::{Work, working};
+use super::caller::Caller;
+use super::counting::{for_a_call, make_survey};
+use super::failure::Failure;
+use super::query::{
+    Parameters, PreludesQuery, RequestsQuery, ScopeQuery, Scoped, SeriesQuery, SurveyQuery, TrailQuery,
+    asked, few_buckets, scope,
+};
+use crate::active::Active;
+use axum::Json;
+use exedra_api::{Requests, Series, Source};
+use exedra_common::filters::Filter;
+use exedra_common::scope::Scope;
+use exedra_common::{Dictionaries, RequestBatch, TextColumn};
+use exedra_reading::classify::Classifier;
+use exedra_reading::prelude::minutes::Burst;
+use exedra_reading::prelude::{Minutes, Preludes, Tallies, Trouble, USUAL_BURSTS, preludes as told};
+use exedra_reading::requests::{Listed, Picker, WrongColumn, order};
+use exedra_reading::survey::plan::USUAL_SLOW;
+use exedra_reading::survey::report::Shown;
+use exedra_reading::survey::{Report, ReportOptions};
+use exedra_reading::trail::{ClientTrail, Keeper, Place, Trail};
+use exedra_store::records::{Visit, Visitor};
+use jiff::tz::TimeZone;
+use std::sync::Arc;
+
+/// How many requests are given where nobody said a number.
+const FEW: usize = 200;
+/// How many visits of a client, and steps of each.
+const USUAL_VISITS: usize = 100;
+const USUAL_STEPS: usize = 100;
+/// The most steps of a trail, and the most bursts.
+const MOST_STEPS: usize = 20_000;
+const MOST_BURSTS: usize = 100;
+
+/// What a call is about.
+struct About {
+    scope: Scope,
+    zone: TimeZone,
+    active: Arc<Active>,
+    now: i64,
+}
+
+impl About {
+    /// Understands it, of the sites that may be seen.
+    fn understand(caller: &Caller, mut query: ScopeQuery) -> Result<Self, Failure> {
+        let now = jiff::Timestamp::now().as_millisecond();
+        let active = caller.console().site()?;
+        let sites = caller.sites(std::mem::take(&mut query.site), &active.config)?;
+        let (scope, zone) = scope(query, sites, &active.config, now)?;
+        Ok(About { scope, zone, active, now })
+    }
+
+    fn zone_name(&self) -> String {
+        self.zone.iana_name().unwrap_or("UTC").to_owned()
+    }
+
+    fn classifier(&self) -> Arc<Classifier> {
+        Arc::new(Classifier { countries: self.active.countries.clone() })
+    }
+
+    /// Shows the requests to visitors; gives them, how many requests there are to look at, and how many fit that nobody wanted.
+    fn visit<V: Visitor>(
+        &self,
+        caller: &Caller,
+        work: &Work,
+        projection: exedra_common::Projection,
+        begin: impl Fn() -> V + Sync,
+    ) -> Result<(Vec<V>, u64, u64), Failure> {
+        let (seen, records) = caller.snapshot(&self.scope);
+        let goes_on = || work.goes_on();
+        let visit = Visit { scope: &self.scope, projection, derive: self.classifier() };
+        records.visit(&seen, &visit, &for_a_call(&goes_on), begin)
+    }
+}
+
+impl From<WrongColumn> for Failure {
+    fn from(wrong: WrongColumn) -> Self {
+        Failure::Wrong(wrong.to_string())
+    }
+}
+
+/// Everything counted over a scope.
+#[utoipa::path(get, path = "/survey", params(ScopeQuery, SurveyQuery), responses((status = 200, body = Report)))]
+pub async fn survey(
+    caller: Caller,
+    Scoped(about, query): Scoped<SurveyQuery>,
+) -> Result<Json<Report>, Failure> {
+    let About { scope, zone, active, now } = About::understand(&caller, about)?;
+    let asked = asked(query, (scope, zone), caller.hosts(&active.config), now)?;
+    working(move |work| make_survey(&caller, &asked, work)).await
+}
+
+/// Requests over time.
+#[utoipa::path(get, path = "/series", params(ScopeQuery, SeriesQuery), responses((status = 200, body = Series)))]
+pub async fn series(
+    caller: Caller,
+    Scoped(about, query): Scoped<SeriesQuery>,
+) -> Result<Json<Series>, Failure> {
+    let About { scope, zone, now, .. } = About::understand(&caller, about)?;
+    few_buckets(&scope, query.step, now)?;
+    working(move |work| {
+        let name = if query.step.is_some() { "timeline" } else { "days" };
+        let shown = Shown::understand(&[name]).map_err(|_| Failure::Internal)?;
+        let options = ReportOptions { shown, ..ReportOptions::default() };
+        let time_zone = zone.iana_name().unwrap_or("UTC").to_owned();
+        let asked = super::query::Asked {
+            scope,
+            step: query.step,
+            options,
+            slow: USUAL_SLOW,
+            zone: Some(zone),
+            ..Default::default()
+        };
+        let report = make_survey(&caller, &asked, work)?;
+        Ok(Series { time_zone, table: report.table(name).clone(), caveats: report.caveats })
+    })
+    .await
+}
+
+/// Picks requests on one thread.
+struct Picking {
+    picker: Picker,
+}
+
+impl Visitor for Picking {
+    fn visit(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place) {
+        self.picker.add(batch, row, texts, place);
+    }
+
+    fn wants(&self, _: i64, last: i64) -> bool {
+        self.picker.wants(last)
+    }
+}
+
+/// Single requests.
+#[utoipa::path(get, path = "/requests", params(ScopeQuery, RequestsQuery), responses((status = 200, body = Requests)))]
+pub async fn requests(
+    caller: Caller,
+    Scoped(about, query): Scoped<RequestsQuery>,
+) -> Result<Json<Requests>, Failure> {
+    let about = About::understand(&caller, about)?;
+    let by = order(query.by.as_deref().unwrap_or("time"))?;
+    let columns: Vec<&str> = query.columns.iter().flat_map(|names| names.split(',')).collect();
+    let listed = Listed::understand(&columns, about.classifier(), query.mask)?;
+    let (top, skip) = (query.top.unwrap_or(FEW), query.skip.unwrap_or(0));
+    working(move |work| {
+        let begin = || Picking { picker: Picker::new(listed.clone(), by, top + skip) };
+        let (shares, tried, passed_over) = about.visit(&caller, work, listed.projection(by), begin)?;
+        let mut picked = begin().picker.finish();
+        shares.into_iter().for_each(|share| picked.merge(share.picker.finish()));
+        let (mut table, fitting) = picked.into_page(skip);
+        table.name = "requests".to_owned();
+        Ok(Requests {
+            time_zone: about.zone_name(),
+            table,
+            fitting: fitting + passed_over,
+            tried,
+            skipped: skip as u64,
+        })
+    })
+    .await
+}
+
+/// What one client did, in order.
+#[utoipa::path(get, path = "/trail", params(ScopeQuery, TrailQuery), responses((status = 200, body = ClientTrail)))]
+pub async fn trail(
+    caller: Caller,
+    Scoped(about, query): Scoped<TrailQuery>,
+) -> Result<Json<ClientTrail>, Failure> {
+    let mut about = About::understand(&caller, about)?;
+    if query.client.is_empty() {
+        let words = "whose trail? `client` names an address, or a network as in 192.0.2.0/24";
+        return Err(Failure::Wrong(words.to_owned()));
+    }
+    let only = Filter::exactly(TextColumn::Client.into(), &query.client);
+    about.scope.filters.narrow(only.map_err(|error| Failure::Wrong(error.to_string()))?);
+    working(move |work| {
+        let (shares, ..) = about.visit(&caller, work, Keeper::projection(), Keeper::default)?;
+        let mut keeper = Keeper::default();
+        shares.into_iter().for_each(|share| keeper.merge(share));
+        let (visits, steps) = (query.visits.unwrap_or(USUAL_VISITS), query.steps.unwrap_or(USUAL_STEPS));
+        let steps = steps.min(MOST_STEPS / visits.max(1)).max(1);
+        let countries = about.active.countries.as_ref();
+        let country = countries.and_then(|countries| countries.of_text(&query.client)).map(str::to_owned);
+        let time_zone = about.zone_name();
+        Ok(ClientTrail {
+            client: query.client,
+            time_zone,
+            country,
+            trail: Trail::of(keeper).cut(visits, steps),
+        })
+    })
+    .await
+}
+
+/// Counts minutes on one thread.
+struct Counting {
+    minutes: Minutes,
+    trouble: Trouble,
+}
+
+impl Visitor for Counting {
+    fn visit(&mut self, batch: &RequestBatch, row: usize, _: &Dictionaries, _: Place) {
+        self.minutes.add(batch, row, self.trouble);
+    }
+}
+
+/// What was different before bursts of errors or slowness.
+#[utoipa::path(get, path = "/preludes", params(ScopeQuery, PreludesQuery), responses((status = 200, body = Preludes)))]
+pub async fn preludes(
+    caller: Caller,
+    Scoped(about, query): Scoped<PreludesQuery>,
+) -> Result<Json<Preludes>, Failure> {
+    let about = About::understand(&caller, about)?;
+    let of = query.of.as_deref().unwrap_or("5xx");
+    let (trouble, stretch) = Trouble::with_stretch(of, query.slow.unwrap_or(USUAL_SLOW), &about.zone)
+        .map_err(|error| Failure::Wrong(error.to_string()))?;
+    let top = query.top.unwrap_or(USUAL_BURSTS).min(MOST_BURSTS);
+    working(move |work| {
+        let begin = || Counting { minutes: Minutes::default(), trouble };
+        let (shares, ..) = about.visit(&caller, work, Minutes::projection(), begin)?;
+        let mut minutes = Minutes::default();
+        shares.into_iter().for_each(|share| minutes.merge(share.minutes));
+        let bursts: Vec<Burst> = match stretch {
+            Some((from, until)) => vec![minutes.stretch(from, until)],
+            None => minutes.bursts(top, &about.zone),
+        };
+        let mut found = Vec::new();
+        if let Some(span) = minutes.span().filter(|_| !bursts.is_empty()) {
+            let own_hosts = caller.hosts(&about.active.config);
+            let empty = Tallies::new(&bursts, trouble, span, &about.zone, &own_hosts);
+            let (shares, ..) = about.visit(&caller, work, Tallies::projection(), || empty.clone())?;
+            let mut tallies = empty.clone();
+            shares.into_iter().for_each(|share| tallies.merge(share));
+            found = told(bursts, &tallies, trouble, query.mask);
+        }
+        Ok(Preludes { trouble: trouble.words(), time_zone: about.zone_name(), bursts: found })
+    })
+    .await
+}
+
+/// Where the records come from: logs of the sites, and logs that were imported.
+#[utoipa::path(get, path = "/sources", params(super::query::NowQuery), responses((status = 200, body = Vec<Source>)))]
+pub async fn sources(
+    caller: Caller,
+    Parameters(query): Parameters<super::query::NowQuery>,
+) -> Result<Json<Vec<Source>>, Failure> {
+    super::blocking::blocking(move || super::sources::all(&caller, query.site)).await
+}

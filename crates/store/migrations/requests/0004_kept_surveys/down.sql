@@ -1,0 +1,3 @@
+DROP TABLE survey_keys;
+DROP TABLE kept_parts;
+DROP TABLE kept_surveys;

@@ -1,0 +1,332 @@
+//! Surveys of closed days and months, kept so that what does not change any more is not counted again.
+//!
+//! A kept survey stands for all requests of one site in one stretch of time. Whatever changes requests there (a late line, an import, a
+//! log that is taken out) deletes it in the same transaction ([`forget`]), and it is counted anew. While the tail holds requests of
+//! its stretch, no reader is given it.
+
+use super::{Records, Segment, State};
+use crate::database::StoreError;
+use crate::schema::{kept_parts, kept_surveys, survey_keys};
+use diesel::prelude::*;
+use exedra_reading::survey::stored::{StoredPart, VERSION};
+use exedra_reading::survey::{Survey, VisitorKey};
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+/// How hard Zstandard tries.
+const EFFORT: i32 = 1;
+/// No part unpacks to more than this many octets.
+const MOST_OCTETS: usize = 256 << 20;
+/// How many octets may be kept of a day, and of a month, for each of its requests; and how many of any.
+const MOST_OF_A_DAY: f64 = 1.0;
+const MOST_OF_A_MONTH: f64 = 1.8;
+const LEAST_OCTETS: usize = 4096;
+/// What is longer is a month: in milliseconds.
+const LONGEST_DAY: i64 = 2 * 86_400_000;
+/// How many of the last changes are remembered.
+const MOST_CHANGES: usize = 4096;
+
+/// A kept survey, by what is known without reading it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeptSurvey {
+    /// Its number.
+    pub id: i32,
+    /// The site.
+    pub site: Arc<str>,
+    /// Whose days: IANA name.
+    pub zone: Arc<str>,
+    /// Its first instant, in milliseconds since 1970 UTC.
+    pub from: i64,
+    /// The first instant behind it.
+    pub until: i64,
+    /// Which of its parts are kept: a bit for each.
+    pub parts: i32,
+}
+
+impl KeptSurvey {
+    /// Whether all these parts of it are kept.
+    pub fn has(&self, parts: &[StoredPart]) -> bool {
+        parts.iter().all(|part| self.parts & bit(*part) != 0)
+    }
+
+    /// Whether any instant of a stretch, ends included, is in it.
+    pub fn touches(&self, site: &str, first: i64, last: i64) -> bool {
+        &*self.site == site && self.from <= last && self.until > first
+    }
+}
+
+/// A stretch of a site's requests that was changed.
+#[derive(Debug, Clone)]
+struct Change {
+    site: Arc<str>,
+    first: i64,
+    last: i64,
+}
+
+/// What has changed since the database was opened, as far as it is remembered.
+#[derive(Debug, Clone, Default)]
+pub(super) struct LastChanges {
+    all: u64,
+    last: VecDeque<Change>,
+}
+
+impl LastChanges {
+    /// How many there have been.
+    pub fn count(&self) -> u64 {
+        self.all
+    }
+
+    fn add(&mut self, segment: &Segment) {
+        if self.last.len() == MOST_CHANGES {
+            self.last.pop_front();
+        }
+        let Segment { first, last, .. } = *segment;
+        self.last.push_back(Change { site: Arc::clone(&segment.site), first, last });
+        self.all += 1;
+    }
+
+    /// Whether a stretch is known not to have been changed since there had been so many.
+    fn left_alone(&self, since: u64, site: &str, from: i64, until: i64) -> bool {
+        let new = usize::try_from(self.all - since).unwrap_or(usize::MAX);
+        let touches = |change: &Change| &*change.site == site && change.first < until && change.last >= from;
+        new <= self.last.len() && !self.last.iter().rev().take(new).any(touches)
+    }
+}
+
+impl State {
+    /// Takes note that requests came or went with these segments.
+    pub(super) fn changed_by<'s>(&mut self, segments: impl IntoIterator<Item = &'s Segment>) {
+        for segment in segments {
+            self.kept.retain(|kept| !kept.touches(&segment.site, segment.first, segment.last));
+            self.changes.add(segment);
+        }
+    }
+}
+
+/// Deletes what is kept of the stretches of segments that come or go.
+pub(super) fn forget<'s>(
+    segments: impl IntoIterator<Item = &'s Segment>,
+    writer: &mut SqliteConnection,
+) -> Result<(), StoreError> {
+    for segment in segments {
+        let touched = kept_surveys::site
+            .eq(&*segment.site)
+            .and(kept_surveys::first_time.le(segment.last))
+            .and(kept_surveys::until_time.gt(segment.first));
+        diesel::delete(kept_surveys::table.filter(touched)).execute(writer)?;
+    }
+    Ok(())
+}
+
+/// What is kept in a database that was opened, of this version.
+pub(super) fn load(writer: &mut SqliteConnection) -> Result<Vec<Arc<KeptSurvey>>, StoreError> {
+    diesel::delete(kept_surveys::table.filter(kept_surveys::version.ne(VERSION))).execute(writer)?;
+    let columns = (
+        kept_surveys::id,
+        kept_surveys::site,
+        kept_surveys::zone,
+        kept_surveys::first_time,
+        kept_surveys::until_time,
+        kept_surveys::parts,
+    );
+    let rows = kept_surveys::table.select(columns).load::<(i32, String, String, i64, i64, i32)>(writer)?;
+    let kept = rows.into_iter().map(|(id, site, zone, from, until, parts)| {
+        Arc::new(KeptSurvey { id, site: site.into(), zone: zone.into(), from, until, parts })
+    });
+    Ok(kept.collect())
+}
+
+impl Records {
+    /// The key of the hashes in kept surveys; the first that asks makes it.
+    pub fn survey_key(&self) -> Result<VisitorKey, StoreError> {
+        let mut known = self.key.lock();
+        let opening = self.writer.openings();
+        if let Some((key, of)) = known.used
+            && of == opening
+        {
+            return Ok(key);
+        }
+        let in_use = self.writer.run(|writer| {
+            let kept = survey_keys::table.find(1).select(survey_keys::key);
+            Ok(kept.first::<Vec<u8>>(writer).optional()?)
+        })?;
+        let key = match in_use {
+            Some(octets) => key_of(&octets),
+            None => {
+                let octets = known.proposed;
+                let row = (survey_keys::id.eq(1), survey_keys::key.eq(&octets[..]));
+                // Where nothing can be written, nothing is kept that another key would not fit.
+                let written = self
+                    .writer
+                    .run(|writer| Ok(diesel::insert_into(survey_keys::table).values(row).execute(writer)?));
+                if written.is_err() {
+                    return Ok(key_of(&octets));
+                }
+                key_of(&octets)
+            }
+        };
+        known.used = Some((key, self.writer.openings()));
+        Ok(key)
+    }
+
+    /// How often requests have come or gone since the database was opened.
+    pub fn changes(&self) -> u64 {
+        self.state.lock().changes.count()
+    }
+
+    /// Whether no request of a stretch is known to have come or gone since there had been so many changes.
+    pub fn left_alone(&self, since: u64, of: &KeptSurvey) -> bool {
+        self.state.lock().changes.left_alone(since, &of.site, of.from, of.until)
+    }
+
+    /// Deletes what is kept by the days of other zones: the configuration has changed.
+    pub fn forget_other_zones(&self, zone: &str) -> Result<(), StoreError> {
+        if self.state.lock().kept.iter().all(|kept| &*kept.zone == zone) {
+            return Ok(());
+        }
+        let _writing = self.writing.lock();
+        self.writer.run(|writer| {
+            let others = kept_surveys::table.filter(kept_surveys::zone.ne(zone));
+            Ok(diesel::delete(others).execute(writer)?)
+        })?;
+        self.state.lock().kept.retain(|kept| &*kept.zone == zone);
+        Ok(())
+    }
+
+    /// Keeps a survey of all requests of a site in a stretch, counted when there had been so many changes. Says whether it did: not
+    /// where requests have come or gone there meanwhile.
+    pub fn keep_survey(&self, of: &KeptSurvey, counted_of: u64, survey: &Survey) -> Result<bool, StoreError> {
+        let mut parts: Vec<(StoredPart, Vec<u8>)> = StoredPart::all()
+            .map(|part| Ok((part, packed(&survey.written(part)).map_err(StoreError::Packing)?)))
+            .collect::<Result<_, StoreError>>()?;
+        keep_to_its_share(&mut parts, of, survey.total.counts.requests);
+        let kept_parts = parts.iter().fold(0, |all, (part, _)| all | bit(*part));
+        let _writing = self.writing.lock();
+        if !self.state.lock().changes.left_alone(counted_of, &of.site, of.from, of.until) {
+            return Ok(false);
+        }
+        let id: i32 = self.writer.run(|writer| {
+            writer.immediate_transaction::<_, StoreError, _>(|writer| {
+                let row = (
+                    kept_surveys::site.eq(&*of.site),
+                    kept_surveys::zone.eq(&*of.zone),
+                    kept_surveys::first_time.eq(of.from),
+                    kept_surveys::until_time.eq(of.until),
+                    kept_surveys::version.eq(VERSION),
+                    kept_surveys::parts.eq(kept_parts),
+                );
+                let id = diesel::replace_into(kept_surveys::table)
+                    .values(row)
+                    .returning(kept_surveys::id)
+                    .get_result(writer)?;
+                for (part, packed) in &parts {
+                    let row = (
+                        kept_parts::survey.eq(id),
+                        kept_parts::part.eq(part.number()),
+                        kept_parts::packed.eq(packed),
+                    );
+                    diesel::insert_into(kept_parts::table).values(row).execute(writer)?;
+                }
+                Ok(id)
+            })
+        })?;
+        let mut state = self.state.lock();
+        let is_same = |kept: &Arc<KeptSurvey>| {
+            (&kept.site, &kept.zone, kept.from, kept.until) == (&of.site, &of.zone, of.from, of.until)
+        };
+        state.kept.retain(|kept| !is_same(kept));
+        state.kept.push(Arc::new(KeptSurvey { id, parts: kept_parts, ..of.clone() }));
+        Ok(true)
+    }
+
+    /// Adds parts of a kept survey to one of the same key. Says whether they are there: where they have been deleted meanwhile, or are
+    /// damaged, they are to be counted anew, and the survey is of no use. Gives how many octets that took.
+    pub fn read_kept(
+        &self,
+        kept: &KeptSurvey,
+        parts: &[StoredPart],
+        survey: &mut Survey,
+    ) -> Result<Option<usize>, StoreError> {
+        let numbers: Vec<i32> = parts.iter().map(|part| part.number()).collect();
+        let found: Vec<(i32, Vec<u8>)> = self.read(|connection| {
+            let wanted = kept_parts::survey.eq(kept.id).and(kept_parts::part.eq_any(numbers));
+            let columns = (kept_parts::part, kept_parts::packed);
+            Ok(kept_parts::table.filter(wanted).select(columns).load(connection)?)
+        })?;
+        let mut octets = 0;
+        for part in parts {
+            let packed = found.iter().find(|(number, _)| *number == part.number());
+            let plain = packed.and_then(|(_, packed)| unpacked(packed));
+            let read = plain.as_ref().map(|plain| survey.take_in_written(*part, plain));
+            if !matches!(read, Some(Ok(()))) {
+                if packed.is_some() {
+                    self.forget_kept(kept);
+                }
+                return Ok(None);
+            }
+            octets += plain.map_or(0, |plain| plain.len());
+        }
+        Ok(Some(octets))
+    }
+
+    /// One that is damaged is given to nobody any more. It goes from the file when it is counted anew.
+    fn forget_kept(&self, damaged: &KeptSurvey) {
+        tracing::error!("a kept survey of {} in requests.db is damaged: it is counted again", damaged.site);
+        self.state.lock().kept.retain(|kept| kept.id != damaged.id);
+    }
+}
+
+fn bit(part: StoredPart) -> i32 {
+    1 << part.number()
+}
+
+/// Leaves out the largest parts, so that what is kept stays small beside what it was counted of: of a month everything nearly always
+/// fits; of a day with very many different visitors or paths, to count them again takes hardly longer than to read them.
+fn keep_to_its_share(parts: &mut Vec<(StoredPart, Vec<u8>)>, of: &KeptSurvey, requests: u64) {
+    let is_month = of.until - of.from > LONGEST_DAY;
+    let a_request = if is_month { MOST_OF_A_MONTH } else { MOST_OF_A_DAY };
+    let mut share = (requests as f64 * a_request) as usize + LEAST_OCTETS;
+    parts.sort_by_key(|(_, packed)| packed.len());
+    let fits = parts.iter().take_while(|(_, packed)| {
+        let fits = packed.len() <= share;
+        share = share.saturating_sub(packed.len());
+        fits
+    });
+    parts.truncate(fits.count());
+}
+
+/// The key of the hashes in kept surveys.
+#[derive(Debug)]
+pub(super) struct SurveyKey {
+    /// What is written down where there is none.
+    proposed: [u8; 16],
+    /// What is in use, and in which opening of the database.
+    used: Option<(VisitorKey, u64)>,
+}
+
+impl Default for SurveyKey {
+    fn default() -> Self {
+        SurveyKey { proposed: rand::random(), used: None }
+    }
+}
+
+fn key_of(octets: &[u8]) -> VisitorKey {
+    let half = |at: usize| {
+        let octets = octets.get(at..at + 8).and_then(|half| half.try_into().ok());
+        octets.map_or(0, u64::from_le_bytes)
+    };
+    VisitorKey([half(0), half(8)])
+}
+
+/// With a checksum: what a disk has altered must not pass for figures.
+fn packed(plain: &[u8]) -> std::io::Result<Vec<u8>> {
+    let mut compressor = zstd::bulk::Compressor::new(EFFORT)?;
+    compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true))?;
+    compressor.compress(plain)
+}
+
+fn unpacked(packed: &[u8]) -> Option<Vec<u8>> {
+    let size = zstd::zstd_safe::get_frame_content_size(packed).ok()??;
+    let size = usize::try_from(size).ok().filter(|size| *size <= MOST_OCTETS)?;
+    zstd::bulk::decompress(packed, size).ok()
+}

@@ -1,0 +1,286 @@
+//! A column into octets and back.
+//!
+//! Numbers are written plane by plane ([`planes`]): the lowest octet of each, then the next of each. So rows are read without looking at
+//! those between, and what compresses well stands together. Times are written as differences; texts as the distinct ones, followed by
+//! their places. Then the whole is compressed with Zstandard, with a checksum of what went in. The first octet, before compression, is
+//! the version of this form, 3; 1 and 2 are still read ([`earlier`]). A column that a segment does not have is nothing for each request.
+
+mod earlier;
+mod planes;
+
+use exedra_common::batch::{NO_NUMBER, NO_TEXT};
+use exedra_common::{Column, Dictionaries, Dictionary, RequestBatch, TextColumn};
+use planes::Planes;
+use std::io;
+
+const VERSION: u8 = 3;
+/// How hard Zstandard tries: about where more work stops paying on such columns.
+const EFFORT: i32 = 3;
+/// No column of a segment unpacks to more than this many octets.
+const MOST_OCTETS: usize = 1 << 30;
+
+/// Packs one column of a batch.
+pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> io::Result<Vec<u8>> {
+    let mut plain = vec![VERSION];
+    match column {
+        Column::Time => {
+            let before = [0].iter().chain(&batch.time);
+            // The first may be anything, and differences between real times are small.
+            let differences = batch.time.iter().zip(before).map(|(time, before)| time.wrapping_sub(*before));
+            planes::put(
+                differences.map(|difference| (difference << 1 ^ difference >> 63) as u64),
+                &mut plain,
+            );
+        }
+        // Nothing is 0, so that every number moves up by one.
+        Column::Number(column) => {
+            planes::put(batch.numbers(column).iter().map(|number| number.wrapping_add(1)), &mut plain);
+        }
+        Column::Text(column) => put_texts(column, batch, texts, &mut plain),
+        // It is worked out, and kept nowhere.
+        Column::Derived(_) => {}
+    }
+    let mut compressor = zstd::bulk::Compressor::new(EFFORT)?;
+    // What a disk has altered must not pass for requests.
+    compressor.set_parameter(zstd::zstd_safe::CParameter::ChecksumFlag(true))?;
+    compressor.compress(&plain)
+}
+
+/// Appends nothing for each of some requests: a segment of a time when there was no such column has none. `None` for the
+/// one that each has.
+pub fn append_nothing(column: Column, requests: usize, batch: &mut RequestBatch) -> Option<()> {
+    match column {
+        Column::Time => return None,
+        Column::Number(column) => append(batch.numbers_mut(column), NO_NUMBER, requests),
+        Column::Text(column) => append(batch.codes_mut(column), NO_TEXT, requests),
+        Column::Derived(_) => {}
+    }
+    Some(())
+}
+
+fn append<T: Clone>(values: &mut Vec<T>, nothing: T, requests: usize) {
+    values.resize(values.len() + requests, nothing);
+}
+
+/// Which of a segment's requests are wanted.
+#[derive(Debug, Clone, Copy)]
+pub struct Rows<'r> {
+    /// How many it has.
+    pub all: usize,
+    /// Those that are wanted, in order; all of them where there is nothing.
+    pub wanted: Option<&'r [u32]>,
+}
+
+impl Rows<'_> {
+    /// All of so many.
+    pub fn all(all: usize) -> Self {
+        Rows { all, wanted: None }
+    }
+
+    /// How many are wanted.
+    pub fn count(&self) -> usize {
+        self.wanted.map_or(self.all, <[u32]>::len)
+    }
+}
+
+/// Appends the wanted rows of a packed column to that of a batch. `None` when it is damaged.
+pub fn unpack(
+    column: Column,
+    packed: &[u8],
+    rows: Rows<'_>,
+    batch: &mut RequestBatch,
+    texts: &mut Dictionaries,
+) -> Option<()> {
+    let plain = zstd::bulk::decompress(packed, unpacked_size(packed)?).ok()?;
+    let (version, mut plain) = plain.split_first()?;
+    if *version != VERSION {
+        return earlier::unpack(*version, column, plain, rows, batch, texts);
+    }
+    match column {
+        Column::Time => {
+            let planes = Planes::take(&mut plain, rows.all)?;
+            let mut times = planes.all(|number| (number >> 1) as i64 ^ -((number & 1) as i64));
+            let mut last = 0i64;
+            for time in &mut times {
+                last = last.wrapping_add(*time);
+                *time = last;
+            }
+            match rows.wanted {
+                None => batch.time.append(&mut times),
+                Some(wanted) => batch.time.extend(wanted.iter().map(|row| times[*row as usize])),
+            }
+        }
+        Column::Number(column) => {
+            let planes = Planes::take(&mut plain, rows.all)?;
+            let out = batch.numbers_mut(column);
+            match rows.wanted {
+                None => out.append(&mut planes.all(|number| number.wrapping_sub(1))),
+                Some(wanted) => {
+                    out.extend(wanted.iter().map(|row| planes.at(*row as usize).wrapping_sub(1)));
+                }
+            }
+        }
+        Column::Text(column) => {
+            let packed = PackedTexts::take(&mut plain, rows.all)?;
+            packed.append(rows, batch.codes_mut(column), texts.of_mut(column))?;
+        }
+        Column::Derived(_) => {}
+    }
+    plain.is_empty().then_some(())
+}
+
+/// Unpacks a column whose texts nobody looks up: into a dictionary of its own, whose codes are their places. `None` when it is
+/// damaged.
+pub fn unpack_alone(
+    column: Column,
+    packed: &[u8],
+    requests: usize,
+    batch: &mut RequestBatch,
+    texts: &mut Dictionaries,
+) -> Option<()> {
+    let Column::Text(text_column) = column else {
+        return unpack(column, packed, Rows::all(requests), batch, texts);
+    };
+    let plain = zstd::bulk::decompress(packed, unpacked_size(packed)?).ok()?;
+    let (version, mut plain) = plain.split_first()?;
+    if *version != VERSION {
+        return earlier::unpack(*version, column, plain, Rows::all(requests), batch, texts);
+    }
+    let packed = PackedTexts::take(&mut plain, requests)?;
+    batch.codes_mut(text_column).append(&mut packed.places.all(|place| (place as u32).wrapping_sub(1)));
+    *texts.of_mut(text_column) = Dictionary::of_distinct(packed.texts());
+    plain.is_empty().then_some(())
+}
+
+fn unpacked_size(packed: &[u8]) -> Option<usize> {
+    let size = zstd::zstd_safe::get_frame_content_size(packed).ok()??;
+    usize::try_from(size).ok().filter(|&size| size <= MOST_OCTETS)
+}
+
+fn put_texts(column: TextColumn, batch: &RequestBatch, texts: &Dictionaries, out: &mut Vec<u8>) {
+    let dictionary = texts.of(column);
+    let codes = batch.codes(column);
+    let mut places = vec![0u64; dictionary.len()];
+    let mut distinct: Vec<u32> = Vec::new();
+    for &code in codes.iter().filter(|&&code| code != NO_TEXT) {
+        let place = &mut places[code as usize];
+        if *place == 0 {
+            distinct.push(code);
+            *place = distinct.len() as u64;
+        }
+    }
+    out.extend_from_slice(&(distinct.len() as u32).to_le_bytes());
+    planes::put(distinct.iter().map(|code| dictionary.text(*code).len() as u64), out);
+    distinct.iter().for_each(|code| out.extend_from_slice(dictionary.text(*code).as_bytes()));
+    planes::put(codes.iter().map(|&code| if code == NO_TEXT { 0 } else { places[code as usize] }), out);
+}
+
+/// The distinct texts of a column, and the place of each row's among them: from 1 on, and 0 for nothing.
+struct PackedTexts<'p> {
+    lengths: Vec<u32>,
+    letters: &'p str,
+    places: Planes<'p>,
+}
+
+impl<'p> PackedTexts<'p> {
+    fn take(plain: &mut &'p [u8], requests: usize) -> Option<Self> {
+        let (distinct, rest) = plain.split_first_chunk::<4>()?;
+        *plain = rest;
+        let distinct = u32::from_le_bytes(*distinct) as usize;
+        let lengths = Planes::take(plain, distinct)?.all(|length| length.min(u32::MAX.into()) as u32);
+        let octets = lengths.iter().map(|length| u64::from(*length)).sum::<u64>();
+        let (letters, rest) = plain.split_at_checked(usize::try_from(octets).ok()?)?;
+        *plain = rest;
+        let letters = std::str::from_utf8(letters).ok()?;
+        let mut end = 0;
+        let is_whole = lengths.iter().all(|length| {
+            end += *length as usize;
+            letters.is_char_boundary(end)
+        });
+        let places = Planes::take(plain, requests)?;
+        (is_whole && places.greatest() <= distinct as u64).then_some(PackedTexts { lengths, letters, places })
+    }
+
+    fn texts(&self) -> impl Iterator<Item = &'p str> + '_ {
+        let mut rest = self.letters;
+        self.lengths.iter().map(move |length| {
+            let (text, after) = rest.split_at(*length as usize);
+            rest = after;
+            text
+        })
+    }
+
+    /// Appends the codes of the wanted rows. Texts that no wanted row has are not learnt.
+    fn append(&self, rows: Rows<'_>, out: &mut Vec<u32>, dictionary: &mut Dictionary) -> Option<()> {
+        let mut texts: Vec<Option<&[u8]>> = self.texts().map(|text| Some(text.as_bytes())).collect();
+        if let Some(wanted) = rows.wanted {
+            let mut is_wanted = vec![false; texts.len() + 1];
+            wanted.iter().for_each(|row| is_wanted[self.places.at(*row as usize) as usize] = true);
+            let unwanted = texts.iter_mut().zip(&is_wanted[1..]).filter(|(_, is_wanted)| !**is_wanted);
+            unwanted.for_each(|(text, _)| *text = None);
+        }
+        let mut codes = vec![NO_TEXT];
+        dictionary.codes(&texts, NO_TEXT, String::from_utf8_lossy, &mut codes);
+        match rows.wanted {
+            None => out.append(&mut self.places.all(|place| codes[place as usize])),
+            Some(wanted) => {
+                out.extend(wanted.iter().map(|row| codes[self.places.at(*row as usize) as usize]))
+            }
+        }
+        Some(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use exedra_common::NumberColumn;
+    use proptest::prelude::*;
+
+    type Row = (i64, Option<u64>, Option<String>);
+
+    fn batch(rows: &[Row]) -> (RequestBatch, Dictionaries) {
+        let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+        for (time, bytes, path) in rows {
+            batch.time.push(*time);
+            batch.numbers_mut(NumberColumn::Bytes).push(bytes.unwrap_or(NO_NUMBER));
+            let code = path.as_ref().map(|path| texts.of_mut(TextColumn::Path).code(path));
+            batch.codes_mut(TextColumn::Path).push(code.unwrap_or(NO_TEXT));
+        }
+        (batch, texts)
+    }
+
+    fn rows(batch: &RequestBatch, texts: &Dictionaries) -> Vec<Row> {
+        let text = |row| batch.code(TextColumn::Path, row).map(|code| texts.of(TextColumn::Path).text(code));
+        let row =
+            |row| (batch.time[row], batch.number(NumberColumn::Bytes, row), text(row).map(str::to_owned));
+        (0..batch.rows()).map(row).collect()
+    }
+
+    const COLUMNS: [Column; 3] =
+        [Column::Time, Column::Number(NumberColumn::Bytes), Column::Text(TextColumn::Path)];
+
+    proptest! {
+        #[test]
+        fn what_is_packed_comes_back_row_by_row(
+            all in proptest::collection::vec((any::<i64>(), proptest::option::of(0..u64::MAX - 1), proptest::option::of(".{0,6}")), 0..300),
+            wanted in proptest::collection::vec(any::<bool>(), 300),
+        ) {
+            let (packed, texts) = batch(&all);
+            let some: Vec<u32> = (0..all.len() as u32).filter(|row| wanted[*row as usize]).collect();
+            let (mut whole, mut part, mut alone): (RequestBatch, RequestBatch, RequestBatch) = Default::default();
+            let (mut of_whole, mut of_part, mut of_alone): (Dictionaries, Dictionaries, Dictionaries) = Default::default();
+            for column in COLUMNS {
+                let packed = pack(column, &packed, &texts).unwrap();
+                unpack(column, &packed, Rows::all(all.len()), &mut whole, &mut of_whole).unwrap();
+                unpack(column, &packed, Rows { all: all.len(), wanted: Some(&some) }, &mut part, &mut of_part).unwrap();
+                unpack_alone(column, &packed, all.len(), &mut alone, &mut of_alone).unwrap();
+                prop_assert_eq!(unpack(column, &packed[..packed.len() - 1], Rows::all(all.len()), &mut whole.clone(), &mut of_whole.clone()), None);
+            }
+            let expected: Vec<Row> = some.iter().map(|row| all[*row as usize].clone()).collect();
+            prop_assert_eq!(rows(&whole, &of_whole), all.clone());
+            prop_assert_eq!(rows(&part, &of_part), expected);
+            prop_assert_eq!(rows(&alone, &of_alone), all);
+        }
+    }
+}
