@@ -54,6 +54,20 @@ pub fn length(text: &str) -> Option<(Duration, bool)> {
     Some((Duration::from_micros(micros), counts_days))
 }
 
+/// A length of time in the calendar: whole days, weeks, months or years, at least a day.
+pub fn calendar(text: &str) -> Option<jiff::Span> {
+    let (number, unit) = text.trim().split_once(' ')?;
+    let number = number.parse::<i64>().ok().filter(|number| (1..=100_000).contains(number))?;
+    let span = jiff::Span::new();
+    match unit.trim() {
+        "day" | "days" => Some(span.days(number)),
+        "week" | "weeks" => span.try_weeks(number).ok(),
+        "month" | "months" => span.try_months(number).ok(),
+        "year" | "years" => span.try_years(number).ok(),
+        _ => None,
+    }
+}
+
 /// A number in a length of time: `"5 a second"`, `"100 a minute"`. Gives how many that is a second.
 pub fn rate(text: &str) -> Option<f64> {
     let (number, seconds) = per(text)?;
@@ -90,6 +104,7 @@ pub const DAY: u64 = 86_400;
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::Span;
     use rstest::rstest;
 
     #[rstest]
@@ -135,6 +150,18 @@ mod tests {
     #[case("999999999999999999 weeks", None)]
     fn durations(#[case] text: &str, #[case] seconds: Option<u64>) {
         assert_eq!(duration(text), seconds.map(Duration::from_secs));
+    }
+
+    #[rstest]
+    #[case("13 months", Some(Span::new().months(13)))]
+    #[case("1 day", Some(Span::new().days(1)))]
+    #[case("2 weeks", Some(Span::new().weeks(2)))]
+    #[case("0 days", None)]
+    #[case("12 hours", None)]
+    #[case("1.5 years", None)]
+    #[case("99999 years", None)]
+    fn lengths_in_the_calendar(#[case] text: &str, #[case] span: Option<Span>) {
+        assert_eq!(calendar(text).map(Span::fieldwise), span.map(Span::fieldwise));
     }
 
     proptest::proptest! {

@@ -39,3 +39,26 @@ pub struct NewImport {
     /// By what it is known again.
     pub known: String,
 }
+
+/// A client that is to be erased.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Erase {
+    /// Its address, or a network as in `192.0.2.0/24`.
+    pub client: String,
+}
+
+/// What was erased of a client.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Erasure {
+    /// Requests that were taken out of the records.
+    pub requests: u64,
+    /// Lines of access logs that were overwritten.
+    pub log_lines: u64,
+    /// Lines of the log of errors that were overwritten.
+    pub error_lines: u64,
+    /// Files of logs that had any.
+    pub files: u64,
+    /// What may hold more of it, and was not erased: in words.
+    pub remains: Vec<String>,
+}

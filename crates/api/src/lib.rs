@@ -3,6 +3,7 @@
 //! Surveys travel in the form of [`exedra_reading::survey::Report`], which the client also prints.
 
 pub mod accounts;
+pub mod events;
 pub mod explaining;
 pub mod imports;
 pub mod sites;
@@ -74,6 +75,40 @@ pub struct LogStatus {
     pub lost: u64,
     /// Why lines cannot be written at the moment, if they cannot.
     pub trouble: Option<String>,
+}
+
+/// Whether the service is well.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// Whether it is.
+    pub state: HealthState,
+    /// How many things are wrong.
+    pub troubles: u64,
+}
+
+/// Whether the service is well.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum HealthState {
+    /// Nothing is known to be wrong.
+    Well,
+    /// Sites are answered; something else needs somebody to look.
+    Attention,
+}
+
+/// Something that goes on in the background.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Job {
+    /// What it is called.
+    pub name: String,
+    /// When it began (RFC 3339).
+    pub since: String,
+    /// What it is at, where it says so.
+    pub doing: Option<String>,
+    /// How often it failed and was begun again.
+    pub failures: u64,
+    /// What was said when it failed last.
+    pub last_failure: Option<String>,
 }
 
 /// What is going on.

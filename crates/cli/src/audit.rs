@@ -40,7 +40,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         return Err(Failure(format!("there is no kind `{unknown}`: there is {}", all.join(", "))));
     }
     let disk = Arc::new(Disk::open(&config, Clock::new())?);
-    let mut walk = walk(&OnDisk::of_strangers(&config, disk), id);
+    let mut walk = walk(&OnDisk::of_strangers(&config, disk), id, &|| true);
     walk.found.retain(|exposure| !options.without.iter().any(|name| name == exposure.kind));
     match options.form {
         Form::Json => crate::out::json(&walk.found)?,

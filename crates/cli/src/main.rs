@@ -12,7 +12,8 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
-//! - [`import`]: logs of elsewhere into the records; [`backup`]: these and everything else that is kept, copied and brought back
+//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`erase`]: one client out of them;
+//!   [`backup`]: these and everything else that is kept, copied and brought back
 //! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
 //! - [`schema`]: what a report as JSON looks like
@@ -30,6 +31,7 @@ mod check;
 mod columns;
 mod configuration;
 mod demo;
+mod erase;
 mod errors;
 mod explain;
 mod facts;
@@ -54,6 +56,7 @@ mod service;
 mod settings;
 mod show;
 mod sign_in;
+mod source_list;
 mod sources;
 mod status;
 mod trail;
@@ -115,6 +118,10 @@ enum Command {
     SignIn(sign_in::Options),
     /// Import logs from elsewhere into the records, each request once
     Import(Box<import::Options>),
+    /// List where the records come from: logs of the sites and imports, with what was not read
+    Sources(source_list::Options),
+    /// Erase one client from the records and the logs of the running service
+    Erase(erase::Options),
     /// Copy both databases into a folder, while the service runs
     Backup(backup::BackupOptions),
     /// Restore a backup of both databases; the service must be stopped
@@ -171,6 +178,8 @@ fn main() -> ExitCode {
         Command::Weigh(options) => weigh::run(&options),
         Command::SignIn(options) => sign_in::run(&options),
         Command::Import(options) => import::run(&options),
+        Command::Sources(options) => source_list::run(&options),
+        Command::Erase(options) => erase::run(&options),
         Command::Backup(options) => backup::make(&options),
         Command::RestoreBackup(options) => backup::bring_back(&options),
         Command::Account(options) => accounts::account(&options),

@@ -14,8 +14,10 @@ use serde::de::DeserializeOwned;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-/// How long the service may take.
-const PATIENCE: Duration = Duration::from_secs(60);
+/// How long the service may take: a little longer than it gives itself.
+const PATIENCE: Duration = Duration::from_secs(65);
+/// The same where it goes through everything there is.
+const LONG_PATIENCE: Duration = Duration::from_secs(3660);
 
 /// Which service is asked.
 #[derive(Args)]
@@ -61,6 +63,15 @@ impl Service {
     /// Has something done that takes more words.
     pub fn send<T: DeserializeOwned>(&self, call: &str, body: &impl Serialize) -> Result<T, Failure> {
         self.ask(call, |client, address| client.post(address).json(body))
+    }
+
+    /// Has something done that goes through everything there is.
+    pub fn send_and_wait<T: DeserializeOwned>(
+        &self,
+        call: &str,
+        body: &impl Serialize,
+    ) -> Result<T, Failure> {
+        self.ask(call, |client, address| client.post(address).json(body).timeout(LONG_PATIENCE))
     }
 
     /// Sends octets.

@@ -282,7 +282,7 @@ pub fn connect(path: &Path, make: bool) -> Result<SqliteConnection, StoreError> 
     connection
         .batch_execute(
             "PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; \
-             PRAGMA foreign_keys = ON;",
+             PRAGMA foreign_keys = ON; PRAGMA secure_delete = ON;",
         )
         .map_err(|error| failed(path, &error))?;
     Ok(connection)

@@ -2,8 +2,9 @@
 //!
 //! `requests.db` holds the requests of the access logs as columns and can always be rebuilt from them
 //! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions,
-//! tokens; [`accounts`]: who may sign in by a name and a password, ; [`changes`]: what was changed, and by
-//! whom; [`imports`]: logs of elsewhere; [`revisions`]: configurations).
+//! tokens; [`accounts`]: who may sign in by a name and a password; [`changes`]: what was changed, and by
+//! whom; [`imports`]: logs of elsewhere; [`revisions`]: configurations; [`tallies`]: what remains of days whose requests are
+//! no longer kept).
 //!
 //! - [`backup`]: both, copied while they are used, and brought back
 //! - [`database`]: opening, migrating; damage, and what becomes of it
@@ -21,6 +22,7 @@ pub mod revisions;
 mod salvage;
 pub mod schema;
 pub mod secrets;
+pub mod tallies;
 
 pub use accounts::{Account, AccountChange, Accounts};
 pub use changes::{Change, ChangeRecord};
@@ -29,3 +31,4 @@ pub use imports::{Import, Imports};
 pub use records::{Checkpoint, LogState, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
 pub use secrets::{Holder, IssuedSecret, Purpose, Secrets};
+pub use tallies::Tallies;

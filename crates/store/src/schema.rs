@@ -85,6 +85,14 @@ diesel::table! {
 }
 
 diesel::table! {
+    /// Removals of requests that have passed the retention.
+    removals (name) {
+        /// Name.
+        name -> Text,
+    }
+}
+
+diesel::table! {
     /// The key of the hashes in kept surveys.
     survey_keys (id) {
         /// 1.
@@ -167,6 +175,26 @@ diesel::table! {
         made -> BigInt,
         /// Who began it.
         made_by -> Text,
+    }
+}
+
+diesel::table! {
+    /// Days whose requests have passed the retention.
+    tallies (id) {
+        /// Number.
+        id -> Integer,
+        /// Site.
+        site -> Text,
+        /// Day, as in 2026-09-14.
+        day -> Text,
+        /// Whose day.
+        zone -> Text,
+        /// Figures, as JSON.
+        figures -> Text,
+        /// The removal of its requests.
+        removal -> Text,
+        /// Whether that was done.
+        settled -> Bool,
     }
 }
 

@@ -249,6 +249,8 @@ pub struct Service {
     pub logs: Located<PathBuf>,
     /// Whether the service reads its own logs into records.
     pub records: bool,
+    /// How long single requests stay in the records; for ever where there is none.
+    pub retention: Option<jiff::Span>,
     /// Whose days and hours reports speak of.
     pub time_zone: TimeZone,
     /// Networks whose `Forwarded` field is believed (RFC 7239).

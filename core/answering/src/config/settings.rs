@@ -46,6 +46,13 @@ const SETTINGS: &[Setting] = &[
     ),
     setting(
         "service",
+        "retention",
+        Kind::Text,
+        "retention = \"13 months\"",
+        "how long single requests stay in the records, in whole days; figures of each day stay; \"forever\" where not set",
+    ),
+    setting(
+        "service",
         "time_zone",
         Kind::Text,
         "time_zone = \"Atlantic/Faroe\"",

@@ -29,7 +29,7 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 /// Says which rows of batches belong to a scope.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct RowFilter {
     scope: Scope,
     derive: Arc<dyn Derive>,

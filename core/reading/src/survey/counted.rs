@@ -158,6 +158,8 @@ pub struct Survey {
     pub listed: ListedVisitors,
     /// The same lists with microseconds in place of bytes, where they are ranked by time.
     pub times: Option<Box<Survey>>,
+    /// The first day and the last of which only a tally is known: see [`DayTally`](super::day_tally::DayTally).
+    pub tallied: Option<(i32, i32)>,
     /// By source, in their order, where requests come from several.
     pub sources: Vec<Counts>,
 }
@@ -205,6 +207,10 @@ impl Survey {
         statuses.for_each(|(key, counts)| self.statuses.entry(*key).or_default().merge(*counts));
         other.days.iter().for_each(|(key, bucket)| self.days.entry(*key).or_default().merge(*bucket));
         self.undated.merge(other.undated);
+        self.tallied = match (self.tallied, other.tallied) {
+            (Some(ours), Some(theirs)) => Some((ours.0.min(theirs.0), ours.1.max(theirs.1))),
+            (ours, theirs) => ours.or(theirs),
+        };
         let week = self.week.iter_mut().flatten().zip(other.week.iter().flatten());
         week.for_each(|(ours, theirs)| ours.merge(*theirs));
         let people = self.people.iter_mut().flatten().zip(other.people.iter().flatten());

@@ -15,11 +15,12 @@
 //! - [`visitors_of_entries`], `listing`: visitors of each entry of a list, where lists are ranked by them
 //! - [`surveyor`], [`worker`]: batches into counts, on one thread and on many
 //! - `masked`: a survey that may be handed on
-//! - [`stored`]: a survey as octets, part by part
+//! - [`stored`]: a survey as octets, part by part; [`day_tally`]: what remains of a day whose requests are gone
 //! - [`report`]: a survey in the form that people and programs are given
 
 pub mod calendar;
 pub mod counted;
+pub mod day_tally;
 pub mod durations;
 pub mod embeds;
 mod listing;

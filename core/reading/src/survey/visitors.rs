@@ -78,6 +78,8 @@ type Hashes = HashSet<u64, BuildHasherDefault<AsItIs>>;
 #[derive(Debug, Clone)]
 pub struct Visitors {
     days: BTreeMap<i32, Hashes>,
+    /// Visitors of days of which nothing else is known.
+    counted: BTreeMap<i32, u64>,
     kept: usize,
     halvings: u32,
     most: usize,
@@ -92,7 +94,7 @@ impl Default for Visitors {
 impl Visitors {
     /// A set that is exact up to a limit of its own.
     pub fn with_limit(most: usize) -> Self {
-        Visitors { days: BTreeMap::new(), kept: 0, halvings: 0, most }
+        Visitors { days: BTreeMap::new(), counted: BTreeMap::new(), kept: 0, halvings: 0, most }
     }
 
     /// Takes in one visitor of a day.
@@ -113,10 +115,16 @@ impl Visitors {
         self.thin_out();
     }
 
+    /// Takes in visitors of a day of whom nothing else is known: they are others than those whose hashes are.
+    pub fn add_counted(&mut self, day: i32, visitors: u64) {
+        *self.counted.entry(day).or_default() += visitors;
+    }
+
     /// Takes in another set made with the same key and limit.
-    pub fn merge(&mut self, other: Visitors) {
+    pub fn merge(&mut self, mut other: Visitors) {
+        std::mem::take(&mut other.counted).into_iter().for_each(|(day, count)| self.add_counted(day, count));
         if self.kept == 0 && self.halvings <= other.halvings {
-            *self = Visitors { most: self.most, ..other };
+            *self = Visitors { most: self.most, counted: std::mem::take(&mut self.counted), ..other };
             return self.thin_out();
         }
         self.thin_to(other.halvings);
@@ -156,12 +164,13 @@ impl Visitors {
 
     /// Visitors of a day.
     pub fn on(&self, day: i32) -> u64 {
-        self.days.get(&day).map_or(0, |hashes| (hashes.len() as u64) << self.halvings)
+        let hashed = self.days.get(&day).map_or(0, |hashes| (hashes.len() as u64) << self.halvings);
+        hashed + self.counted.get(&day).copied().unwrap_or(0)
     }
 
     /// Visitors of all days together, each day counting its own.
     pub fn total(&self) -> u64 {
-        (self.kept as u64) << self.halvings
+        ((self.kept as u64) << self.halvings) + self.counted.values().sum::<u64>()
     }
 
     /// The standard error of the total as a part of it; 0 while the count is exact.

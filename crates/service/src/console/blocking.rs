@@ -7,8 +7,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
 
-/// How long one call may work.
+/// How long one call may work, and one that changes much.
 const MOST_TIME: Duration = Duration::from_secs(60);
+const MOST_TIME_TO_CHANGE: Duration = Duration::from_secs(3600);
 /// How many calls work at a time: each may need memory, and all need processors that the sites need too.
 const AT_A_TIME: usize = 4;
 static PLACES: Semaphore = Semaphore::const_new(AT_A_TIME);
@@ -52,10 +53,24 @@ pub(super) async fn blocking<T: Send + 'static>(
 pub(super) async fn working<T: Send + 'static>(
     run: impl FnOnce(&Work) -> Result<T, Failure> + Send + 'static,
 ) -> Result<Json<T>, Failure> {
+    working_for(MOST_TIME, run).await
+}
+
+/// The same, of something that goes through everything there is.
+pub(super) async fn changing_much<T: Send + 'static>(
+    run: impl FnOnce(&Work) -> Result<T, Failure> + Send + 'static,
+) -> Result<Json<T>, Failure> {
+    working_for(MOST_TIME_TO_CHANGE, run).await
+}
+
+async fn working_for<T: Send + 'static>(
+    most: Duration,
+    run: impl FnOnce(&Work) -> Result<T, Failure> + Send + 'static,
+) -> Result<Json<T>, Failure> {
     let place = PLACES.acquire().await.map_err(|_| Failure::Internal)?;
     let has_left = Arc::new(AtomicBool::new(false));
     let leaving = Leaving(Arc::clone(&has_left));
-    let work = Work { until: Instant::now() + MOST_TIME, has_left };
+    let work = Work { until: Instant::now() + most, has_left };
     let done = tokio::task::spawn_blocking(move || {
         // The place is free when the work has ended, and not when whoever asked has left.
         let _place = place;

@@ -14,13 +14,19 @@ use axum::http::request::Parts;
 use exedra_answering::config::Config;
 use exedra_api::accounts::Me;
 use exedra_common::grant::{Grant, Role};
-use exedra_common::scope::Scope;
+use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Dictionaries, RequestBatch};
 use exedra_reading::survey::VisitorKey;
-use exedra_store::records::LogRange;
+use exedra_reading::survey::day_tally::DayTally;
+use exedra_store::records::counting::zone_name;
+use exedra_store::records::{LogRange, Recent, Segment};
 use exedra_store::{
-    Accounts, ChangeRecord, Checkpoint, Imports, IssuedSecret, Purpose, Records, Secrets, Snapshot, Trouble,
+    Accounts, ChangeRecord, Checkpoint, Imports, IssuedSecret, Purpose, Records, Secrets, Snapshot, Tallies,
+    Trouble,
 };
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, Zoned};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -34,6 +40,7 @@ pub struct Console {
     pub(super) accounts: Arc<Accounts>,
     pub(super) record: ChangeRecord,
     pub(super) imports: Imports,
+    tallies: Tallies,
     pub(super) passwords: PasswordCheck,
     pub(super) started: jiff::Timestamp,
 }
@@ -55,9 +62,15 @@ impl Console {
             accounts: Arc::new(Accounts::open(state)),
             record: ChangeRecord::open(state),
             imports: Imports::open(state),
+            tallies: Tallies::open(state),
             passwords: PasswordCheck::new(Arc::default()),
             started: jiff::Timestamp::now(),
         })
+    }
+
+    /// What is the matter with the records.
+    pub fn trouble(&self) -> (Trouble, Vec<String>) {
+        self.records.trouble()
     }
 
     /// What is in force.
@@ -161,6 +174,20 @@ impl Caller {
         (seen, records)
     }
 
+    /// What remains of days of a scope whose requests are no longer kept, by the days of a zone; and whether there are others, by the
+    /// days of other zones. Of a part of a day nothing is known.
+    pub fn tallies(&self, scope: &Scope, zone: &TimeZone) -> Result<(Vec<DayTally>, bool), Failure> {
+        let date = |time: i64| Timestamp::from_millisecond(time).ok().map(|time| time.to_zoned(zone.clone()));
+        let begins = |time: &Zoned| time.start_of_day().is_ok_and(|begin| begin == *time);
+        let from = scope.from.and_then(date).map_or(Date::MIN, |time| match begins(&time) {
+            true => time.date(),
+            false => time.date().tomorrow().unwrap_or(Date::MAX),
+        });
+        let until = scope.until.and_then(date).map_or(Date::MAX, |time| time.date());
+        let is_wanted = |site: &str| scope.has_site(site) && self.grant().sees(site);
+        Ok(self.console.tallies.of(&zone_name(zone), (from, until), is_wanted)?)
+    }
+
     /// The key of the hashes of visitors.
     pub fn survey_key(&self) -> Result<VisitorKey, Failure> {
         Ok(self.console.records.survey_key()?)
@@ -203,9 +230,16 @@ impl Caller {
         Ok(self.console.records.read_again(source)?)
     }
 
-    /// What is the matter with the records.
-    pub fn trouble(&self) -> (Trouble, Vec<String>) {
-        self.console.records.trouble()
+    /// Takes the requests that a filter keeps out of the records, of the sites that may be seen. Says how many there were.
+    pub fn erase(&self, of: &RowFilter) -> Result<u64, Failure> {
+        let is_seen = |segment: &Segment| self.grant().sees(&segment.site);
+        let goes = |batch: &RequestBatch, texts: &Dictionaries| of.clone().rows(batch, texts);
+        Ok(self.console.records.take_requests_out(is_seen, goes, None)?)
+    }
+
+    /// Requests that came after some that were told of, or those that are remembered of them; and what to ask by next.
+    pub fn recent(&self, since: u64) -> (Vec<Recent>, u64) {
+        self.console.records.recent(since)
     }
 }
 

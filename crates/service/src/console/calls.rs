@@ -4,7 +4,7 @@ use super::blocking::{blocking, working};
 use super::caller::{Caller, Console};
 use super::counting::make_survey;
 use super::failure::{Failure, problem};
-use super::query::{Asked, NowQuery, Parameters};
+use super::query::{Asked, Parameters, SitesQuery};
 use super::sign_in;
 use crate::active::Active;
 use crate::logs::journal::Journal;
@@ -65,7 +65,7 @@ pub async fn status(caller: Caller) -> Result<Json<Status>, Failure> {
             files: current.open_files.count().0 as u64,
             most_files: current.open_files.count().1 as u64,
             // They name what is of no concern to whoever sees some sites alone.
-            troubles: if caller.sees_all() { troubles(&caller, &current) } else { Vec::new() },
+            troubles: if caller.sees_all() { troubles(console, &current) } else { Vec::new() },
             sites: sites.collect(),
             no_site: current
                 .no_site
@@ -80,8 +80,8 @@ pub async fn status(caller: Caller) -> Result<Json<Status>, Failure> {
 }
 
 /// What is wrong with the databases, what has failed, and what folders say that cannot be understood.
-fn troubles(caller: &Caller, site: &Active) -> Vec<String> {
-    let (records, damages) = caller.trouble();
+pub(super) fn troubles(console: &Console, site: &Active) -> Vec<String> {
+    let (records, damages) = console.trouble();
     let all = [
         (
             "requests.db",
@@ -90,7 +90,7 @@ fn troubles(caller: &Caller, site: &Active) -> Vec<String> {
         ),
         (
             "exedra.db",
-            caller.console().secrets.trouble(),
+            console.secrets.trouble(),
             "what is undamaged in it has been brought over; sessions may have ended and earlier configurations be missing; delete it when you have what you need",
         ),
     ];
@@ -129,8 +129,8 @@ fn log_status(caller: &Caller, site: &Active, journal: &Journal) -> LogStatus {
 }
 
 /// What is going on.
-#[utoipa::path(get, path = "/now", params(NowQuery), responses((status = 200, body = Now)))]
-pub async fn now(caller: Caller, Parameters(query): Parameters<NowQuery>) -> Result<Json<Now>, Failure> {
+#[utoipa::path(get, path = "/now", params(SitesQuery), responses((status = 200, body = Now)))]
+pub async fn now(caller: Caller, Parameters(query): Parameters<SitesQuery>) -> Result<Json<Now>, Failure> {
     let time = jiff::Timestamp::now().as_millisecond();
     let sites = caller.sites(query.site, &caller.console().site()?.config)?;
     working(move |work| {

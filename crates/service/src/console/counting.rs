@@ -8,6 +8,7 @@ use crate::system::background::step_back;
 use exedra_reading::survey::report::Against;
 use exedra_reading::survey::{Report, Survey, SurveyPlan};
 use exedra_store::records::Counting;
+use std::cell::Cell;
 
 /// How many threads count at most, for one call.
 const MOST_THREADS: usize = 4;
@@ -31,10 +32,17 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
         countries: site.countries.clone(),
         ..SurveyPlan::new(asked.scope.clone(), zone, caller.survey_key()?)
     };
+    let has_other_zones = Cell::new(false);
     let made = |plan: &SurveyPlan| -> Result<Survey, Failure> {
         let (seen, records) = caller.snapshot(&plan.scope);
         let goes_on = || work.goes_on();
-        let survey = records.survey(&seen, plan, &for_a_call(&goes_on))?;
+        let mut survey = records.survey(&seen, plan, &for_a_call(&goes_on))?;
+        // What is no longer kept one by one cannot be filtered.
+        if plan.scope.filters.is_empty() {
+            let (tallies, others) = caller.tallies(&plan.scope, &plan.zone)?;
+            tallies.iter().for_each(|tally| survey.take_in_tally(tally));
+            has_other_zones.set(has_other_zones.get() || others);
+        }
         Ok(if asked.mask { survey.masked(plan.key) } else { survey })
     };
     let survey = made(&plan)?;
@@ -49,5 +57,10 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
     let against = other.as_ref().map(|(plan, survey)| Against { scope: &plan.scope, survey });
     let mut report = Report::new(&survey, &plan, &asked.options, against);
     report.masked = asked.mask;
+    if has_other_zones.get() {
+        let words =
+            "days whose requests are no longer kept are known by the days of another time zone, and left out";
+        report.caveats.push(words.to_owned());
+    }
     Ok(report)
 }

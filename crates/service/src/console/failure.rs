@@ -20,6 +20,8 @@ pub enum Failure {
     Missing(String),
     /// It cannot be done as things are.
     Conflict(String),
+    /// There is no place for it at the moment.
+    Busy(String),
     /// It would take too long.
     TooLong,
     /// Whoever asked has left.
@@ -45,6 +47,7 @@ impl IntoResponse for Failure {
             }
             Failure::Missing(detail) => problem(StatusCode::NOT_FOUND, "Not found", &detail),
             Failure::Conflict(detail) => problem(StatusCode::CONFLICT, "Conflict", &detail),
+            Failure::Busy(detail) => problem(StatusCode::SERVICE_UNAVAILABLE, "Try again later", &detail),
             Failure::TooLong => problem(
                 StatusCode::GATEWAY_TIMEOUT,
                 "Timed out",

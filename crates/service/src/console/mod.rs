@@ -4,9 +4,10 @@
 //! - [`caller`]: what it is made of; whoever asks, and what they are given; [`recording`]: what they change is written down
 //! - [`routes`]: which calls there are, and who may make them
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
-//!   [`imports`]: what is about logs of elsewhere; [`failure`]: what it says when it cannot answer
+//!   [`imports`]: what is about logs of elsewhere; [`erasing`]: one client erased; [`failure`]: what it says when it cannot answer
 //! - [`reading`]: what is about what is recorded; [`sources`]: where it comes from; [`counting`]: the records counted for a call
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
+//! - [`events`]: what happens, as it does; [`health`]: whether the service is well
 //! - [`metrics`]: figures for programs that watch the service
 //! - [`description`]: what all calls may be answered
 //! - [`serving`]: its connections; [`peer`]: whose they are
@@ -19,7 +20,10 @@ pub mod caller;
 pub mod calls;
 mod counting;
 mod description;
+mod erasing;
+mod events;
 pub mod failure;
+mod health;
 mod hosts;
 pub mod imports;
 mod metrics;

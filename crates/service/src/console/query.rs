@@ -21,11 +21,11 @@ use utoipa::IntoParams;
 use utoipa::openapi::path::Parameter;
 use utoipa::openapi::{RefOr, Schema};
 
-/// Whose last requests are asked for.
+/// Which sites are asked about.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]
 #[into_params(parameter_in = Query)]
-pub struct NowQuery {
+pub struct SitesQuery {
     /// name of a site; may be repeated
     pub site: Vec<String>,
 }

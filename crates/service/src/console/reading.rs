@@ -5,8 +5,8 @@ use super::caller::Caller;
 use super::counting::{for_a_call, make_survey};
 use super::failure::Failure;
 use super::query::{
-    Parameters, PreludesQuery, RequestsQuery, ScopeQuery, Scoped, SeriesQuery, SurveyQuery, TrailQuery,
-    asked, few_buckets, scope,
+    Parameters, PreludesQuery, RequestsQuery, ScopeQuery, Scoped, SeriesQuery, SitesQuery, SurveyQuery,
+    TrailQuery, asked, few_buckets, scope,
 };
 use crate::active::Active;
 use axum::Json;
@@ -243,10 +243,10 @@ pub async fn preludes(
 }
 
 /// Where the records come from: logs of the sites, and logs that were imported.
-#[utoipa::path(get, path = "/sources", params(super::query::NowQuery), responses((status = 200, body = Vec<Source>)))]
+#[utoipa::path(get, path = "/sources", params(SitesQuery), responses((status = 200, body = Vec<Source>)))]
 pub async fn sources(
     caller: Caller,
-    Parameters(query): Parameters<super::query::NowQuery>,
+    Parameters(query): Parameters<SitesQuery>,
 ) -> Result<Json<Vec<Source>>, Failure> {
     super::blocking::blocking(move || super::sources::all(&caller, query.site)).await
 }

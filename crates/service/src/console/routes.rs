@@ -5,7 +5,8 @@
 
 use super::caller::Console;
 use super::{
-    accounts, assets, calls, description, hosts, imports, metrics, reading, recording, sign_in, sites,
+    accounts, assets, calls, description, erasing, events, health, hosts, imports, metrics, reading,
+    recording, sign_in, sites,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -25,7 +26,7 @@ type Calls = OpenApiRouter<Arc<Console>>;
 
 /// What anybody may call.
 fn for_anybody() -> Calls {
-    OpenApiRouter::new().routes(routes!(sign_in::sign_in_by_name))
+    OpenApiRouter::new().routes(routes!(sign_in::sign_in_by_name)).routes(routes!(health::health))
 }
 
 /// What shows something of the sites that somebody may see.
@@ -33,6 +34,7 @@ fn for_viewers() -> Calls {
     OpenApiRouter::new()
         .routes(routes!(accounts::me))
         .routes(routes!(calls::status))
+        .routes(routes!(events::events))
         .routes(routes!(calls::now))
         .routes(routes!(reading::survey))
         .routes(routes!(reading::series))
@@ -52,7 +54,9 @@ fn of_ones_own() -> Calls {
 /// What changes something, or is about everything.
 fn for_operators() -> Calls {
     OpenApiRouter::new()
+        .routes(routes!(health::jobs))
         .routes(routes!(sites::check))
+        .routes(routes!(sites::exposures))
         .routes(routes!(sites::reload))
         .routes(routes!(sites::revisions))
         .routes(routes!(sites::restore))
@@ -65,6 +69,7 @@ fn for_operators() -> Calls {
         .routes(routes!(accounts::changes))
         .routes(routes!(imports::imports, imports::begin))
         .routes(routes!(imports::take_out))
+        .routes(routes!(erasing::erase_client))
 }
 
 /// What operators send piece by piece: that it began is written down, and not each piece.

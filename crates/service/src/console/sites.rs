@@ -1,6 +1,6 @@
 //! The calls about what is configured: sites and rules, trying a request, checking, bringing into force.
 
-use super::blocking::blocking;
+use super::blocking::{blocking, working};
 use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
 use super::recording::ChangeDetail;
@@ -10,12 +10,14 @@ use crate::control::checking::{self, Depth};
 use crate::control::configuration::Refused;
 use crate::control::explaining::asked::Described;
 use crate::control::explaining::effective;
+use crate::control::exposure::{Exposure, walk};
 use crate::control::on_disk::OnDisk;
 use axum::{Extension, Json};
 use exedra_answering::config::diagnostic::draw;
 use exedra_answering::config::{Diagnostic, Severity, SiteId, Sources};
 use exedra_answering::facts::Scheme;
 use exedra_answering::rules::Rule;
+use exedra_api::Problem;
 use exedra_api::explaining::{Ask, Explanation};
 use exedra_api::sites::{self as wire, Changed, Finding, Revision, Sites};
 use std::collections::HashSet;
@@ -126,6 +128,24 @@ pub async fn explain(caller: Caller, Sent(ask): Sent<Ask>) -> Result<Json<Explan
             Some(_) => Err(Failure::Wrong("the request would go to a site that you may not see".to_owned())),
             None => Ok(explained),
         }
+    })
+    .await
+}
+
+/// What a stranger could reach of a site, and should not.
+#[utoipa::path(get, path = "/sites/{name}/exposures", params(("name" = String, Path)),
+    responses((status = 200, body = Vec<Exposure>), (status = 404, body = Problem)))]
+pub async fn exposures(caller: Caller, Named(name): Named<String>) -> Result<Json<Vec<Exposure>>, Failure> {
+    working(move |work| {
+        let active = caller.console().site()?;
+        let id = active.config.site_named(&name).ok().filter(|_| caller.grant().sees(&name));
+        let Some(id) = id else {
+            return Err(Failure::Missing(format!("there is no site `{name}` that you may see")));
+        };
+        let disk = Arc::clone(&active.disk);
+        let walked = walk(&OnDisk::of_strangers(&active.config, disk), id, &|| work.goes_on().is_ok());
+        work.goes_on()?;
+        Ok(walked.found)
     })
     .await
 }

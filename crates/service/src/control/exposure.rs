@@ -14,9 +14,10 @@ use http::HeaderMap;
 use serde::Serialize;
 use std::io::Read;
 use std::path::Path;
+use utoipa::ToSchema;
 
 /// Something that a stranger can reach and should not.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, ToSchema)]
 pub struct Exposure {
     /// Its address.
     pub address: String,
@@ -43,9 +44,9 @@ fn leads_back(folder: &Path, from: &Path) -> bool {
     from.starts_with(folder)
 }
 
-/// Walks a site. Folders that cannot be read are nobody's to reach.
-pub fn walk(disk: &OnDisk<'_>, id: SiteId) -> Walked {
-    let mut walk = Walk { config: disk.config, id, disk, walked: Walked::default() };
+/// Walks a site, for as long as it goes on. Folders that cannot be read are nobody's to reach.
+pub fn walk(disk: &OnDisk<'_>, id: SiteId, goes_on: &dyn Fn() -> bool) -> Walked {
+    let mut walk = Walk { config: disk.config, id, disk, goes_on, walked: Walked::default() };
     walk.folder("");
     walk.walked
 }
@@ -54,12 +55,16 @@ struct Walk<'c> {
     config: &'c Config,
     id: SiteId,
     disk: &'c OnDisk<'c>,
+    goes_on: &'c dyn Fn() -> bool,
     walked: Walked,
 }
 
 impl Walk<'_> {
     /// Looks at a folder and everything below. Its path has no slash at either end.
     fn folder(&mut self, path: &str) {
+        if !(self.goes_on)() {
+            return;
+        }
         let slash = if path.is_empty() { "/".to_owned() } else { format!("/{path}/") };
         if let Some(Body::Page(_) | Body::PageEncoded(..)) = self.sent(&slash) {
             self.expose(&slash, &audit::LISTING);

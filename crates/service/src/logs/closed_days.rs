@@ -1,24 +1,31 @@
 //! Surveys of closed days and months, made while nobody waits for them.
 
+use super::retention::remove_what_is_past;
 use crate::active::Active;
 use crate::system::background::step_back;
+use crate::system::threads;
 use exedra_common::scope::Scope;
-use exedra_reading::survey::{SurveyPlan, VisitorKey};
+use exedra_reading::survey::{Survey, SurveyPlan, VisitorKey};
 use exedra_store::records::closed::due;
 use exedra_store::records::counting::{Counting, zone_name};
-use exedra_store::{Records, StoreError};
+use exedra_store::records::{KeptSurvey, Snapshot};
+use exedra_store::{Records, StoreError, Tallies};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+/// The name of the thread.
+pub const NAME: &str = "closed days";
 /// How often it is looked for days that have been closed. A day is counted when none of its requests have come or gone for as long.
 const PAUSE: Duration = Duration::from_secs(5);
 /// How often it is looked again where the database cannot be used.
 const AGAIN: Duration = Duration::from_secs(60);
 
-/// What ends it between two segments.
-enum Ended {
+/// What ends it before it is done.
+pub enum Ended {
+    /// The service stops.
     Stopped,
+    /// A database cannot be used.
     Failed(StoreError),
 }
 
@@ -28,51 +35,71 @@ impl From<StoreError> for Ended {
     }
 }
 
-/// Counts days and months that are closed, and keeps what was counted, until told to stop by the flag and woken. `active` gives what
-/// is in force.
-pub fn keep_closed_days(records: &Records, active: impl Fn() -> Option<Arc<Active>>, stop: &AtomicBool) {
+/// Whoever counts while nobody waits.
+pub struct Counter<'c> {
+    /// What is counted.
+    pub records: &'c Records,
+    /// The key of the hashes of visitors.
+    pub key: VisitorKey,
+    stop: &'c AtomicBool,
+}
+
+impl Counter<'_> {
+    /// Counts, on one thread.
+    pub fn count(&self, plan: &SurveyPlan) -> Result<Survey, Ended> {
+        self.count_of(&self.records.snapshot().within(&plan.scope), plan)
+    }
+
+    fn count_of(&self, seen: &Snapshot, plan: &SurveyPlan) -> Result<Survey, Ended> {
+        let goes_on = || if self.stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
+        let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
+        self.records.survey(seen, plan, &counting)
+    }
+}
+
+/// Counts days and months that are closed, and keeps what was counted; removes what has passed the retention. Until told to stop by the
+/// flag and woken. `active` gives what is in force.
+pub fn keep_closed_days(
+    records: &Records,
+    tallies: &Tallies,
+    active: impl Fn() -> Option<Arc<Active>>,
+    stop: &AtomicBool,
+) {
     step_back();
     let mut quiet_since = records.changes();
     while !stop.load(Ordering::SeqCst) {
         let changes = records.changes();
         let Some(active) = active() else { return };
-        let pause = match keep_what_is_due(records, &active, quiet_since, stop) {
+        let all = || -> Result<(), Ended> {
+            let counter = Counter { records, key: records.survey_key()?, stop };
+            remove_what_is_past(&counter, tallies, &active)?;
+            keep_what_is_due(&counter, &active, quiet_since)
+        };
+        let pause = match all() {
             Ok(()) => PAUSE,
             Err(Ended::Stopped) => return,
-            // It is said where the database is looked at.
             Err(Ended::Failed(error)) => {
-                tracing::debug!("closed days are not kept: {error}");
+                tracing::warn!("closed days cannot be counted and kept at the moment: {error}");
                 AGAIN
             }
         };
         quiet_since = changes;
+        drop(active);
         std::thread::park_timeout(pause);
     }
 }
 
-fn keep_what_is_due(
-    records: &Records,
-    active: &Active,
-    quiet_since: u64,
-    stop: &AtomicBool,
-) -> Result<(), Ended> {
+fn keep_what_is_due(counter: &Counter<'_>, active: &Active, quiet_since: u64) -> Result<(), Ended> {
+    let records = counter.records;
     let zone = &active.config.service.time_zone;
     records.forget_other_zones(&zone_name(zone))?;
-    let key = records.survey_key()?;
     loop {
         let now = jiff::Timestamp::now().as_millisecond();
         let mut kept_any = false;
         for one in due(&records.snapshot(), zone, now) {
-            if !records.left_alone(quiet_since, &one) {
-                continue;
+            if records.left_alone(quiet_since, &one) {
+                kept_any |= keep(counter, active, &one)?;
             }
-            let scope = Scope {
-                sites: vec![one.site.to_string()],
-                from: Some(one.from),
-                until: Some(one.until),
-                ..Scope::default()
-            };
-            kept_any |= keep(records, plan(scope, active, key), &one, stop)?;
         }
         if !kept_any {
             return Ok(());
@@ -80,21 +107,20 @@ fn keep_what_is_due(
     }
 }
 
-fn plan(scope: Scope, active: &Active, key: VisitorKey) -> SurveyPlan {
+fn keep(counter: &Counter<'_>, active: &Active, one: &KeptSurvey) -> Result<bool, Ended> {
+    let scope = Scope {
+        sites: vec![one.site.to_string()],
+        from: Some(one.from),
+        until: Some(one.until),
+        ..Scope::default()
+    };
     let zone = active.config.service.time_zone.clone();
-    SurveyPlan { countries: active.countries.clone(), ..SurveyPlan::of_kept(scope, zone, key) }
-}
-
-fn keep(
-    records: &Records,
-    plan: SurveyPlan,
-    one: &exedra_store::records::KeptSurvey,
-    stop: &AtomicBool,
-) -> Result<bool, Ended> {
-    let seen = records.snapshot().within(&plan.scope);
-    let goes_on = || if stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
-    // One thread: nobody waits for it.
-    let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
-    let survey = records.survey(&seen, &plan, &counting)?;
-    Ok(records.keep_survey(one, seen.changes(), &survey)?)
+    let plan =
+        SurveyPlan { countries: active.countries.clone(), ..SurveyPlan::of_kept(scope, zone, counter.key) };
+    let seen = counter.records.snapshot().within(&plan.scope);
+    let date = jiff::Timestamp::from_millisecond(one.from).unwrap_or_default().to_zoned(plan.zone.clone());
+    threads::doing(NAME, Some(format!("counting {} from {} on", one.site, date.date())));
+    let survey = counter.count_of(&seen, &plan)?;
+    threads::doing(NAME, None);
+    Ok(counter.records.keep_survey(one, seen.changes(), &survey)?)
 }

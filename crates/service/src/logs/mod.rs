@@ -2,10 +2,14 @@
 //!
 //! - [`journal`]: files that lines are written to, their generations and layouts
 //! - [`access_log`], [`error_log`]: what those lines say
-//! - [`ingest`]: the lines into the records; [`closed_days`]: surveys of closed days, which are kept
+//! - [`erasing`]: one client's lines taken out of them
+//! - [`ingest`]: the lines into the records; [`closed_days`]: surveys of closed days, which are kept;
+//!   [`retention`]: what is no longer kept
 
 pub mod access_log;
 pub mod closed_days;
+pub mod erasing;
 pub mod error_log;
 pub mod ingest;
 pub mod journal;
+mod retention;

@@ -9,14 +9,14 @@ use crate::control::StartError;
 use crate::control::changes::Changes;
 use crate::control::preflight::{prefer_small_pages, raise_open_files};
 use crate::control::runtime::{LogsShared, Runtime};
-use crate::logs::closed_days::keep_closed_days;
+use crate::logs::closed_days::{self, keep_closed_days};
 use crate::logs::ingest::Ingest;
 use crate::logs::journal::keeping::look_after;
 use crate::system::lock::{self, NoLock, StateLock};
 use crate::system::threads::keep_on;
 use crate::system::whole;
 use exedra_answering::config::Config;
-use exedra_store::{Holder, Purpose, Records, Revisions, Secrets, StoreError};
+use exedra_store::{Holder, Purpose, Records, Revisions, Secrets, StoreError, Tallies};
 use rustix::fs::Mode;
 use std::io;
 use std::net::SocketAddr;
@@ -110,8 +110,9 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let stop_counting = Arc::new(AtomicBool::new(false));
     let stop_counted = Arc::clone(&stop_counting);
     let (counted, weak) = (Arc::clone(&records), Arc::downgrade(&runtime));
-    let counter = keep_on("closed days", move || {
-        keep_closed_days(&counted, || weak.upgrade()?.site(), &stop_counted);
+    let tallies = Tallies::open(state);
+    let counter = keep_on(closed_days::NAME, move || {
+        keep_closed_days(&counted, &tallies, || weak.upgrade()?.site(), &stop_counted);
     });
     let counter = (stop_counting, counter.map_err(thread_failed)?);
 

@@ -18,6 +18,61 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 /// Those that have failed since the process began.
 static FAILED: Mutex<BTreeMap<String, Failed>> = Mutex::new(BTreeMap::new());
 
+/// Those that go on, and what they say that they are at.
+static RUNNING: Mutex<BTreeMap<String, (jiff::Timestamp, Option<String>)>> = Mutex::new(BTreeMap::new());
+
+/// A thread or task that goes on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Job {
+    /// What it is called.
+    pub name: String,
+    /// When it began.
+    pub since: jiff::Timestamp,
+    /// What it is at, where it says so.
+    pub doing: Option<String>,
+    /// How often it failed.
+    pub failures: u64,
+    /// What was said when it failed last.
+    pub last_failure: Option<String>,
+}
+
+/// All that go on.
+pub fn jobs() -> Vec<Job> {
+    let failed = failed();
+    let running = RUNNING.lock();
+    let job = |(name, (since, doing)): (&String, &(jiff::Timestamp, Option<String>))| Job {
+        name: name.clone(),
+        since: *since,
+        doing: doing.clone(),
+        failures: failed.get(name).map_or(0, |failed| failed.times),
+        last_failure: failed.get(name).map(|failed| failed.message.clone()),
+    };
+    running.iter().map(job).collect()
+}
+
+/// Says what the thread of a name is at; nothing when it waits.
+pub fn doing(name: &str, words: Option<String>) {
+    if let Some((_, doing)) = RUNNING.lock().get_mut(name) {
+        *doing = words;
+    }
+}
+
+/// A name among those that go on, for as long as it does.
+struct Listed(String);
+
+impl Listed {
+    fn new(name: &str) -> Self {
+        RUNNING.lock().insert(name.to_owned(), (jiff::Timestamp::now(), None));
+        Listed(name.to_owned())
+    }
+}
+
+impl Drop for Listed {
+    fn drop(&mut self) {
+        RUNNING.lock().remove(&self.0);
+    }
+}
+
 struct Failed {
     times: u64,
     last: jiff::Timestamp,
@@ -28,6 +83,7 @@ struct Failed {
 pub fn keep_on(name: &str, mut run: impl FnMut() + Send + 'static) -> io::Result<JoinHandle<()>> {
     let own = name.to_owned();
     std::thread::Builder::new().name(name.to_owned()).spawn(move || {
+        let _listed = Listed::new(&own);
         let mut pause = FIRST_PAUSE;
         while let Err(panic) = catch_unwind(AssertUnwindSafe(&mut run)) {
             note(&own, panic.as_ref());
@@ -39,6 +95,7 @@ pub fn keep_on(name: &str, mut run: impl FnMut() + Send + 'static) -> io::Result
 
 /// Runs a task, again where it panics, until it ends by itself.
 pub async fn keep_on_task<F: Future<Output = ()>>(name: &str, mut task: impl FnMut() -> F) {
+    let _listed = Listed::new(name);
     let mut pause = FIRST_PAUSE;
     while let Err(panic) = AssertUnwindSafe(task()).catch_unwind().await {
         note(name, panic.as_ref());
@@ -91,12 +148,16 @@ mod tests {
         thread.unwrap().join().unwrap();
         let told = troubles().into_iter().find(|words| words.contains("`tide tables`")).unwrap();
         assert!(told.contains("failed 2 times") && told.contains("no such tide: 0"), "{told}");
+        assert!(!jobs().iter().any(|job| job.name == "tide tables"), "it has ended");
         assert!(!troubles().iter().any(|words| words.contains("`soundings`")));
         let runtime = tokio::runtime::Builder::new_current_thread().enable_time().build().unwrap();
         let mut tries = 0;
         runtime.block_on(keep_on_task("soundings", || {
             tries += 1;
             let sound = tries > 1;
+            doing("soundings", Some("the inner harbour".to_owned()));
+            let job = jobs().into_iter().find(|job| job.name == "soundings").unwrap();
+            assert_eq!((job.doing.as_deref(), job.failures), (Some("the inner harbour"), tries - 1));
             async move { assert!(sound, "no ground") }
         }));
         assert!(troubles().iter().any(|words| words.contains("`soundings` failed once")));

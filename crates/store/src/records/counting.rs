@@ -53,6 +53,11 @@ impl PutTogether {
         Some(survey)
     }
 
+    /// Forgets all of them: what was counted may have been erased.
+    pub(super) fn forget(&self) {
+        self.0.lock().clear();
+    }
+
     fn put(&self, one: Together) {
         let mut all = self.0.lock();
         all.push(one);

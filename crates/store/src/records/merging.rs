@@ -84,6 +84,11 @@ impl Records {
 
     /// Whether they have become one: not where one of them turned out to be damaged.
     fn merge_these(&self, small: &[Arc<Segment>]) -> Result<bool, StoreError> {
+        // Whoever takes requests out of segments, or segments out of the records, must not find them come back in another.
+        let _writing = self.writing.lock();
+        if !small.iter().all(|segment| self.state.lock().segments.contains(segment)) {
+            return Ok(false);
+        }
         let (mut batch, mut texts) = Default::default();
         for segment in small {
             read_segment(self, segment, Projection::everything(), &mut batch, &mut texts)?;
@@ -114,7 +119,7 @@ impl Records {
         Ok(true)
     }
 
-    fn remove_retired(&self) -> Result<(), StoreError> {
+    pub(super) fn remove_retired(&self) -> Result<(), StoreError> {
         let free: Vec<i32> = {
             let mut state = self.state.lock();
             let (free, held) = std::mem::take(&mut state.retired)

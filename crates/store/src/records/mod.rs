@@ -11,6 +11,7 @@
 //! - [`counting`]: surveys of the records; [`kept_surveys`]: those of closed days and months;
 //!   [`closed`]: which those are
 //! - [`merging`]: small segments into larger ones
+//! - [`rewriting`]: requests taken out of segments
 //! - [`damaged`]: a segment that cannot be read
 //! - [`salvage`]: what is undamaged in a database that was set aside
 
@@ -20,6 +21,7 @@ pub mod damaged;
 pub mod kept_surveys;
 pub mod merging;
 pub mod packing;
+pub mod rewriting;
 pub mod salvage;
 pub mod segment;
 pub mod snapshot;
@@ -34,6 +36,7 @@ pub use snapshot::Snapshot;
 pub use visiting::{Visit, Visitor};
 
 use crate::database::{self, Database, Kind, StoreError, Trouble};
+use crate::imports::IMPORTED;
 use crate::schema::{segments, sources};
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
@@ -41,7 +44,7 @@ use exedra_common::{Dictionaries, RequestBatch};
 use kept_surveys::LastChanges;
 use parking_lot::Mutex;
 use segment::Packed;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -110,8 +113,25 @@ pub struct Records {
     key: Mutex<kept_surveys::SurveyKey>,
 }
 
+/// Requests that came lately, also when they are in segments by now.
+#[derive(Debug, Clone)]
+pub struct Recent {
+    /// The site they went to.
+    pub site: Arc<str>,
+    /// The requests and their texts.
+    pub requests: Arc<(RequestBatch, Dictionaries)>,
+    octets: usize,
+}
+
+/// How many octets of lines the recent ones were read from, at most, and how many parts there are.
+const MOST_RECENT_OCTETS: usize = 4 << 20;
+const MOST_RECENT: usize = 64;
+
 #[derive(Default)]
 struct State {
+    /// What came last, and how many parts have come.
+    recent: VecDeque<Recent>,
+    parts: u64,
     segments: Vec<Arc<Segment>>,
     retired: Vec<Arc<Segment>>,
     /// Segments that cannot be read, and still are in the database.
@@ -243,9 +263,21 @@ impl Records {
         if let (Some(&first), Some(&last)) = (requests.time.iter().min(), requests.time.iter().max()) {
             let requests = Arc::new((requests, texts));
             let origin = Origin { name: source.into(), begins: checkpoint.begins };
+            // What is imported did not come just now.
+            if !source.starts_with(IMPORTED) {
+                state.remember(Recent { site: Arc::clone(site), requests: Arc::clone(&requests), octets });
+            }
             state.tail.push(TailPart { site: Arc::clone(site), origin, requests, first, last, octets });
         }
         state.checkpoints.insert(source.to_owned(), checkpoint);
+    }
+
+    /// What came after so many parts, or what is remembered of it; and how many there have been.
+    pub fn recent(&self, since: u64) -> (Vec<Recent>, u64) {
+        let state = self.state.lock();
+        let new = usize::try_from(state.parts.saturating_sub(since)).unwrap_or(usize::MAX);
+        let known = state.recent.len().saturating_sub(new);
+        (state.recent.iter().skip(known).cloned().collect(), state.parts)
     }
 
     /// How many requests are in the tail.
@@ -381,6 +413,17 @@ impl Records {
             self.writer.has_failed(error, opening);
         }
         result
+    }
+}
+
+impl State {
+    fn remember(&mut self, part: Recent) {
+        self.recent.push_back(part);
+        self.parts += 1;
+        let octets = |recent: &VecDeque<Recent>| recent.iter().map(|part| part.octets).sum::<usize>();
+        while self.recent.len() > MOST_RECENT || (octets(&self.recent) > MOST_RECENT_OCTETS) {
+            self.recent.pop_front();
+        }
     }
 }
 

@@ -318,6 +318,19 @@ impl Reading<'_> {
         let forwarded_by =
             section.text("forwarded_by").map_or(ForwardedBy::default(), |name| self.forwarded_by(&name));
         let records = section.flag("records").is_none_or(|flag| flag.value);
+        let retention = section.text("retention").filter(|text| text.value != "forever").and_then(|text| {
+            let span = units::calendar(&text.value);
+            if span.is_none() {
+                let remedy = "write it as in \"13 months\", \"400 days\" or \"forever\"";
+                self.error(
+                    &text.span,
+                    format!("`{}` is no number of days", text.value),
+                    "not understood",
+                    remedy,
+                );
+            }
+            span
+        });
         let countries = section.text("countries").map(|path| self.folder(Some(path), ""));
         let user = section.text("user");
         let console = console.unwrap_or(loopback);
@@ -337,6 +350,7 @@ impl Reading<'_> {
             state,
             logs,
             records,
+            retention,
             time_zone,
             forwarders,
             forwarded_by,

@@ -2,6 +2,7 @@
 
 use super::missing::{Page, missing_pages};
 use super::weights::Weights;
+use crate::survey::calendar::date_of;
 use crate::survey::counted::Survey;
 use crate::survey::measure::Measure;
 use crate::survey::plan::{Part, SurveyPlan};
@@ -136,6 +137,11 @@ impl<'s> Context<'s> {
                 "visits are estimated from one visitor in {weight}; standard error about {error:.1} %"
             ));
         }
+        if let Some((first, last)) = survey_tallied(self.survey) {
+            caveats.push(format!(
+                "single requests from {first} to {last} are no longer kept: totals, days, hours and statuses count them, lists and visits do not"
+            ));
+        }
         let undated = self.survey.undated.counts.requests;
         if undated > 0 {
             let requests = several(undated, "request", "requests");
@@ -144,6 +150,12 @@ impl<'s> Context<'s> {
         caveats.extend(self.untold());
         caveats
     }
+}
+
+/// The first day and the last of which only a tally is known.
+fn survey_tallied(survey: &Survey) -> Option<(jiff::civil::Date, jiff::civil::Date)> {
+    let (first, last) = survey.tallied?;
+    Some((date_of(first), date_of(last)))
 }
 
 /// The column of requests.

@@ -9,6 +9,8 @@ use std::path::{Path, PathBuf};
 
 /// How a torn line is ended: its last number may have lost digits, and must not be believed.
 pub const TORN: &[u8] = b" (torn)\n";
+/// How what remains of an erased line begins; in the first line of a log, the hash by which it is known follows.
+pub const ERASED: &[u8] = b"# erased ";
 /// How much of the first line counts.
 const FIRST_LINE: u64 = 4096;
 /// What is added to the name of a compressed one.
@@ -70,6 +72,10 @@ impl Generation {
 pub fn begins(octets: &[u8]) -> Option<u64> {
     let octets = &octets[..octets.len().min(FIRST_LINE as usize)];
     let end = memchr::memchr(b'\n', octets);
+    let kept = octets.strip_prefix(ERASED).and_then(|rest| std::str::from_utf8(rest.get(..16)?).ok());
+    if let Some(known_by) = kept.and_then(|hash| u64::from_str_radix(hash, 16).ok()) {
+        return Some(known_by);
+    }
     let is_known = end.is_some() || octets.len() as u64 == FIRST_LINE;
     // The key is the same in every process: what comes out is kept.
     is_known.then(|| SipHasher13::new().hash(&octets[..end.unwrap_or(octets.len())]))

@@ -109,6 +109,7 @@ impl Kept {
         past.waits = false;
         past.dates.retain(|number, _| generations.iter().any(|generation| generation.number == *number));
         for generation in generations.iter().filter(|generation| generation.number < written) {
+            let _stays = self.journal.keep_files();
             let date = match past.dates.get(&generation.number) {
                 Some(date) if generation.packed => *date,
                 _ => self.date_of(generation)?,

@@ -30,7 +30,7 @@ use exedra_reading::logs::Layout;
 use generations::Listing;
 use jiff::tz::TimeZone;
 use layouts::Layouts;
-use parking_lot::{Condvar, Mutex};
+use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -56,6 +56,8 @@ pub struct Journal {
     has_ended: Condvar,
     thread: Arc<LogThread>,
     lost: AtomicU64,
+    /// Held by whoever compresses, deletes or rewrites past generations.
+    keeps_files: Mutex<()>,
 }
 
 /// What is known of a journal's files.
@@ -91,6 +93,7 @@ impl Journal {
             has_ended: Condvar::new(),
             thread,
             lost: AtomicU64::new(0),
+            keeps_files: Mutex::default(),
         }))
     }
 
@@ -160,6 +163,11 @@ impl Journal {
     /// How its generations follow each other.
     pub fn keeping(&self) -> Keeping {
         self.options.lock().0
+    }
+
+    /// While this is held, no past generation is compressed, deleted or rewritten by anybody else.
+    pub fn keep_files(&self) -> MutexGuard<'_, ()> {
+        self.keeps_files.lock()
     }
 
     /// Looks whether the file is still where it was, and begins the next generation if it is not.

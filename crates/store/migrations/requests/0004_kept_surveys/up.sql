@@ -22,3 +22,7 @@ CREATE TABLE survey_keys (
     id  INTEGER NOT NULL PRIMARY KEY CHECK (id = 1),
     key BLOB    NOT NULL
 );
+-- Removals of requests that have passed the retention, of which exedra.db keeps tallies.
+CREATE TABLE removals (
+    name TEXT NOT NULL PRIMARY KEY
+);

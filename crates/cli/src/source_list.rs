@@ -1,0 +1,67 @@
+//! `exedra sources`: where the records of the running service come from.
+
+use crate::failure::Failure;
+use crate::form::Form;
+use crate::out::{ATTENTION, QUIET};
+use crate::service::{Service, encoded};
+use clap::Args;
+use exedra_api::{Source, SourceKind};
+use exedra_common::figures::{bytes, grouped};
+
+/// What `exedra sources` takes.
+#[derive(Args)]
+pub struct Options {
+    #[command(flatten)]
+    service: Service,
+    /// Only this site; may be repeated
+    #[arg(long, value_name = "NAME")]
+    site: Vec<String>,
+    /// The form of the answer
+    #[arg(long = "as", value_name = "FORM", default_value = "text")]
+    form: Form,
+}
+
+/// Asks and prints.
+pub fn run(options: &Options) -> Result<(), Failure> {
+    let query: Vec<(&str, String)> = options.site.iter().map(|site| ("site", site.clone())).collect();
+    let sources: Vec<Source> = options.service.get(&format!("sources?{}", encoded(&query)))?;
+    match options.form {
+        Form::Json => crate::out::json(&sources)?,
+        Form::Text => print(&sources),
+    }
+    Ok(())
+}
+
+fn print(sources: &[Source]) {
+    if sources.is_empty() {
+        return crate::out::line!("Nothing has been logged or imported.");
+    }
+    let width = |of: fn(&Source) -> &str, title: &str| {
+        sources.iter().map(|source| of(source).chars().count()).chain([title.len()]).max().unwrap_or(0)
+    };
+    let (site, name) = (width(|source| &source.site, "site"), width(|source| &source.name, "source"));
+    crate::out::line!(
+        "{:<site$}  {:<name$}  {:>13}  {:>9}  {:>9}",
+        "site",
+        "source",
+        "requests",
+        "unread",
+        "not read"
+    );
+    for source in sources {
+        let state = match source.kind {
+            _ if source.incomplete => format!("  {ATTENTION}damaged since: read again{ATTENTION:#}"),
+            SourceKind::Import => format!("  {QUIET}imported{QUIET:#}"),
+            SourceKind::Log if source.is_written => format!("  {QUIET}being written{QUIET:#}"),
+            SourceKind::Log => String::new(),
+        };
+        let lag = if source.lag > 0 { bytes(source.lag) } else { "0".to_owned() };
+        crate::out::line!(
+            "{:<site$}  {:<name$}  {:>13}  {:>9}  {lag:>9}{state}",
+            source.site,
+            source.name,
+            grouped(source.requests),
+            grouped(source.unread),
+        );
+    }
+}
