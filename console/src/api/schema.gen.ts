@@ -635,11 +635,6 @@ export interface components {
              *     those of all days, and this is the last of them.
              */
             daily: boolean;
-            /**
-             * Format: int64
-             * @description On how many days it was, all of which its figures are of.
-             */
-            days: number;
             /** @description Its first minute since 1970 UTC; written by RFC 3339. */
             from: string;
             /**
@@ -652,6 +647,11 @@ export interface components {
              * @description How surprising it is, in bits: what the two hours around it lead to expect comes that often twice, twice, … by chance.
              */
             surprise: number;
+            /**
+             * Format: int64
+             * @description On how many days it was, all of which its figures are of.
+             */
+            times: number;
             /**
              * Format: int64
              * @description The troubled ones.
@@ -1195,6 +1195,26 @@ export interface components {
             /** @description Its title for people. */
             title: string;
         };
+        /** @description What is recorded. */
+        RecordsStatus: {
+            /** @description The first of them (RFC 3339), where there is one. */
+            first?: string | null;
+            /**
+             * Format: int64
+             * @description Surveys of closed days and months that are kept.
+             */
+            kept_surveys: number;
+            /**
+             * Format: int64
+             * @description Requests that are kept one by one.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Segments that they are in; those of the last seconds are in none yet.
+             */
+            segments: number;
+        };
         /** @description A request that came again and again. */
         Repeat: {
             /**
@@ -1479,6 +1499,8 @@ export interface components {
              */
             most_files: number;
             no_site?: components["schemas"]["LogStatus"] | null;
+            /** @description What is recorded of the sites that may be seen. */
+            records: components["schemas"]["RecordsStatus"];
             /**
              * Format: int64
              * @description Body bytes sent since the start.

@@ -43,6 +43,21 @@ pub struct Status {
     pub no_site: Option<LogStatus>,
     /// The log of errors.
     pub errors: LogStatus,
+    /// What is recorded of the sites that may be seen.
+    pub records: RecordsStatus,
+}
+
+/// What is recorded.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RecordsStatus {
+    /// Requests that are kept one by one.
+    pub requests: u64,
+    /// The first of them (RFC 3339), where there is one.
+    pub first: Option<String>,
+    /// Segments that they are in; those of the last seconds are in none yet.
+    pub segments: u64,
+    /// Surveys of closed days and months that are kept.
+    pub kept_surveys: u64,
 }
 
 /// How a site is.

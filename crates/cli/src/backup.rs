@@ -35,7 +35,7 @@ pub struct RestoreOptions {
 
 /// Makes a backup; the service may run meanwhile.
 pub fn make(options: &BackupOptions) -> Result<(), Failure> {
-    let (state, _) = whereabouts(&options.config)?;
+    let state = whereabouts(&options.config)?.state;
     if !state.join("exedra.db").exists() {
         let state = state.display();
         return Err(Failure(format!("there is nothing to back up: {state} holds no databases yet")));
@@ -65,7 +65,7 @@ pub fn bring_back(options: &RestoreOptions) -> Result<(), Failure> {
         );
         return Ok(());
     }
-    let (state, _) = whereabouts(&options.config)?;
+    let state = whereabouts(&options.config)?.state;
     std::fs::create_dir_all(&state)?;
     let _lock = StateLock::of(&state).map_err(|why| match why {
         NoLock::Taken(process) if process.is_empty() => Failure("the service runs: stop it first".to_owned()),

@@ -5,6 +5,7 @@ use crate::failure::Failure;
 use clap::Args;
 use exedra_answering::config::Config;
 use exedra_service::Running;
+use exedra_service::run::console_address;
 use exedra_store::Revisions;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -52,7 +53,8 @@ pub fn announce(config: &Config, running: &Running) {
         true => "",
         false => "   (built without its pages: `cargo xtask build` makes a program that has them)",
     };
-    crate::out::line!("{:<10} http://{}/{without}", "console", running.console);
+    let console = console_address(running.console, running.console_https);
+    crate::out::line!("{:<10} {console}/{without}", "console");
 }
 
 /// The event loop that the service runs on.

@@ -3,6 +3,7 @@
 use crate::configuration;
 use crate::failure::Failure;
 use clap::Args;
+use exedra_service::run::{console_address, sign_in_link};
 use exedra_store::{Purpose, Secrets};
 use std::path::PathBuf;
 
@@ -36,7 +37,9 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             "{sessions} sessions and {links} links no longer open anything; clients have a new token"
         );
     }
-    let link = exedra_service::run::sign_in_link(&secrets, config.service.console.value, now)?;
+    let service = &config.service;
+    let console = console_address(service.console.value, service.console_https);
+    let link = sign_in_link(&secrets, &console, now)?;
     crate::out::line!("{link}");
     Ok(())
 }

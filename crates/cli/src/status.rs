@@ -38,6 +38,15 @@ fn print(status: &Status) {
         bytes(*sent),
         several(*connections, "connection", "connections"),
     );
+    let records = &status.records;
+    if let Some(first) = &records.first {
+        crate::out::line!(
+            "{} recorded since {}; {} kept of closed days and months\n",
+            several(records.requests, "request", "requests"),
+            first.get(..10).unwrap_or(first),
+            several(records.kept_surveys, "survey", "surveys")
+        );
+    }
     for trouble in &status.troubles {
         crate::out::line!("{ATTENTION}{trouble}{ATTENTION:#}");
     }

@@ -187,7 +187,8 @@ impl Program {
             } else if let Some((_, address)) = line.rsplit_once("  on ") {
                 sites = Some(address.trim().to_owned());
             } else if let Some(address) = line.strip_prefix("console") {
-                console = Some(address.trim().trim_start_matches("http://").trim_end_matches('/').to_owned());
+                let address = address.trim().trim_start_matches("http://").trim_start_matches("https://");
+                console = Some(address.trim_end_matches('/').to_owned());
             } else if line.starts_with("sign in") {
                 link = line.split_whitespace().find(|word| word.starts_with("http://")).map(str::to_owned);
                 break;

@@ -59,25 +59,32 @@ impl Tallies {
         Ok(())
     }
 
-    /// Those that count, of sites that are wanted, of days from one on and before another: by the days of a zone; and whether there
-    /// are others, by the days of other zones.
+    /// Those of sites that are wanted, of days from one on and before another: by the days of a zone; and whether there are others, by
+    /// the days of other zones. `was_done` says of a removal whether it was done before whoever asks looked at the records; it is told
+    /// whether that is settled.
     pub fn of(
         &self,
         zone: &str,
         (from, until): (Date, Date),
         is_wanted: impl Fn(&str) -> bool,
+        was_done: impl Fn(&str, bool) -> bool,
     ) -> Result<(Vec<DayTally>, bool), StoreError> {
-        let rows: Vec<(String, String, String)> = self.0.run(|connection| {
+        let rows: Vec<(String, String, String, String, bool)> = self.0.run(|connection| {
             let within = tallies::day.ge(from.to_string()).and(tallies::day.lt(until.to_string()));
-            let all = tallies::table
-                .filter(tallies::settled.eq(true).and(within))
-                .order((tallies::day, tallies::id))
-                .select((tallies::site, tallies::zone, tallies::figures));
+            let all = tallies::table.filter(within).order((tallies::day, tallies::id)).select((
+                tallies::site,
+                tallies::zone,
+                tallies::figures,
+                tallies::removal,
+                tallies::settled,
+            ));
             Ok(all.load(connection)?)
         })?;
-        let wanted = rows.into_iter().filter(|(site, ..)| is_wanted(site));
-        let (own, others): (Vec<_>, Vec<_>) = wanted.partition(|(_, of, _)| of == zone);
-        let read = own.into_iter().filter_map(|(.., figures)| serde_json::from_str(&figures).ok());
+        let wanted = rows
+            .into_iter()
+            .filter(|(site, _, _, removal, settled)| is_wanted(site) && was_done(removal, *settled));
+        let (own, others): (Vec<_>, Vec<_>) = wanted.partition(|(_, of, ..)| of == zone);
+        let read = own.into_iter().filter_map(|(_, _, figures, ..)| serde_json::from_str(&figures).ok());
         Ok((read.collect(), !others.is_empty()))
     }
 }

@@ -241,6 +241,8 @@ pub enum ForwardedBy {
 pub struct Service {
     /// Where the console and its API answer.
     pub console: Located<SocketAddr>,
+    /// Whether it answers by HTTPS.
+    pub console_https: bool,
     /// Names by which the console is reached, beside addresses and `localhost`.
     pub console_hosts: Vec<String>,
     /// Folder of databases and tokens.

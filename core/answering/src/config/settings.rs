@@ -74,10 +74,17 @@ const SETTINGS: &[Setting] = &[
     ),
     setting(
         "service",
+        "console_https",
+        Kind::Flag,
+        "console_https = true",
+        "whether the console answers by HTTPS; it does where it is not on loopback, unless `console_in_the_open` is set",
+    ),
+    setting(
+        "service",
         "console_in_the_open",
         Kind::Flag,
         "console_in_the_open = true",
-        "allow the console on other addresses than loopback, without HTTPS: sessions are readable by anyone on the network",
+        "allow the console on other addresses than loopback without HTTPS: sessions are readable by anyone on the network",
     ),
     setting(
         "service",

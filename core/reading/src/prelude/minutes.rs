@@ -61,7 +61,7 @@ pub struct Burst {
     /// those of all days, and this is the last of them.
     pub daily: bool,
     /// On how many days it was, all of which its figures are of.
-    pub days: u64,
+    pub times: u64,
     /// The first minutes of all these days.
     #[serde(skip)]
     pub starts: Vec<i64>,
@@ -129,7 +129,7 @@ impl Minutes {
             surprise,
             also_on: Vec::new(),
             daily: false,
-            days: 1,
+            times: 1,
             starts: vec![from],
         }
     }
@@ -206,7 +206,7 @@ impl Minutes {
                 until: last + until - from,
                 also_on,
                 daily: true,
-                days: starts.len() as u64,
+                times: starts.len() as u64,
                 starts,
                 ..burst
             });

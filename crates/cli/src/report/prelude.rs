@@ -110,7 +110,7 @@ fn page(found: &[Prelude], words: &str, zone: &TimeZone, width: usize) -> String
             }
         };
         if burst.daily {
-            let days = several(burst.days, "day", "days");
+            let days = several(burst.times, "day", "days");
             let title = format!("{} to {} on {days}", at(burst.from, "%H:%M"), at(burst.until, "%H:%M"));
             lines.push(format!("{STRONG}{title}{STRONG:#}  {of_all} {words}, together"));
             lines.push(format!("  A little every time, the last on {}.", at(burst.from, "%a %-d %b %Y")));

@@ -71,8 +71,10 @@ pub struct Active {
 pub struct Tls {
     /// The certificates.
     pub certificates: Arc<Certificates>,
-    /// What is agreed upon with clients.
+    /// What is agreed upon with clients of the sites.
     pub server: Arc<rustls::ServerConfig>,
+    /// The same of the console.
+    pub console: Arc<rustls::ServerConfig>,
 }
 
 /// How often each rule of each site has fitted, since the configuration came into force.

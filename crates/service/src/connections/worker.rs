@@ -8,6 +8,7 @@ use super::listener::ListenerOptions;
 use super::refusal::Refusal;
 use super::streams::Streams;
 use crate::access::certificates::first_name;
+use crate::access::certificates::handshake::secured;
 use crate::access::limits::network;
 use crate::active::{Active, Current, Tls};
 use crate::request::connection::{Peer, Secured};
@@ -36,7 +37,6 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc, watch};
 use tokio::time::MissedTickBehavior;
-use tokio_rustls::LazyConfigAcceptor;
 use tokio_rustls::server::TlsStream;
 
 /// How long requests that are under way may take when the service stops.
@@ -397,17 +397,11 @@ async fn refuse(site: &Active, peer: IpAddr, stream: &mut TcpStream, said: Optio
     let _ = tokio::time::timeout(TIME_TO_READ, saying).await;
 }
 
-/// Secures a connection. A certificate that has yet to be made is made elsewhere meanwhile.
+/// Secures a connection.
 async fn secure(tls: &Tls, stream: TcpStream) -> io::Result<Either> {
-    let start = LazyConfigAcceptor::new(rustls::server::Acceptor::default(), stream).await?;
-    let asked = start.client_hello().server_name().map(str::to_ascii_lowercase);
+    let (stream, asked) = secured(&tls.certificates, &tls.server, stream).await?;
     let name = asked.as_deref().unwrap_or_default();
-    if tls.certificates.known(name).is_none() {
-        let (certificates, name) = (Arc::clone(&tls.certificates), name.to_owned());
-        tokio::task::spawn_blocking(move || certificates.prepare(&name)).await.map_err(io::Error::other)?;
-    }
     let certificate = tls.certificates.known(name).and_then(|key| first_name(&key));
-    let stream = start.into_stream(Arc::clone(&tls.server)).await?;
     let version = stream.get_ref().1.protocol_version().and_then(version);
     Ok(Either::Secured(Box::new(stream), Arc::new(Secured { version, name: asked, certificate })))
 }

@@ -5,7 +5,7 @@
 
 use super::failure::Failure;
 use crate::access::guards::password_check::PasswordCheck;
-use crate::active::Active;
+use crate::active::{Active, Tls};
 use crate::control::changes::Changes;
 use crate::control::runtime::Runtime;
 use crate::logs::access_log::NO_SITE;
@@ -71,6 +71,12 @@ impl Console {
     /// What is the matter with the records.
     pub fn trouble(&self) -> (Trouble, Vec<String>) {
         self.records.trouble()
+    }
+
+    /// How its connections are secured, where they are.
+    pub fn tls(&self) -> Option<Tls> {
+        let active = self.runtime.site()?;
+        if active.config.service.console_https { active.tls.clone() } else { None }
     }
 
     /// What is in force.
@@ -174,9 +180,14 @@ impl Caller {
         (seen, records)
     }
 
-    /// What remains of days of a scope whose requests are no longer kept, by the days of a zone; and whether there are others, by the
+    /// What remains of days of a scope whose requests were no longer kept when these were looked at, by the days of a zone; and whether there are others, by the
     /// days of other zones. Of a part of a day nothing is known.
-    pub fn tallies(&self, scope: &Scope, zone: &TimeZone) -> Result<(Vec<DayTally>, bool), Failure> {
+    pub fn tallies(
+        &self,
+        seen: &Snapshot,
+        scope: &Scope,
+        zone: &TimeZone,
+    ) -> Result<(Vec<DayTally>, bool), Failure> {
         let date = |time: i64| Timestamp::from_millisecond(time).ok().map(|time| time.to_zoned(zone.clone()));
         let begins = |time: &Zoned| time.start_of_day().is_ok_and(|begin| begin == *time);
         let from = scope.from.and_then(date).map_or(Date::MIN, |time| match begins(&time) {
@@ -185,7 +196,10 @@ impl Caller {
         });
         let until = scope.until.and_then(date).map_or(Date::MAX, |time| time.date());
         let is_wanted = |site: &str| scope.has_site(site) && self.grant().sees(site);
-        Ok(self.console.tallies.of(&zone_name(zone), (from, until), is_wanted)?)
+        let records = &self.console.records;
+        let was_done =
+            |removal: &str, is_settled: bool| records.was_removed_before(seen, removal, is_settled);
+        Ok(self.console.tallies.of(&zone_name(zone), (from, until), is_wanted, was_done)?)
     }
 
     /// The key of the hashes of visitors.

@@ -14,7 +14,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
-use exedra_api::{LogStatus, Now, SiteStatus, Status};
+use exedra_api::{LogStatus, Now, RecordsStatus, SiteStatus, Status};
 use exedra_common::Column;
 use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
@@ -74,9 +74,24 @@ pub async fn status(caller: Caller) -> Result<Json<Status>, Failure> {
                 .filter(|_| caller.sees_all())
                 .map(|appender| log_status(&caller, &current, &appender.journal)),
             errors: log_status(&caller, &current, &current.errors.appender.journal),
+            records: records_status(&caller),
         })
     })
     .await
+}
+
+fn records_status(caller: &Caller) -> RecordsStatus {
+    let (seen, _) = caller.snapshot(&Scope::default());
+    let first = seen.segments().iter().map(|segment| segment.first);
+    let first = first.chain(seen.tail().iter().map(|part| part.first)).min();
+    RecordsStatus {
+        requests: seen.requests() as u64,
+        first: first
+            .and_then(|time| jiff::Timestamp::from_millisecond(time).ok())
+            .map(|time| time.to_string()),
+        segments: seen.segments().len() as u64,
+        kept_surveys: seen.kept().len() as u64,
+    }
 }
 
 /// What is wrong with the databases, what has failed, and what folders say that cannot be understood.

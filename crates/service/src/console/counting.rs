@@ -39,7 +39,7 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
         let mut survey = records.survey(&seen, plan, &for_a_call(&goes_on))?;
         // What is no longer kept one by one cannot be filtered.
         if plan.scope.filters.is_empty() {
-            let (tallies, others) = caller.tallies(&plan.scope, &plan.zone)?;
+            let (tallies, others) = caller.tallies(&seen, &plan.scope, &plan.zone)?;
             tallies.iter().for_each(|tally| survey.take_in_tally(tally));
             has_other_zones.set(has_other_zones.get() || others);
         }

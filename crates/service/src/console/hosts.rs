@@ -5,6 +5,7 @@
 
 use super::caller::Console;
 use super::failure::{Failure, problem};
+use super::sign_in::SECURED;
 use axum::extract::{Request, State};
 use axum::http::uri::Authority;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -45,7 +46,8 @@ fn host(headers: &HeaderMap) -> Option<String> {
 
 /// The port by which the client reaches the console, which need not be the one it listens on.
 pub fn port(headers: &HeaderMap) -> u16 {
-    authority(headers).and_then(|authority| authority.port_u16()).unwrap_or(80)
+    let usual = if headers.contains_key(SECURED) { 443 } else { 80 };
+    authority(headers).and_then(|authority| authority.port_u16()).unwrap_or(usual)
 }
 
 fn authority(headers: &HeaderMap) -> Option<Authority> {

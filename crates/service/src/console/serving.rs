@@ -6,11 +6,14 @@ use super::caller::Console;
 use super::peer::Peer;
 use super::routes::router;
 use super::sign_in::SECURED;
+use crate::access::certificates::handshake::secured;
 use crate::access::descriptors::CONSOLE;
 use crate::access::limits::network;
+use crate::active::Tls;
 use axum::Router;
 use axum::body::Body;
 use axum::extract::Request;
+use axum::http::HeaderValue;
 use axum::response::Response;
 use foldhash::fast::RandomState;
 use hyper::body::Incoming;
@@ -26,7 +29,7 @@ use std::pin::{Pin, pin};
 use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, watch};
 use tokio::task::JoinSet;
@@ -35,6 +38,12 @@ use tower::ServiceExt;
 
 /// How long the head of a request may take, and how long a connection may wait for the next.
 const HEAD_TIME: Duration = Duration::from_secs(20);
+/// How long a handshake of TLS may take.
+const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
+/// The first octet of such a handshake (RFC 8446 §5.1).
+const HANDSHAKE_RECORD: u8 = 22;
+/// How much of plain HTTP is read that should be HTTPS.
+const MOST_UNREAD: u64 = 64 << 10;
 /// How long a client may take none of an answer.
 const STUCK_TIME: Duration = Duration::from_secs(30);
 /// How long requests under way may take when the service stops.
@@ -46,7 +55,7 @@ const AGAIN: Duration = Duration::from_millis(100);
 
 /// Serves the console until told to stop.
 pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::Receiver<bool>) {
-    let service = router(console);
+    let service = router(Arc::clone(&console));
     let places = Arc::new(Semaphore::new(CONSOLE));
     let clients = Arc::new(Clients::default());
     let (ending, ends) = watch::channel(false);
@@ -68,12 +77,18 @@ pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::
         };
         let Some(share) = clients.share(peer) else { continue };
         let (service, mut ends) = (service.clone(), ends.clone());
+        let tls = console.tls();
         connections.spawn(async move {
             let _held = (place, share);
+            let secured = timeout(HANDSHAKE_TIME, secure(tls, stream));
+            let (stream, is_secured) = match secured.await.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into())) {
+                Ok(secured) => secured,
+                Err(error) => return tracing::debug!(%peer, "a connection to the console could not be secured: {error}"),
+            };
             let mut http = http1::Builder::new();
             http.timer(TokioTimer::new()).header_read_timeout(HEAD_TIME).max_buf_size(64 << 10);
             let io = TokioIo::new(Unstuck { stream, patience: None });
-            let mut connection = pin!(http.serve_connection(io, of_client(service, peer)));
+            let mut connection = pin!(http.serve_connection(io, of_client(service, peer, is_secured)));
             let ended = tokio::select! {
                 ended = connection.as_mut() => Some(ended),
                 _ = ends.changed() => None,
@@ -100,10 +115,32 @@ pub async fn serve(socket: TcpListener, console: Arc<Console>, mut stop: watch::
     }
 }
 
+/// A connection of the console, and whether it is secured. Whoever speaks plain HTTP to one that should be is told so.
+async fn secure(tls: Option<Tls>, mut stream: TcpStream) -> io::Result<(Connection, bool)> {
+    let Some(tls) = tls else { return Ok((Box::pin(stream), false)) };
+    let mut first = [0];
+    if stream.peek(&mut first).await? > 0 && first[0] != HANDSHAKE_RECORD {
+        let words = "The console answers by HTTPS: write https:// in place of http://\n";
+        let answer = format!(
+            "HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{words}",
+            words.len()
+        );
+        stream.write_all(answer.as_bytes()).await?;
+        stream.shutdown().await?;
+        // Closed with octets unread, the client would not see it.
+        let mut unread = (&mut stream).take(MOST_UNREAD);
+        tokio::io::copy(&mut unread, &mut tokio::io::sink()).await?;
+        return Err(io::Error::other("plain HTTP"));
+    }
+    let (stream, _) = secured(&tls.certificates, &tls.console, stream).await?;
+    Ok((Box::pin(stream), true))
+}
+
 /// Whoever answers, told who asks.
 fn of_client(
     router: Router,
     client: IpAddr,
+    is_secured: bool,
 ) -> impl hyper::service::Service<
     hyper::Request<Incoming>,
     Response = Response,
@@ -112,6 +149,9 @@ fn of_client(
 > {
     hyper::service::service_fn(move |mut request: hyper::Request<Incoming>| {
         request.headers_mut().remove(SECURED);
+        if is_secured {
+            request.headers_mut().insert(SECURED, HeaderValue::from_static("1"));
+        }
         request.extensions_mut().insert(Peer(client));
         let request: Request = request.map(Body::new);
         router.clone().oneshot(request)
@@ -127,6 +167,14 @@ async fn accept(
     let (stream, peer) = socket.accept().await?;
     Ok((stream, peer.ip(), place))
 }
+
+/// A connection, secured or not.
+type Connection = Pin<Box<dyn Stream>>;
+
+/// What connections are read from and written to.
+trait Stream: AsyncRead + AsyncWrite + Send {}
+
+impl<S: AsyncRead + AsyncWrite + Send> Stream for S {}
 
 /// How many connections each client has.
 #[derive(Default)]
@@ -162,7 +210,7 @@ impl Drop for Share {
 
 /// A socket whose writing ends when nothing is taken for too long.
 struct Unstuck {
-    stream: TcpStream,
+    stream: Connection,
     patience: Option<Pin<Box<Sleep>>>,
 }
 
@@ -184,14 +232,14 @@ impl AsyncRead for Unstuck {
         context: &mut Context<'_>,
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.get_mut().stream).poll_read(context, buffer)
+        self.get_mut().stream.as_mut().poll_read(context, buffer)
     }
 }
 
 impl AsyncWrite for Unstuck {
     fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, octets: &[u8]) -> Poll<io::Result<usize>> {
         let unstuck = self.get_mut();
-        let result = Pin::new(&mut unstuck.stream).poll_write(context, octets);
+        let result = unstuck.stream.as_mut().poll_write(context, octets);
         unstuck.judge(result, context)
     }
 
@@ -201,7 +249,7 @@ impl AsyncWrite for Unstuck {
         pieces: &[IoSlice<'_>],
     ) -> Poll<io::Result<usize>> {
         let unstuck = self.get_mut();
-        let result = Pin::new(&mut unstuck.stream).poll_write_vectored(context, pieces);
+        let result = unstuck.stream.as_mut().poll_write_vectored(context, pieces);
         unstuck.judge(result, context)
     }
 
@@ -210,10 +258,10 @@ impl AsyncWrite for Unstuck {
     }
 
     fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.get_mut().stream).poll_flush(context)
+        self.get_mut().stream.as_mut().poll_flush(context)
     }
 
     fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.get_mut().stream).poll_shutdown(context)
+        self.get_mut().stream.as_mut().poll_shutdown(context)
     }
 }

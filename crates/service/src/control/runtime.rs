@@ -198,13 +198,16 @@ impl Runtime {
                 Some(Arc::new(opened.map_err(|error| failed(&path.value, error))?))
             }
         };
-        let tls = match config.listeners.iter().any(|listener| listener.https) {
+        let is_secured =
+            config.service.console_https || config.listeners.iter().any(|listener| listener.https);
+        let tls = match is_secured {
             false => None,
             true => {
                 let certificates = Certificates::open(&config);
-                let server = certificates.server(&self.tickets);
-                let server = server.map_err(|error| failed(state, io::Error::other(error)))?;
-                Some(Tls { certificates, server })
+                let failed = |error| failed(state, io::Error::other(error));
+                let server = certificates.server(&self.tickets, &["h2", "http/1.1"]).map_err(failed)?;
+                let console = certificates.server(&self.tickets, &["http/1.1"]).map_err(failed)?;
+                Some(Tls { certificates, server, console })
             }
         };
         // Where nothing has changed, counting goes on.

@@ -46,6 +46,8 @@ pub struct Running {
     pub listeners: Vec<SocketAddr>,
     /// Where the console answers.
     pub console: SocketAddr,
+    /// Whether it does by HTTPS.
+    pub console_https: bool,
     /// A link that signs in once, where one could be made.
     pub sign_in: Option<String>,
     /// What brings changed configurations into force.
@@ -66,10 +68,11 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     // Whatever is written, state and logs alike, is for the service's user alone.
     rustix::process::umask(Mode::RWXG | Mode::RWXO);
     let handed = HandedOver::take();
-    let console_address = config.service.console.value;
-    let failed = |error| StartError::Listen { what: "the console", address: console_address, error };
-    let console_socket = handed.listen(console_address).and_then(TcpListener::from_std).map_err(failed)?;
-    let console = console_socket.local_addr().unwrap_or(console_address);
+    let console_at = config.service.console.value;
+    let is_secured = config.service.console_https;
+    let failed = |error| StartError::Listen { what: "the console", address: console_at, error };
+    let console_socket = handed.listen(console_at).and_then(TcpListener::from_std).map_err(failed)?;
+    let console = console_socket.local_addr().unwrap_or(console_at);
     let early = listen_early(&config, &handed)?;
     if let Some(user) = &config.service.user {
         become_user(&user.value).map_err(|reason| StartError::User { user: user.value.clone(), reason })?;
@@ -111,6 +114,10 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let stop_counted = Arc::clone(&stop_counting);
     let (counted, weak) = (Arc::clone(&records), Arc::downgrade(&runtime));
     let tallies = Tallies::open(state);
+    // What a crash has left half done: before anybody asks.
+    if let Err(error) = tallies.settle(|removal| records.has_removed(removal)) {
+        tracing::error!("figures of days that have passed the retention cannot be settled: {error}");
+    }
     let counter = keep_on(closed_days::NAME, move || {
         keep_closed_days(&counted, &tallies, || weak.upgrade()?.site(), &stop_counted);
     });
@@ -120,7 +127,8 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     // A state folder that is full or read-only keeps no site down.
     let mut token_is_made =
         complain("no token for clients on this machine", renew_token(&secrets, state)).is_some();
-    let sign_in = complain("no sign-in link", sign_in_link(&secrets, console, now));
+    let sign_in =
+        complain("no sign-in link", sign_in_link(&secrets, &console_address(console, is_secured), now));
     let listeners = runtime.addresses();
     let (renewed, state_folder) = (Arc::clone(&secrets), state.clone());
     let mut ends = runtime.stop.subscribe();
@@ -149,7 +157,19 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
             _ = stopping.wait_for(|stop| *stop) => {}
         }
     });
-    Ok(Running { listeners, console, sign_in, changes, runtime, workers, follower, keeper, counter, lock })
+    Ok(Running {
+        listeners,
+        console,
+        console_https: is_secured,
+        sign_in,
+        changes,
+        runtime,
+        workers,
+        follower,
+        keeper,
+        counter,
+        lock,
+    })
 }
 
 /// Listens before privileges are dropped: ports below 1024 need them.
@@ -217,9 +237,14 @@ fn complain<T, E: std::fmt::Display>(what: &str, made: Result<T, E>) -> Option<T
 }
 
 /// A link that signs in once, for whoever can read the state folder.
-pub fn sign_in_link(secrets: &Secrets, console: SocketAddr, now: i64) -> Result<String, StoreError> {
+pub fn sign_in_link(secrets: &Secrets, console: &str, now: i64) -> Result<String, StoreError> {
     let key = secrets.make(Purpose::Link, &Holder::this_machine(), now, now + LINK_TIME)?;
-    Ok(format!("http://{console}/sign-in?key={key}"))
+    Ok(format!("{console}/sign-in?key={key}"))
+}
+
+/// Where the console is found: an address as browsers take it.
+pub fn console_address(console: SocketAddr, is_secured: bool) -> String {
+    format!("{}://{console}", if is_secured { "https" } else { "http" })
 }
 
 fn make_folder(path: &Path) -> Result<(), StartError> {

@@ -141,6 +141,8 @@ struct State {
     kept: Vec<Arc<KeptSurvey>>,
     /// Where requests came or went.
     changes: LastChanges,
+    /// Removals that were done since the database was opened.
+    removals: Arc<Vec<String>>,
     /// Checkpoints of the tail and of the segments before it.
     checkpoints: BTreeMap<String, Checkpoint>,
     /// Those of them that are in the database.
@@ -385,6 +387,7 @@ impl Records {
         };
         let kept = state.kept.iter().filter(is_whole).cloned().collect();
         Snapshot::new(state.segments.clone(), state.tail.clone(), kept, state.changes.count())
+            .after(Arc::clone(&state.removals))
     }
 
     /// Runs a read on a connection of its own.

@@ -4,7 +4,7 @@
 //! there before. Doing the same again, as after a crash in the middle, removes what is left.
 
 use super::snapshot::read_segment;
-use super::{Checkpoint, Packed, Records, Segment, keep, kept_surveys};
+use super::{Checkpoint, Packed, Records, Segment, Snapshot, keep, kept_surveys};
 use crate::database::StoreError;
 use crate::schema::{removals, segments};
 use diesel::connection::SimpleConnection;
@@ -57,6 +57,12 @@ impl Records {
     /// Whether a removal was done.
     pub fn has_removed(&self, removal: &str) -> Result<bool, StoreError> {
         self.writer.run(|writer| Ok(removals::table.find(removal).count().get_result::<i64>(writer)? > 0))
+    }
+
+    /// Whether a removal whose tally is settled was done before a snapshot was taken, or in an earlier process.
+    pub fn was_removed_before(&self, seen: &Snapshot, removal: &str, is_settled: bool) -> bool {
+        let is_of_this_process = || self.state.lock().removals.iter().any(|one| one == removal);
+        seen.is_after(removal) || (is_settled && !is_of_this_process())
     }
 
     fn rewritten(
@@ -125,6 +131,9 @@ impl Records {
         })?;
         let mut state = self.state.lock();
         state.recent.clear();
+        if let Some(removal) = removal {
+            Arc::make_mut(&mut state.removals).push(removal.to_owned());
+        }
         state.changed_by(rewritten.iter().map(|one| &*one.old));
         state.segments.retain(|segment| !ids.contains(&segment.id));
         state.segments.extend(made);

@@ -16,6 +16,7 @@ pub struct Snapshot {
     tail: Vec<TailPart>,
     kept: Vec<Arc<KeptSurvey>>,
     changes: u64,
+    removals: Arc<Vec<String>>,
 }
 
 impl Snapshot {
@@ -25,7 +26,17 @@ impl Snapshot {
         kept: Vec<Arc<KeptSurvey>>,
         changes: u64,
     ) -> Self {
-        Snapshot { segments, tail, kept, changes }
+        Snapshot { segments, tail, kept, changes, removals: Arc::default() }
+    }
+
+    /// The same, after some removals.
+    pub(super) fn after(self, removals: Arc<Vec<String>>) -> Self {
+        Snapshot { removals, ..self }
+    }
+
+    /// Whether it was taken after a removal that was done in this process.
+    pub fn is_after(&self, removal: &str) -> bool {
+        self.removals.iter().any(|one| one == removal)
     }
 
     /// How often requests had come or gone: the same number means the same segments' requests.

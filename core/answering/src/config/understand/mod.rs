@@ -80,8 +80,13 @@ pub fn understand_with(
     }
 }
 
-/// Where the state folder and the console are, as far as a text says so that may be full of mistakes.
-pub fn whereabouts(text: &str, base: &Path) -> (PathBuf, SocketAddr) {
+/// Whether the console answers by HTTPS: where anybody else can reach it, unless something else is said.
+fn is_https(console: SocketAddr, said: Option<bool>, in_the_open: bool) -> bool {
+    said.unwrap_or(!console.ip().to_canonical().is_loopback() && !in_the_open)
+}
+
+/// Where the state folder and the console are, and whether it answers by HTTPS, as far as a text says so that may be full of mistakes.
+pub fn whereabouts(text: &str, base: &Path) -> (PathBuf, SocketAddr, bool) {
     let read = |line: &str, key: &str| -> Option<String> {
         let value = line.trim().strip_prefix(key)?.trim_start().strip_prefix('=')?;
         value.split('"').nth(1).map(str::to_owned)
@@ -89,7 +94,14 @@ pub fn whereabouts(text: &str, base: &Path) -> (PathBuf, SocketAddr) {
     let first = |key: &str| text.lines().find_map(|line| read(line, key));
     let console = first("console").and_then(|text| text.parse().ok());
     let state = base.join(first("state").unwrap_or_else(|| "state".to_owned()));
-    (state, console.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7300))))
+    let console = console.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 7300)));
+    let flag = |key: &str| {
+        let value =
+            text.lines().find_map(|line| line.trim().strip_prefix(key)?.trim_start().strip_prefix('='))?;
+        Some(value.trim().starts_with("true"))
+    };
+    let https = is_https(console, flag("console_https"), flag("console_in_the_open") == Some(true));
+    (state, console, https)
 }
 
 /// Understands the settings of a folder of a site.
@@ -335,17 +347,22 @@ impl Reading<'_> {
         let user = section.text("user");
         let console = console.unwrap_or(loopback);
         let in_the_open = section.flag("console_in_the_open").is_some_and(|flag| flag.value);
-        if !console.value.ip().to_canonical().is_loopback() && !in_the_open {
+        let is_local = console.value.ip().to_canonical().is_loopback();
+        let said = section.flag("console_https");
+        let console_https = is_https(console.value, said.as_ref().map(|flag| flag.value), in_the_open);
+        if !is_local && !console_https && !in_the_open {
             let message = format!("the console on {} can be reached from other machines", console.value);
-            let reason = "it has no HTTPS: its sessions are readable by anyone on the network";
-            let remedy = "write \"127.0.0.1:7300\" and reach it through a tunnel; or, where the network is your own, console_in_the_open = true";
-            self.error(&console.span, message, reason, remedy);
+            let reason = "without HTTPS its sessions are readable by anyone on the network";
+            let remedy = "leave out `console_https`, so that it has HTTPS; or, where the network is your own, console_in_the_open = true";
+            let place = said.map_or(console.span.clone(), |flag| flag.span);
+            self.error(&place, message, reason, remedy);
         }
         let console_hosts = section.texts("console_hosts").unwrap_or_default();
         let console_hosts =
             console_hosts.into_iter().filter_map(|host| self.host(host)).map(|host| host.value).collect();
         Service {
             console,
+            console_https,
             console_hosts,
             state,
             logs,

@@ -9,6 +9,7 @@
 
 pub mod asking;
 pub mod files;
+pub mod handshake;
 pub mod made;
 pub mod obtaining;
 
@@ -73,6 +74,11 @@ pub fn obtained(state: &Path, first_host: &str) -> (PathBuf, PathBuf) {
     (folder.join(format!("{name}.pem")), folder.join(format!("{name}.key")))
 }
 
+/// Where the certificate is kept that is shown to whoever asks for no name, as by an address: a chain.
+pub fn of_addresses(state: &Path) -> PathBuf {
+    state.join("certificates").join("made").join(format!("{NOBODY}.pem"))
+}
+
 impl Certificates {
     /// The certificates of a configuration, and a thread that looks after their files until they are dropped.
     pub fn open(config: &Config) -> Arc<Self> {
@@ -89,6 +95,7 @@ impl Certificates {
         });
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let hosts = config.sites.iter().flat_map(|site| &site.hosts).map(|host| host.value.clone());
+        let hosts = hosts.chain(config.service.console_hosts.iter().cloned());
         let listed: Vec<Listed> = listed.collect();
         let certificates = Arc::new(Certificates {
             table: ArcSwap::default(),
@@ -162,16 +169,17 @@ impl Certificates {
         }
     }
 
-    /// How connections are secured by them.
+    /// How connections are secured by them, over which one of these protocols is spoken (RFC 7301), the first that the client knows.
     pub fn server(
         self: &Arc<Self>,
         tickets: &Arc<dyn ProducesTickets>,
+        protocols: &[&str],
     ) -> Result<Arc<ServerConfig>, rustls::Error> {
         let config = ServerConfig::builder_with_provider(Arc::clone(&self.provider))
             .with_safe_default_protocol_versions()?
             .with_no_client_auth();
         let mut config = config.with_cert_resolver(Arc::clone(self) as Arc<dyn ResolvesServerCert>);
-        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        config.alpn_protocols = protocols.iter().map(|name| name.as_bytes().to_vec()).collect();
         config.ticketer = Arc::clone(tickets);
         Ok(Arc::new(config))
     }

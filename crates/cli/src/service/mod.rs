@@ -1,5 +1,7 @@
 //! Asking the running service, by its API and with the token that it keeps for clients on this machine.
 
+mod pinned;
+
 use crate::configuration;
 use crate::failure::Failure;
 use crate::sources::SourceOptions;
@@ -7,6 +9,7 @@ use crate::sources::options::USUAL;
 use clap::Args;
 use exedra_answering::config::Config;
 use exedra_api::Problem;
+use exedra_service::access::certificates::of_addresses;
 use exedra_service::run::TOKEN_FILE;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use serde::Serialize;
@@ -35,6 +38,9 @@ pub struct Reach {
     /// Address of the console, when it is not the configuration's
     #[arg(long, value_name = "ADDRESS")]
     console: Option<String>,
+    /// The console's certificate (PEM), where it is self-signed; this machine's is known
+    #[arg(long, value_name = "FILE")]
+    certificate: Option<PathBuf>,
     /// A file with the token to send, when it is not that of this machine's clients; or EXEDRA_TOKEN says it
     #[arg(long, value_name = "FILE")]
     token_file: Option<PathBuf>,
@@ -99,16 +105,20 @@ impl Service {
         call: &str,
         request: impl FnOnce(&Client, &str) -> RequestBuilder,
     ) -> Result<Response, Failure> {
-        let (token, console) = self.token_and_console()?;
-        let address =
-            format!("http://{}/api/v1/{call}", console.trim_start_matches("http://").trim_end_matches('/'));
-        // The client wants to know how it would be secured, although the console is asked without.
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let client = Client::builder().timeout(PATIENCE).no_proxy().build()?;
+        let Found { token, console, certificate } = self.find()?;
+        let address = format!("{}/api/v1/{call}", console.trim_end_matches('/'));
+        let builder = Client::builder().timeout(PATIENCE).no_proxy();
+        let builder = match certificate {
+            Some(certificate) => builder.tls_backend_preconfigured(pinned::only(&certificate)?),
+            None => {
+                // The client wants to know how it would be secured, also where it is not.
+                let _ = rustls::crypto::ring::default_provider().install_default();
+                builder
+            }
+        };
+        let client = builder.build()?;
         let answer = request(&client, &address).bearer_auth(token.trim()).send().map_err(|error| {
-            let reason =
-                if error.is_connect() { "nothing answers there".to_owned() } else { error.to_string() };
-            Failure(format!("the service could not be asked at {console}: {reason}; is it running?"))
+            Failure(format!("the service could not be asked at {console}: {}", why(&error)))
         })?;
         let status = answer.status();
         if status.is_success() {
@@ -121,8 +131,8 @@ impl Service {
         Err(Failure(words))
     }
 
-    /// The token, and the console's address. Whoever says both needs no configuration.
-    fn token_and_console(&self) -> Result<(String, String), Failure> {
+    /// The token, and where the console is. Whoever says both needs no configuration.
+    fn find(&self) -> Result<Found, Failure> {
         let said =
             match &self.reach.token_file {
                 Some(file) => Some(std::fs::read_to_string(file).map_err(|error| {
@@ -130,10 +140,12 @@ impl Service {
                 })?),
                 None => std::env::var(TOKEN_VARIABLE).ok().filter(|token| !token.is_empty()),
             };
+        let certificate = self.reach.certificate.clone();
         if let (Some(token), Some(console)) = (&said, &self.reach.console) {
-            return Ok((token.clone(), console.clone()));
+            let console = with_scheme(console, certificate.is_some());
+            return Ok(Found { token: token.clone(), console, certificate });
         }
-        let (state, configured) = whereabouts(&self.config)?;
+        let Whereabouts { state, console: configured, https } = whereabouts(&self.config)?;
         let token = match said {
             Some(token) => token,
             None => {
@@ -147,7 +159,46 @@ impl Service {
                 })?
             }
         };
-        Ok((token, self.reach.console.clone().unwrap_or(configured)))
+        let console = self.reach.console.as_ref().map_or_else(
+            || with_scheme(&configured, https),
+            |console| with_scheme(console, https || certificate.is_some()),
+        );
+        // By an address, the console shows the certificate that it has made for itself.
+        let is_ours = self.reach.console.is_none() && https;
+        let certificate = certificate.or_else(|| is_ours.then(|| of_addresses(&state)));
+        Ok(Found { token, console, certificate })
+    }
+}
+
+/// Where the console is, and what it is asked with.
+struct Found {
+    token: String,
+    console: String,
+    /// The only certificate that it may have; any that is signed by an authority where none is given.
+    certificate: Option<PathBuf>,
+}
+
+fn with_scheme(console: &str, https: bool) -> String {
+    match console.contains("://") {
+        true => console.to_owned(),
+        false => format!("{}://{console}", if https { "https" } else { "http" }),
+    }
+}
+
+/// Why nothing could be asked, by what lies at the bottom of it.
+fn why(error: &reqwest::Error) -> String {
+    let mut deepest: &dyn std::error::Error = error;
+    while let Some(below) = deepest.source() {
+        deepest = below;
+    }
+    let words = deepest.to_string();
+    match error.is_connect() {
+        true if words.contains("certificate") => {
+            format!("{words}; --certificate names the console's own, where it is self-signed")
+        }
+        true => format!("nothing answers there ({words}); is it running?"),
+        false if error.is_timeout() => "it did not answer in time".to_owned(),
+        false => words,
     }
 }
 
@@ -156,17 +207,30 @@ pub fn encoded(query: &[(&str, String)]) -> String {
     form_urlencoded::Serializer::new(String::new()).extend_pairs(query).finish()
 }
 
-/// The state folder, and the console's address. They can be told from a configuration with mistakes as well: it is
-/// just then that the service is asked about it.
-pub fn whereabouts(file: &Path) -> Result<(PathBuf, String), Failure> {
-    let of = |config: &Config| (config.service.state.value.clone(), config.service.console.value.to_string());
+/// What a configuration says of the service.
+pub struct Whereabouts {
+    /// The folder of its databases and tokens.
+    pub state: PathBuf,
+    /// The console's address.
+    pub console: String,
+    /// Whether the console answers by HTTPS.
+    pub https: bool,
+}
+
+/// Where a service is. That can be told from a configuration with mistakes as well: it is just then that the service is asked about
+/// it.
+pub fn whereabouts(file: &Path) -> Result<Whereabouts, Failure> {
     match configuration::read(file) {
-        Ok(config) => Ok(of(&config)),
+        Ok(Config { service, .. }) => Ok(Whereabouts {
+            state: service.state.value,
+            console: service.console.value.to_string(),
+            https: service.console_https,
+        }),
         Err(failure) => {
             let text = std::fs::read_to_string(file).map_err(|_| failure)?;
             let base = file.parent().unwrap_or(Path::new(""));
-            let (state, console) = exedra_answering::config::understand::whereabouts(&text, base);
-            Ok((state, console.to_string()))
+            let (state, console, https) = exedra_answering::config::understand::whereabouts(&text, base);
+            Ok(Whereabouts { state, console: console.to_string(), https })
         }
     }
 }
