@@ -19,6 +19,11 @@ pub fn write(path: &Path, lines: u64) -> io::Result<u64> {
 
 /// Writes the same to wherever it is wanted.
 pub fn write_to(out: impl Write, lines: u64) -> io::Result<()> {
+    write_of("Nov", out, lines)
+}
+
+/// The same of another month of 2026, as in `Sep`.
+pub fn write_of(month: &str, out: impl Write, lines: u64) -> io::Result<()> {
     let mut random = StdRng::seed_from_u64(77);
     let mut out = BufWriter::with_capacity(1 << 20, out);
     for line in 0..lines {
@@ -37,7 +42,7 @@ pub fn write_to(out: impl Write, lines: u64) -> io::Result<()> {
         };
         writeln!(
             out,
-            "{client} - - [{day:02}/Nov/2026:{hour:02}:{minute:02}:{:02} +0000] \"GET /section-{}/article-{place}.html?from=list HTTP/1.1\" {status} {bytes} \"{from}\" \"Invented/5.0 (Made Up 10.{}; Boat; rv:{agent}) Hull/2026{:04} Sail/{agent}.0\"",
+            "{client} - - [{day:02}/{month}/2026:{hour:02}:{minute:02}:{:02} +0000] \"GET /section-{}/article-{place}.html?from=list HTTP/1.1\" {status} {bytes} \"{from}\" \"Invented/5.0 (Made Up 10.{}; Boat; rv:{agent}) Hull/2026{:04} Sail/{agent}.0\"",
             second % 60,
             place % 31,
             agent % 16,

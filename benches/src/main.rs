@@ -6,10 +6,14 @@
 //! `exedra-benches serve PROGRAM` compares the service with a bare server that answers the same bytes from
 //! memory, both loaded by `wrk` on loopback.
 //!
+//! `exedra-benches store PROGRAM [REQUESTS]` fills the records of a service and asks them by the API, beside the same aggregation in
+//! memory.
+//!
 //! `exedra-benches rules` says what ten, a thousand and ten thousand rules cost a request.
 //!
 //! - [`rules`], [`decide`]: deciding alone
 //! - [`read`]: reading logs; [`made_log`]: a log with heavy tails; [`exedra_benches::ceilings`]: the least that could be done with it
+//! - [`store`]: years of requests
 //! - [`serve`]: the service under load; [`bare`]: a server that only answers
 
 mod bare;
@@ -18,6 +22,7 @@ mod made_log;
 mod read;
 mod rules;
 mod serve;
+mod store;
 
 use exedra_benches::ceilings;
 use std::path::Path;
@@ -34,6 +39,8 @@ fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     match arguments.iter().map(String::as_str).collect::<Vec<_>>()[..] {
         ["serve", program] => serve::compare(program),
+        ["store", program] => store::compare(program, None),
+        ["store", program, requests] => store::compare(program, requests.parse().ok()),
         ["decide"] => decide::measure(),
         ["rules", ..] => rules::measure(),
         ["bare", size, manner] => bare::run(size.parse().unwrap_or(1024), manner == "secured"),
@@ -42,7 +49,9 @@ fn main() -> ExitCode {
         ["counter", file] => report(ceilings::counter(Path::new(file))),
         ["make", file, lines] => report(made_log::write(Path::new(file), lines.parse().unwrap_or(3_000_000))),
         _ => {
-            eprintln!("exedra-benches read PROGRAM [LINES], serve PROGRAM, or rules");
+            eprintln!(
+                "exedra-benches read PROGRAM [LINES], serve PROGRAM, store PROGRAM [REQUESTS], or rules"
+            );
             ExitCode::FAILURE
         }
     }

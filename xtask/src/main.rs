@@ -17,7 +17,7 @@ const USAGE: &str = "\
 cargo xtask demo [OPTIONS…]   build everything and open Port Lindry (options go to `exedra demo`)
 cargo xtask build             the release program with its console, to be installed
 cargo xtask test              formatting, lints, types and all tests
-cargo xtask bench NAME        a comparison with its ceiling: read, serve, rules
+cargo xtask bench NAME        a comparison with its ceiling: read, serve, store, rules
 cargo xtask types             write the API's description and the console's types anew
 ";
 
@@ -87,12 +87,12 @@ fn test() -> Result<(), Failed> {
 }
 
 fn bench(names: &[String]) -> Result<(), Failed> {
-    let Some(name @ ("read" | "serve" | "rules")) = names.first().map(String::as_str) else {
-        return Err(Failed("which comparison? cargo xtask bench read, serve, or rules".to_owned()));
+    let Some(name @ ("read" | "serve" | "store" | "rules")) = names.first().map(String::as_str) else {
+        return Err(Failed("which comparison? cargo xtask bench read, serve, store, or rules".to_owned()));
     };
     let root = root();
     setup::compiler()?;
-    if name == "serve" {
+    if name == "serve" || name == "store" {
         setup::loader()?;
     }
     run(

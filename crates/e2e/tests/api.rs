@@ -124,6 +124,10 @@ fn every_call_that_is_described_answers_as_described() {
         assert!(is_expected, "{method} {path}: {status}");
         if expected != 200 {
             assert_eq!(field(&answer, "content-type"), "application/problem+json", "{path}");
+            assert!(
+                promised["content"].get("application/problem+json").is_some(),
+                "{method} {path}: {status}"
+            );
             continue;
         }
         if promised["content"].get("text/event-stream").is_some() {

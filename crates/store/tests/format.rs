@@ -49,7 +49,7 @@ fn of_records(records: &Records) -> Vec<String> {
 fn databases_of_all_versions_say_what_their_log_says() {
     let (batch, texts) = of_log();
     let log = rows(&batch, &texts);
-    for version in ["requests-1.db.zst", "requests-2.db.zst"] {
+    for version in ["requests-1.db.zst", "requests-2.db.zst", "requests-3.db.zst"] {
         let state = tempfile::tempdir().expect("a folder");
         std::fs::write(state.path().join("requests.db"), golden(version)).expect("a database");
         let records = Records::open(state.path());

@@ -4,8 +4,12 @@
 
 use exedra_common::scope::Scope;
 use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_reading::survey::{Survey, SurveyPlan};
+use exedra_store::records::closed::due;
 use exedra_store::records::snapshot::Part;
-use exedra_store::{Checkpoint, LogState, Records};
+use exedra_store::records::{Counting, KeptSurvey};
+use exedra_store::{Checkpoint, LogState, Records, StoreError};
+use jiff::tz::TimeZone;
 use proptest::collection::vec;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -31,6 +35,12 @@ enum Event {
     },
     Commit,
     Merge,
+    /// Surveys of days and of the month that are over are kept.
+    Keep,
+    /// All requests for one path are taken out.
+    TakeOut {
+        path: u64,
+    },
     /// The service stops in order, or is killed.
     Restart {
         in_order: bool,
@@ -43,6 +53,8 @@ fn event() -> impl Strategy<Value = Event> {
         1 => (0..SITES.len()).prop_map(|site| Event::Rotate { site }),
         4 => Just(Event::Commit),
         2 => Just(Event::Merge),
+        3 => Just(Event::Keep),
+        1 => (0u64..37).prop_map(|path| Event::TakeOut { path }),
         1 => any::<bool>().prop_map(|in_order| Event::Restart { in_order }),
     ]
 }
@@ -123,7 +135,78 @@ fn read(records: &Records, scope: &Scope, projection: Projection) -> Vec<Asked> 
     all
 }
 
+/// Ten days after the first of all requests.
+const LATER: i64 = 40 * 86_400_000;
+
+/// Counts something of the records, with whatever is kept of it.
+fn survey(records: &Records, scope: Scope) -> Survey {
+    let key = records.survey_key().expect("a key");
+    let plan = SurveyPlan::new(scope, TimeZone::UTC, key);
+    let counting = Counting { begin_thread: || {}, most_threads: 2, goes_on: &|| Ok::<(), StoreError>(()) };
+    records.survey(&records.snapshot().within(&plan.scope), &plan, &counting).expect("it is counted")
+}
+
+fn keep(records: &Records) {
+    for one in due(&records.snapshot(), &TimeZone::UTC, LATER) {
+        let scope = Scope {
+            sites: vec![one.site.to_string()],
+            from: Some(one.from),
+            until: Some(one.until),
+            ..Scope::default()
+        };
+        let key = records.survey_key().expect("a key");
+        let plan = SurveyPlan::of_kept(scope, TimeZone::UTC, key);
+        let counting =
+            Counting { begin_thread: || {}, most_threads: 1, goes_on: &|| Ok::<(), StoreError>(()) };
+        let seen = records.snapshot().within(&plan.scope);
+        let survey = records.survey(&seen, &plan, &counting).expect("it is counted");
+        assert!(records.keep_survey(&one, seen.changes(), &survey).expect("it is kept"));
+        let is_it = |kept: &KeptSurvey| (&kept.site, kept.from) == (&one.site, one.from);
+        assert!(records.snapshot().kept().iter().any(|kept| is_it(kept)), "and is used from now on");
+    }
+}
+
+/// Whatever is counted is what came in, from kept surveys, segments and the tail.
+fn check_surveys(records: &Records, all: &[Asked]) {
+    const DAY: i64 = 86_400_000;
+    let of = |sites: &[&str], from: Option<i64>, until: Option<i64>| Scope {
+        sites: sites.iter().map(|site| (*site).to_owned()).collect(),
+        from,
+        until,
+        ..Scope::default()
+    };
+    let scopes = [
+        of(&[], None, None),
+        of(&SITES[..1], None, None),
+        of(&[], Some(DAY), None),
+        of(&SITES[1..], Some(0), Some(DAY)),
+        of(&[], Some(5 * 3_600_000), Some(DAY + 7 * 3_600_000)),
+    ];
+    for scope in scopes {
+        let is_within = |one: &&Asked| {
+            scope.has_site(one.0)
+                && scope.from.is_none_or(|from| one.1 >= from)
+                && scope.until.is_none_or(|until| one.1 < until)
+        };
+        let mut paths: BTreeMap<&str, u64> = BTreeMap::new();
+        let mut days: BTreeMap<i32, u64> = BTreeMap::new();
+        for one in all.iter().filter(is_within) {
+            *paths.entry(&one.2).or_default() += 1;
+            *days.entry((one.1 / DAY) as i32).or_default() += 1;
+        }
+        let counted = survey(records, scope.clone());
+        let found: BTreeMap<&str, u64> =
+            counted.paths.entries().map(|(path, counts)| (path, counts.requests)).collect();
+        assert_eq!(found, paths, "{scope:?}");
+        let found: BTreeMap<i32, u64> =
+            counted.days.iter().map(|(day, bucket)| (*day, bucket.counts.requests)).collect();
+        assert_eq!(found, days, "{scope:?}");
+        assert_eq!(counted.visitors.total(), days.len() as u64, "one on each day");
+    }
+}
+
 fn check(records: &Records, model: &Model) {
+    check_surveys(records, &model.all());
     let everything = Projection::everything();
     let all = model.all();
     assert_eq!(read(records, &Scope::default(), everything), all);
@@ -188,6 +271,28 @@ proptest! {
                         name if oldest(name) => LogState::Gone,
                         _ => LogState::Past,
                     }).unwrap();
+                }
+                Event::Keep => keep(&records),
+                Event::TakeOut { path } => {
+                    let path = format!("/{path}");
+                    let rows = |batch: &RequestBatch, texts: &Dictionaries| {
+                        let paths = texts.of(TextColumn::Path);
+                        let is_it = |row: &u32| {
+                            batch.code(TextColumn::Path, *row as usize).is_some_and(|code| paths.text(code) == path)
+                        };
+                        (0..batch.rows() as u32).filter(is_it).collect()
+                    };
+                    let removed = records.take_requests_out(|_| true, rows, None).unwrap();
+                    model.committed.append(&mut model.tail);
+                    let before = model.committed.len();
+                    model.committed.retain(|one| one.2 != path);
+                    prop_assert_eq!(removed as usize, before - model.committed.len());
+                    // Of segments of several logs it is not known from which a request was.
+                    for (log, (committed, read)) in &mut model.lines {
+                        let known = records.committed(log).lines;
+                        prop_assert!(known <= *read);
+                        (*committed, *read) = (known, known);
+                    }
                 }
                 Event::Restart { in_order } => {
                     early = None;

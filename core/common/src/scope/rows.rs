@@ -79,7 +79,29 @@ impl RowFilter {
             }
         };
         for (filter, verdicts) in self.scope.filters.iter().zip(&mut self.verdicts) {
-            rows.retain(|row| holds(filter, verdicts, batch, *row as usize, dictionaries, &*self.derive));
+            let column = match filter.column {
+                Column::Text(column) => Some(column),
+                Column::Derived(column) => Some(column.base()),
+                Column::Number(_) | Column::Time => None,
+            };
+            // Where texts are few beside the rows, all are judged first.
+            let texts = column.filter(|column| {
+                dictionaries.of(*column).len() <= batch.rows() && batch.codes(*column).len() == batch.rows()
+            });
+            match texts {
+                Some(column) => {
+                    let dictionary = dictionaries.of(column);
+                    for code in 0..dictionary.len() as u32 {
+                        text_holds(filter, code, || dictionary.text(code), &*self.derive, verdicts);
+                    }
+                    let (codes, nothing) = (batch.codes(column), filter.values.has_nothing());
+                    let verdict =
+                        |code: u32| verdicts.get(code as usize).map_or(nothing, |it| *it == Verdict::Keep);
+                    rows.retain(|row| verdict(codes[*row as usize]) != filter.without);
+                }
+                None => rows
+                    .retain(|row| holds(filter, verdicts, batch, *row as usize, dictionaries, &*self.derive)),
+            }
         }
         rows
     }

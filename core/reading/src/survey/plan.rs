@@ -124,11 +124,6 @@ impl Parts {
         Part::ALL.into_iter().filter(|part| !part.is_on_request()).collect()
     }
 
-    /// Everything there is.
-    pub fn everything() -> Self {
-        Part::ALL.into_iter().collect()
-    }
-
     /// Whether a part is among them.
     pub fn has(self, part: Part) -> bool {
         self.0 & (1 << part as u16) != 0

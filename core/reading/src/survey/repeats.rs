@@ -48,28 +48,13 @@ impl Repeats {
 
     /// Takes in what was counted elsewhere with the same key.
     pub fn merge(&mut self, other: Repeats) {
-        self.thin_to(other.halvings);
+        if other.halvings > self.halvings {
+            self.halvings = other.halvings;
+            self.drop_above();
+        }
         for ((client, path), (answers, bytes)) in other.pairs {
             self.take(client, path, answers, bytes);
         }
-    }
-
-    /// Has only those clients kept that a sample of others keeps.
-    pub(super) fn thin_to(&mut self, halvings: u32) {
-        if halvings > self.halvings {
-            self.halvings = halvings;
-            self.drop_above();
-        }
-    }
-
-    /// How often the sample was halved.
-    pub(super) fn halvings(&self) -> u32 {
-        self.halvings
-    }
-
-    /// Answers and bytes of each client and path, in no order.
-    pub(super) fn pairs(&self) -> impl ExactSizeIterator<Item = ((u64, u64), (u32, u64))> {
-        self.pairs.iter().map(|(pair, counts)| (*pair, *counts))
     }
 
     /// How many clients each one that is kept stands for.
@@ -96,8 +81,7 @@ impl Repeats {
         mixed(client) <= u64::MAX >> self.halvings
     }
 
-    /// Takes in so many full answers with so many bytes together.
-    pub(super) fn take(&mut self, client: u64, path: u64, answers: u32, bytes: u64) {
+    fn take(&mut self, client: u64, path: u64, answers: u32, bytes: u64) {
         if !self.takes(client) {
             return;
         }

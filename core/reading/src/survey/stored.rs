@@ -18,7 +18,7 @@
 use super::calendar::Step;
 use super::counted::{Bucket, Encoded, Said, Survey};
 use super::measure::Measure;
-use super::plan::{Part, Parts, SurveyPlan, USUAL_SLOW};
+use super::plan::{Part, SurveyPlan, USUAL_SLOW};
 use super::ranking::{Counts, Ranking};
 use super::visits::{PageAt, Stretch};
 use exedra_common::scope::Scope;
@@ -43,7 +43,7 @@ pub enum StoredPart {
 impl StoredPart {
     /// All of them.
     pub fn all() -> impl Iterator<Item = StoredPart> {
-        [StoredPart::Figures].into_iter().chain(Part::ALL.into_iter().map(StoredPart::Counted))
+        [StoredPart::Figures].into_iter().chain(kept().map(StoredPart::Counted))
     }
 
     /// Its number; [`VERSION`] says what that means.
@@ -55,6 +55,11 @@ impl StoredPart {
     }
 }
 
+/// The parts that are kept: what clients were sent again takes as much as the requests that it is counted of.
+fn kept() -> impl Iterator<Item = Part> {
+    Part::ALL.into_iter().filter(|part| *part != Part::Repeats)
+}
+
 /// Octets that are no part of a survey.
 #[derive(Debug, Clone, Copy, Error, PartialEq, Eq)]
 #[error("a kept survey is damaged")]
@@ -64,7 +69,7 @@ impl SurveyPlan {
     /// The plan of what is kept of a day: everything that any plan may ask for without a filter.
     pub fn of_kept(scope: Scope, zone: jiff::tz::TimeZone, key: super::VisitorKey) -> Self {
         let step = Some(Step::Hour);
-        SurveyPlan { step, parts: Parts::everything(), ..SurveyPlan::new(scope, zone, key) }
+        SurveyPlan { step, parts: kept().collect(), ..SurveyPlan::new(scope, zone, key) }
     }
 
     /// Whether surveys by this plan may be put together of kept ones.
@@ -73,6 +78,7 @@ impl SurveyPlan {
             && matches!(self.by, Measure::Requests | Measure::Bytes)
             && self.step != Some(Step::Minute)
             && (self.slow == USUAL_SLOW || !self.parts.has(Part::Durations))
+            && !self.parts.has(Part::Repeats)
     }
 
     /// The parts that this plan needs of kept surveys.
@@ -147,7 +153,6 @@ impl Survey {
                 out.put_ranking(&self.uncompressed);
             }
             Part::Durations => self.write_durations(out),
-            Part::Repeats => self.write_repeats(out),
             part => self.rankings(part).into_iter().for_each(|ranking| out.put_ranking(ranking)),
         }
     }
@@ -254,17 +259,6 @@ impl Survey {
         }
     }
 
-    fn write_repeats(&self, out: &mut Writer) {
-        let mut pairs: Vec<_> = self.repeats.pairs().collect();
-        pairs.sort_unstable_by_key(|((client, path), _)| (*client, *path));
-        out.put(&(self.repeats.halvings(), pairs.len()));
-        let mut last = 0;
-        for ((client, path), (answers, bytes)) in pairs {
-            out.put(&(client - last, path, answers, bytes));
-            last = client;
-        }
-    }
-
     /// Takes in a part that was written of another survey of the same plan.
     ///
     /// # Errors
@@ -318,7 +312,6 @@ impl Survey {
                 from.take_ranking(&mut self.uncompressed)
             }
             Part::Durations => self.take_in_durations(from),
-            Part::Repeats => self.take_in_repeats(from),
             part => self.rankings_mut(part).into_iter().try_for_each(|ranking| from.take_ranking(ranking)),
         }
     }
@@ -381,18 +374,6 @@ impl Survey {
             let (further, microseconds, requests): (u64, u64, u64) = from.take()?;
             path = path.checked_add(further).ok_or(Damaged)?;
             self.durations.add(path, microseconds, requests);
-        }
-        Ok(())
-    }
-
-    fn take_in_repeats(&mut self, from: &mut Reader<'_>) -> Result<(), Damaged> {
-        let (halvings, count): (u32, usize) = from.take()?;
-        self.repeats.thin_to(possible(halvings)?);
-        let mut client = 0u64;
-        for _ in 0..count {
-            let (further, path, answers, bytes): (u64, u64, u32, u64) = from.take()?;
-            client = client.checked_add(further).ok_or(Damaged)?;
-            self.repeats.take(client, path, answers, bytes);
         }
         Ok(())
     }

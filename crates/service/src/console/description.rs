@@ -60,6 +60,15 @@ fn describe(operation: &mut Operation, role: Option<Role>, is_change: bool) {
         // What a call says itself is more to the point.
         operation.responses.responses.entry(status.to_owned()).or_insert(RefOr::T(response));
     }
+    // Whatever goes wrong is said as a problem, also where a call says itself that it may.
+    for (status, response) in &mut operation.responses.responses {
+        let RefOr::T(response) = response else { continue };
+        if status.starts_with(['4', '5'])
+            && let Some(content) = response.content.shift_remove("application/json")
+        {
+            response.content.insert("application/problem+json".to_owned(), content);
+        }
+    }
     let Some(role) = role else { return };
     operation.security = Some(vec![
         SecurityRequirement::new("token", [] as [&str; 0]),

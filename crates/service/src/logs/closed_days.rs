@@ -18,6 +18,8 @@ use std::time::Duration;
 pub const NAME: &str = "closed days";
 /// How often it is looked for days that have been closed. A day is counted when none of its requests have come or gone for as long.
 const PAUSE: Duration = Duration::from_secs(5);
+/// Where so many requests have come in meanwhile, it waits: an import is under way.
+const MUCH: u64 = 300_000;
 /// How often it is looked again where the database cannot be used.
 const AGAIN: Duration = Duration::from_secs(60);
 
@@ -67,8 +69,15 @@ pub fn keep_closed_days(
 ) {
     step_back();
     let mut quiet_since = records.changes();
+    let mut requests = records.changed_requests();
     while !stop.load(Ordering::SeqCst) {
         let changes = records.changes();
+        let before = std::mem::replace(&mut requests, records.changed_requests());
+        if requests - before.min(requests) > MUCH {
+            // Memory and processors are needed for what comes in, and most of it changes these days.
+            std::thread::park_timeout(PAUSE);
+            continue;
+        }
         let Some(active) = active() else { return };
         let all = || -> Result<(), Ended> {
             let counter = Counter { records, key: records.survey_key()?, stop };

@@ -6,10 +6,12 @@
 
 use super::{Records, Segment, State};
 use crate::database::StoreError;
-use crate::schema::{kept_parts, kept_surveys, survey_keys};
+use crate::schema::{kept_parts, kept_surveys, segment_columns, survey_keys};
+use diesel::dsl::sql;
 use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Nullable};
 use exedra_reading::survey::stored::{StoredPart, VERSION};
-use exedra_reading::survey::{Survey, VisitorKey};
+use exedra_reading::survey::{Part, Survey, VisitorKey};
 use std::collections::VecDeque;
 use std::sync::Arc;
 
@@ -17,9 +19,12 @@ use std::sync::Arc;
 const EFFORT: i32 = 1;
 /// No part unpacks to more than this many octets.
 const MOST_OCTETS: usize = 256 << 20;
-/// How many octets may be kept of a day, and of a month, for each of its requests; and how many of any.
-const MOST_OF_A_DAY: f64 = 1.0;
-const MOST_OF_A_MONTH: f64 = 1.8;
+/// How many octets a request may take, together with its share in what is kept of its month and of its day; the least and the most of
+/// the month's, and of the day's. The month comes first: the days of the last one are soon counted. And how many octets may be kept of
+/// any stretch.
+const OF_A_REQUEST: f64 = 13.2;
+const OF_ITS_MONTH: (f64, f64) = (1.6, 6.0);
+const OF_ITS_DAY: (f64, f64) = (0.3, 8.0);
 const LEAST_OCTETS: usize = 4096;
 /// What is longer is a month: in milliseconds.
 const LONGEST_DAY: i64 = 2 * 86_400_000;
@@ -67,6 +72,7 @@ struct Change {
 #[derive(Debug, Clone, Default)]
 pub(super) struct LastChanges {
     all: u64,
+    requests: u64,
     last: VecDeque<Change>,
 }
 
@@ -83,6 +89,7 @@ impl LastChanges {
         let Segment { first, last, .. } = *segment;
         self.last.push_back(Change { site: Arc::clone(&segment.site), first, last });
         self.all += 1;
+        self.requests += segment.requests as u64;
     }
 
     /// Whether a stretch is known not to have been changed since there had been so many.
@@ -174,6 +181,11 @@ impl Records {
         self.state.lock().changes.count()
     }
 
+    /// How many requests have come or gone since the database was opened.
+    pub fn changed_requests(&self) -> u64 {
+        self.state.lock().changes.requests
+    }
+
     /// Whether no request of a stretch is known to have come or gone since there had been so many changes.
     pub fn left_alone(&self, since: u64, of: &KeptSurvey) -> bool {
         self.state.lock().changes.left_alone(since, &of.site, of.from, of.until)
@@ -199,7 +211,8 @@ impl Records {
         let mut parts: Vec<(StoredPart, Vec<u8>)> = StoredPart::all()
             .map(|part| Ok((part, packed(&survey.written(part)).map_err(StoreError::Packing)?)))
             .collect::<Result<_, StoreError>>()?;
-        keep_to_its_share(&mut parts, of, survey.total.counts.requests);
+        let share = share(of, survey.total.counts.requests, self.octets_of_a_request(of)?);
+        keep_to(share, &mut parts);
         let kept_parts = parts.iter().fold(0, |all, (part, _)| all | bit(*part));
         let _writing = self.writing.lock();
         if !self.state.lock().changes.left_alone(counted_of, &of.site, of.from, of.until) {
@@ -237,6 +250,26 @@ impl Records {
         state.kept.retain(|kept| !is_same(kept));
         state.kept.push(Arc::new(KeptSurvey { id, parts: kept_parts, ..of.clone() }));
         Ok(true)
+    }
+
+    /// How many octets a request of a stretch takes, packed.
+    fn octets_of_a_request(&self, of: &KeptSurvey) -> Result<f64, StoreError> {
+        let (ids, requests): (Vec<i32>, Vec<usize>) = {
+            let state = self.state.lock();
+            let of_it = state.segments.iter().filter(|one| of.touches(&one.site, one.first, one.last));
+            of_it.map(|segment| (segment.id, segment.requests)).unzip()
+        };
+        let mut octets = 0;
+        // SQLite takes so many values in one statement.
+        for some in ids.chunks(1000) {
+            let sum: Option<i64> = self.read(|connection| {
+                let of_these = segment_columns::table.filter(segment_columns::segment.eq_any(some));
+                let sum = sql::<Nullable<BigInt>>("CAST(sum(length(packed)) AS INTEGER)");
+                Ok(of_these.select(sum).first(connection)?)
+            })?;
+            octets += sum.unwrap_or(0);
+        }
+        Ok(octets as f64 / requests.iter().sum::<usize>().max(1) as f64)
     }
 
     /// Adds parts of a kept survey to one of the same key. Says whether they are there: where they have been deleted meanwhile, or are
@@ -280,19 +313,31 @@ fn bit(part: StoredPart) -> i32 {
     1 << part.number()
 }
 
-/// Leaves out the largest parts, so that what is kept stays small beside what it was counted of: of a month everything nearly always
-/// fits; of a day with very many different visitors or paths, to count them again takes hardly longer than to read them.
-fn keep_to_its_share(parts: &mut Vec<(StoredPart, Vec<u8>)>, of: &KeptSurvey, requests: u64) {
-    let is_month = of.until - of.from > LONGEST_DAY;
-    let a_request = if is_month { MOST_OF_A_MONTH } else { MOST_OF_A_DAY };
-    let mut share = (requests as f64 * a_request) as usize + LEAST_OCTETS;
-    parts.sort_by_key(|(_, packed)| packed.len());
-    let fits = parts.iter().take_while(|(_, packed)| {
+/// How many octets may be kept of a stretch: together with the requests, which take so many octets each, it stays within what a request
+/// may take. Of a day with very many different visitors or paths, to count them again takes hardly longer than to read them.
+fn share(of: &KeptSurvey, requests: u64, of_a_request: f64) -> usize {
+    let left = OF_A_REQUEST - of_a_request;
+    let share = match of.until - of.from > LONGEST_DAY {
+        true => (left - OF_ITS_DAY.0).clamp(OF_ITS_MONTH.0, OF_ITS_MONTH.1),
+        false => (left - (OF_ITS_MONTH.0 + OF_ITS_MONTH.1) / 2.0).clamp(OF_ITS_DAY.0, OF_ITS_DAY.1),
+    };
+    (requests as f64 * share) as usize + LEAST_OCTETS
+}
+
+/// Leaves parts out that do not fit: those that are asked for least first.
+fn keep_to(mut share: usize, parts: &mut Vec<(StoredPart, Vec<u8>)>) {
+    parts.sort_by_key(|(part, _)| match part {
+        StoredPart::Figures => 0,
+        StoredPart::Counted(Part::Visitors | Part::Visits | Part::Paths) => 1,
+        StoredPart::Counted(Part::Failing) => 3,
+        StoredPart::Counted(part) if part.is_on_request() => 4,
+        StoredPart::Counted(_) => 2,
+    });
+    parts.retain(|(_, packed)| {
         let fits = packed.len() <= share;
-        share = share.saturating_sub(packed.len());
+        share -= if fits { packed.len() } else { 0 };
         fits
     });
-    parts.truncate(fits.count());
 }
 
 /// The key of the hashes in kept surveys.

@@ -24,9 +24,11 @@ pub fn pack(column: Column, batch: &RequestBatch, texts: &Dictionaries) -> io::R
     let mut plain = vec![VERSION];
     match column {
         Column::Time => {
-            let before = [0].iter().chain(&batch.time);
-            // The first may be anything, and differences between real times are small.
-            let differences = batch.time.iter().zip(before).map(|(time, before)| time.wrapping_sub(*before));
+            // The first by itself: differences between the others are small.
+            let first = batch.time.first().copied().unwrap_or_default();
+            plain.extend_from_slice(&first.to_le_bytes());
+            let before = [first].into_iter().chain(batch.time.iter().copied());
+            let differences = batch.time.iter().zip(before).map(|(time, before)| time.wrapping_sub(before));
             planes::put(
                 differences.map(|difference| (difference << 1 ^ difference >> 63) as u64),
                 &mut plain,
@@ -98,9 +100,11 @@ pub fn unpack(
     }
     match column {
         Column::Time => {
+            let (first, rest) = plain.split_first_chunk()?;
+            plain = rest;
             let planes = Planes::take(&mut plain, rows.all)?;
             let mut times = planes.all(|number| (number >> 1) as i64 ^ -((number & 1) as i64));
-            let mut last = 0i64;
+            let mut last = i64::from_le_bytes(*first);
             for time in &mut times {
                 last = last.wrapping_add(*time);
                 *time = last;

@@ -31,7 +31,18 @@ impl<'p> Planes<'p> {
 
     /// The greatest; 0 where there is none.
     pub fn greatest(&self) -> u64 {
-        self.all(|number| number).into_iter().max().unwrap_or(0)
+        let plane = |nth: usize| self.octets[nth * self.count..(nth + 1) * self.count].iter();
+        let greatest = match self.octets.len().checked_div(self.count) {
+            Some(0) | None => None,
+            Some(1) => plane(0).max().map(|low| u64::from(*low)),
+            Some(2) => plane(0)
+                .zip(plane(1))
+                .map(|(low, high)| u16::from_le_bytes([*low, *high]))
+                .max()
+                .map(u64::from),
+            Some(_) => (0..self.count).map(|place| self.at(place)).max(),
+        };
+        greatest.unwrap_or(0)
     }
 
     /// One of them. 0 where there is none.
@@ -50,6 +61,10 @@ impl<'p> Planes<'p> {
             Some(2) => {
                 let both = plane(0).iter().zip(plane(1));
                 both.map(|(low, high)| of(u16::from_le_bytes([*low, *high]).into())).collect()
+            }
+            Some(3) => {
+                let all = plane(0).iter().zip(plane(1)).zip(plane(2));
+                all.map(|((low, high), top)| of(u32::from_le_bytes([*low, *high, *top, 0]).into())).collect()
             }
             Some(_) => (0..self.count).map(|place| of(self.at(place))).collect(),
         }
