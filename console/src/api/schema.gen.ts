@@ -1454,7 +1454,7 @@ export interface components {
              * @description Requests that were read from it.
              */
             requests: number;
-            /** @description The site that its requests went to; `no-site` for those that no site answers. */
+            /** @description The site that its requests went to; `no_site` for those that no site answers. */
             site: string;
             /**
              * Format: int64

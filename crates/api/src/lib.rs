@@ -180,7 +180,7 @@ pub struct Requests {
 /// Somewhere that requests are read from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Source {
-    /// The site that its requests went to; `no-site` for those that no site answers.
+    /// The site that its requests went to; `no_site` for those that no site answers.
     pub site: String,
     /// Its name.
     pub name: String,

@@ -7,6 +7,8 @@ use crate::service::{Service, encoded};
 use clap::Args;
 use exedra_api::{Source, SourceKind};
 use exedra_common::figures::{bytes, grouped};
+use exedra_service::logs::access_log::NO_SITE;
+use unicode_width::UnicodeWidthStr;
 
 /// What `exedra sources` takes.
 #[derive(Args)]
@@ -36,17 +38,21 @@ fn print(sources: &[Source]) {
     if sources.is_empty() {
         return crate::out::line!("Nothing has been logged or imported.");
     }
-    let width = |of: fn(&Source) -> &str, title: &str| {
-        sources.iter().map(|source| of(source).chars().count()).chain([title.len()]).max().unwrap_or(0)
+    let site_of = |source: &Source| match source.site.as_str() {
+        NO_SITE => "(no site)".to_owned(),
+        site => site.to_owned(),
     };
-    let (site, name) = (width(|source| &source.site, "site"), width(|source| &source.name, "source"));
+    let width = |of: &dyn Fn(&Source) -> String, title: &str| {
+        sources.iter().map(|source| of(source).width()).chain([title.len()]).max().unwrap_or(0)
+    };
+    let (site, name) = (width(&site_of, "site"), width(&|source| source.name.clone(), "source"));
     crate::out::line!(
         "{:<site$}  {:<name$}  {:>13}  {:>9}  {:>9}",
         "site",
         "source",
         "requests",
         "unread",
-        "not read"
+        "not yet"
     );
     for source in sources {
         let state = match source.kind {
@@ -58,7 +64,7 @@ fn print(sources: &[Source]) {
         let lag = if source.lag > 0 { bytes(source.lag) } else { "0".to_owned() };
         crate::out::line!(
             "{:<site$}  {:<name$}  {:>13}  {:>9}  {lag:>9}{state}",
-            source.site,
+            site_of(source),
             source.name,
             grouped(source.requests),
             grouped(source.unread),
