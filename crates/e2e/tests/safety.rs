@@ -149,7 +149,10 @@ fn a_console_in_the_open_has_to_be_asked_for() {
         place.write("open.toml", &config.replacen("console = \"127.0.0.1:0\"", more, 1));
         drawn(&exedra(&["check", "--config", &text(&place.path("open.toml"))]))
     };
+    // It has HTTPS there, unless that is switched off.
     let words = check("console = \"0.0.0.0:7300\"");
+    assert!(words.contains("Nothing is wrong"), "{words}");
+    let words = check("console = \"0.0.0.0:7300\"\nconsole_https = false");
     assert!(words.contains("can be reached from other machines"), "{words}");
     let words = check("console = \"0.0.0.0:7300\"\nconsole_in_the_open = true");
     assert!(words.contains("Nothing is wrong"), "{words}");

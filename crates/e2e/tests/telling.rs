@@ -387,7 +387,7 @@ fn the_trail_of_a_client_shows_its_visits_and_its_pace() {
     let network = log.told(&["trail", "192.0.2.0/24", "--as", "json", "--only", "path=/"]);
     assert_eq!(network["requests"], 51);
     let nobody = drawn(&exedra(&["trail", "203.0.113.1", &text(&log.path)]));
-    assert!(nobody.contains("Nothing of this client"), "{nobody}");
+    assert!(nobody.contains("There are no requests of this client"), "{nobody}");
 }
 
 #[test]

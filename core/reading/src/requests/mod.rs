@@ -9,12 +9,12 @@
 //! use exedra_common::{Column, Dictionaries, RequestBatch};
 //! use exedra_reading::classify::Classifier;
 //! use exedra_reading::logs::{Layout, LineReader};
-//! use exedra_reading::requests::{Listed, Picker, order};
+//! use exedra_reading::requests::{RequestColumns, Picker, order};
 //! use exedra_reading::trail::Place;
 //! let line = |second: u32| {
 //!     format!("192.0.2.1 - - [14/Nov/2026:05:12:{second:02} +0000] \"GET /tides HTTP/1.1\" 200 {second}\n")
 //! };
-//! let listed = Listed::understand(&["time", "bytes"], Classifier::default().into(), false).unwrap();
+//! let listed = RequestColumns::understand(&["time", "bytes"], Classifier::default().into(), false).unwrap();
 //! let mut reader = LineReader::new(&Layout::all_named(), exedra_common::Projection::everything());
 //! let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
 //! reader.read_block((0..9).map(line).collect::<String>().as_bytes(), 0, &mut 0, &mut batch, &mut texts);
@@ -49,13 +49,13 @@ pub struct WrongColumn(String);
 
 /// What is shown of requests, and how it is worked out.
 #[derive(Debug, Clone)]
-pub struct Listed {
+pub struct RequestColumns {
     columns: Vec<Column>,
     classifier: Arc<Classifier>,
     masked: bool,
 }
 
-impl Listed {
+impl RequestColumns {
     /// The columns of these names; those that are usual where there is none. Of masked requests the network of the client is shown, and
     /// no user.
     pub fn understand<S: AsRef<str>>(
@@ -66,7 +66,7 @@ impl Listed {
         let asked = names.iter().map(|name| name.as_ref().trim()).filter(|name| !name.is_empty());
         let asked: Vec<&str> = if names.is_empty() { USUAL.to_vec() } else { asked.collect() };
         let columns = asked.into_iter().map(column).collect::<Result<_, _>>()?;
-        Ok(Listed { columns, classifier, masked })
+        Ok(RequestColumns { columns, classifier, masked })
     }
 
     /// The columns that are to be read, also to sort by one.

@@ -1,6 +1,6 @@
 //! Requests that are kept as they are read: as many as were asked for, those that come first in the order.
 
-use super::Listed;
+use super::RequestColumns;
 use crate::trail::Place;
 use exedra_common::tables::{Cell, Table};
 use exedra_common::{Column, Dictionaries, RequestBatch};
@@ -72,7 +72,7 @@ impl Picked {
 
 /// Picks requests out of what one thread reads.
 pub struct Picker {
-    listed: Listed,
+    listed: RequestColumns,
     by: Column,
     table: Table,
     picked: Picked,
@@ -80,7 +80,7 @@ pub struct Picker {
 
 impl Picker {
     /// Picks so many at most, in this order.
-    pub fn new(listed: Listed, by: Column, most: usize) -> Self {
+    pub fn new(listed: RequestColumns, by: Column, most: usize) -> Self {
         let table = listed.table();
         let picked = Picked { table: table.clone(), newest_last: by == Column::Time, ..Picked::new(most) };
         Picker { table, listed, by, picked }

@@ -13,7 +13,7 @@ use exedra_common::tables::{Cell, Table};
 use exedra_common::{Dictionaries, Projection, RequestBatch};
 use exedra_reading::logs::LineReader;
 use exedra_reading::logs::search::Given;
-use exedra_reading::requests::Listed;
+use exedra_reading::requests::RequestColumns;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::os::unix::fs::MetadataExt;
@@ -29,7 +29,7 @@ const MOST: usize = 1 << 20;
 pub struct Follower<'a> {
     asked: &'a Asked,
     projection: Projection,
-    listed: Listed,
+    listed: RequestColumns,
     table: Table,
     filter: RowFilter,
     texts: Dictionaries,
@@ -53,7 +53,7 @@ impl<'a> Follower<'a> {
         asked: &'a Asked,
         read: &[(Option<PathBuf>, u64)],
         projection: Projection,
-        listed: Listed,
+        listed: RequestColumns,
         filter: impl Fn() -> RowFilter,
     ) -> Result<Self, Failure> {
         let mut files = Vec::new();

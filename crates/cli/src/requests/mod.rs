@@ -22,7 +22,7 @@ use exedra_common::figures::grouped;
 use exedra_common::scope::RowFilter;
 use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
-use exedra_reading::requests::{Listed, Picker, leave_out_what_nobody_says, order};
+use exedra_reading::requests::{Picker, RequestColumns, leave_out_what_nobody_says, order};
 use jiff::tz::TimeZone;
 use std::io::Write;
 use std::sync::Arc;
@@ -97,7 +97,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         leaves_open_line: options.follow,
         threads: options.sources.threads(),
     };
-    let listed = Listed::understand(&options.columns, Arc::clone(&classifier), options.mask_clients)?;
+    let listed = RequestColumns::understand(&options.columns, Arc::clone(&classifier), options.mask_clients)?;
     let projection = listed.projection(by).with(scope.columns().collect());
     let most = most(options);
     let filter = || RowFilter::new(scope.clone(), Arc::clone(&classifier) as _);

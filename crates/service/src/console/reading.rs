@@ -17,12 +17,12 @@ use exedra_common::{Dictionaries, RequestBatch, TextColumn};
 use exedra_reading::classify::Classifier;
 use exedra_reading::prelude::minutes::Burst;
 use exedra_reading::prelude::{Minutes, Preludes, Tallies, Trouble, USUAL_BURSTS, preludes as told};
-use exedra_reading::requests::{Listed, Picker, WrongColumn, order};
+use exedra_reading::requests::{Picker, RequestColumns, WrongColumn, order};
 use exedra_reading::survey::plan::USUAL_SLOW;
 use exedra_reading::survey::report::Shown;
 use exedra_reading::survey::{Report, ReportOptions};
 use exedra_reading::trail::{ClientTrail, Keeper, Place, Trail};
-use exedra_store::records::{Visit, Visitor};
+use exedra_store::records::{Scan, ScanSink};
 use jiff::tz::TimeZone;
 use std::sync::Arc;
 
@@ -61,18 +61,18 @@ impl About {
         Arc::new(Classifier { countries: self.active.countries.clone() })
     }
 
-    /// Shows the requests to visitors; gives them, how many requests there are to look at, and how many fit that nobody wanted.
-    fn visit<V: Visitor>(
+    /// Hands the requests to sinks; gives these, how many requests there are to look at, and how many fit that nobody wanted.
+    fn scan<S: ScanSink>(
         &self,
         caller: &Caller,
         work: &Work,
         projection: exedra_common::Projection,
-        begin: impl Fn() -> V + Sync,
-    ) -> Result<(Vec<V>, u64, u64), Failure> {
+        begin: impl Fn() -> S + Sync,
+    ) -> Result<(Vec<S>, u64, u64), Failure> {
         let (seen, records) = caller.snapshot(&self.scope);
         let goes_on = || work.goes_on();
-        let visit = Visit { scope: &self.scope, projection, derive: self.classifier() };
-        records.visit(&seen, &visit, &for_a_call(&goes_on), begin)
+        let scan = Scan { scope: &self.scope, projection, derive: self.classifier() };
+        records.scan(&seen, &scan, &for_a_call(&goes_on), begin)
     }
 }
 
@@ -121,12 +121,12 @@ pub async fn series(
 }
 
 /// Picks requests on one thread.
-struct Picking {
+struct PickSink {
     picker: Picker,
 }
 
-impl Visitor for Picking {
-    fn visit(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place) {
+impl ScanSink for PickSink {
+    fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place) {
         self.picker.add(batch, row, texts, place);
     }
 
@@ -144,11 +144,11 @@ pub async fn requests(
     let about = About::understand(&caller, about)?;
     let by = order(query.by.as_deref().unwrap_or("time"))?;
     let columns: Vec<&str> = query.columns.iter().flat_map(|names| names.split(',')).collect();
-    let listed = Listed::understand(&columns, about.classifier(), query.mask)?;
+    let listed = RequestColumns::understand(&columns, about.classifier(), query.mask)?;
     let (top, skip) = (query.top.unwrap_or(FEW), query.skip.unwrap_or(0));
     working(move |work| {
-        let begin = || Picking { picker: Picker::new(listed.clone(), by, top + skip) };
-        let (shares, tried, passed_over) = about.visit(&caller, work, listed.projection(by), begin)?;
+        let begin = || PickSink { picker: Picker::new(listed.clone(), by, top + skip) };
+        let (shares, tried, passed_over) = about.scan(&caller, work, listed.projection(by), begin)?;
         let mut picked = begin().picker.finish();
         shares.into_iter().for_each(|share| picked.merge(share.picker.finish()));
         let (mut table, fitting) = picked.into_page(skip);
@@ -178,7 +178,7 @@ pub async fn trail(
     let only = Filter::exactly(TextColumn::Client.into(), &query.client);
     about.scope.filters.narrow(only.map_err(|error| Failure::Wrong(error.to_string()))?);
     working(move |work| {
-        let (shares, ..) = about.visit(&caller, work, Keeper::projection(), Keeper::default)?;
+        let (shares, ..) = about.scan(&caller, work, Keeper::projection(), Keeper::default)?;
         let mut keeper = Keeper::default();
         shares.into_iter().for_each(|share| keeper.merge(share));
         let (visits, steps) = (query.visits.unwrap_or(USUAL_VISITS), query.steps.unwrap_or(USUAL_STEPS));
@@ -197,13 +197,13 @@ pub async fn trail(
 }
 
 /// Counts minutes on one thread.
-struct Counting {
+struct MinuteSink {
     minutes: Minutes,
     trouble: Trouble,
 }
 
-impl Visitor for Counting {
-    fn visit(&mut self, batch: &RequestBatch, row: usize, _: &Dictionaries, _: Place) {
+impl ScanSink for MinuteSink {
+    fn take(&mut self, batch: &RequestBatch, row: usize, _: &Dictionaries, _: Place) {
         self.minutes.add(batch, row, self.trouble);
     }
 }
@@ -220,8 +220,8 @@ pub async fn preludes(
         .map_err(|error| Failure::Wrong(error.to_string()))?;
     let top = query.top.unwrap_or(USUAL_BURSTS).min(MOST_BURSTS);
     working(move |work| {
-        let begin = || Counting { minutes: Minutes::default(), trouble };
-        let (shares, ..) = about.visit(&caller, work, Minutes::projection(), begin)?;
+        let begin = || MinuteSink { minutes: Minutes::default(), trouble };
+        let (shares, ..) = about.scan(&caller, work, Minutes::projection(), begin)?;
         let mut minutes = Minutes::default();
         shares.into_iter().for_each(|share| minutes.merge(share.minutes));
         let bursts: Vec<Burst> = match stretch {
@@ -232,7 +232,7 @@ pub async fn preludes(
         if let Some(span) = minutes.span().filter(|_| !bursts.is_empty()) {
             let own_hosts = caller.hosts(&about.active.config);
             let empty = Tallies::new(&bursts, trouble, span, &about.zone, &own_hosts);
-            let (shares, ..) = about.visit(&caller, work, Tallies::projection(), || empty.clone())?;
+            let (shares, ..) = about.scan(&caller, work, Tallies::projection(), || empty.clone())?;
             let mut tallies = empty.clone();
             shares.into_iter().for_each(|share| tallies.merge(share));
             found = told(bursts, &tallies, trouble, query.mask);

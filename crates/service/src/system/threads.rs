@@ -58,16 +58,16 @@ pub fn doing(name: &str, words: Option<String>) {
 }
 
 /// A name among those that go on, for as long as it does.
-struct Listed(String);
+struct Registration(String);
 
-impl Listed {
+impl Registration {
     fn new(name: &str) -> Self {
         RUNNING.lock().insert(name.to_owned(), (jiff::Timestamp::now(), None));
-        Listed(name.to_owned())
+        Registration(name.to_owned())
     }
 }
 
-impl Drop for Listed {
+impl Drop for Registration {
     fn drop(&mut self) {
         RUNNING.lock().remove(&self.0);
     }
@@ -83,7 +83,7 @@ struct Failed {
 pub fn keep_on(name: &str, mut run: impl FnMut() + Send + 'static) -> io::Result<JoinHandle<()>> {
     let own = name.to_owned();
     std::thread::Builder::new().name(name.to_owned()).spawn(move || {
-        let _listed = Listed::new(&own);
+        let _registered = Registration::new(&own);
         let mut pause = FIRST_PAUSE;
         while let Err(panic) = catch_unwind(AssertUnwindSafe(&mut run)) {
             note(&own, panic.as_ref());
@@ -95,7 +95,7 @@ pub fn keep_on(name: &str, mut run: impl FnMut() + Send + 'static) -> io::Result
 
 /// Runs a task, again where it panics, until it ends by itself.
 pub async fn keep_on_task<F: Future<Output = ()>>(name: &str, mut task: impl FnMut() -> F) {
-    let _listed = Listed::new(name);
+    let _registered = Registration::new(name);
     let mut pause = FIRST_PAUSE;
     while let Err(panic) = AssertUnwindSafe(task()).catch_unwind().await {
         note(name, panic.as_ref());

@@ -17,7 +17,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// How many segments make another thread worth it.
 const WORTH_A_THREAD: usize = 2;
-/// How many octets of kept surveys stay put together in memory, as they were written. There they take about three times as much.
+/// How many octets of kept surveys stay merged in memory, as they were written. There they take about three times as much.
 const MOST_OCTETS: usize = 24 << 20;
 
 /// How a survey is counted: what each thread does first, and whether it goes on, asked between any two segments.
@@ -30,19 +30,19 @@ pub struct Counting<'c, E> {
     pub goes_on: &'c (dyn Fn() -> Result<(), E> + Sync),
 }
 
-/// Kept surveys that were put together: the same are asked for again and again.
+/// Kept surveys that were merged: the same are asked for again and again.
 #[derive(Debug, Default)]
-pub(super) struct PutTogether(Mutex<Vec<Together>>);
+pub(super) struct MergedCache(Mutex<Vec<Merged>>);
 
 #[derive(Debug)]
-struct Together {
+struct Merged {
     ids: Vec<i32>,
     parts: Vec<StoredPart>,
     octets: usize,
     survey: Arc<Survey>,
 }
 
-impl PutTogether {
+impl MergedCache {
     fn get(&self, ids: &[i32], parts: &[StoredPart]) -> Option<Arc<Survey>> {
         let mut all = self.0.lock();
         let nth = all.iter().position(|one| one.ids == ids && one.parts == parts)?;
@@ -58,7 +58,7 @@ impl PutTogether {
         self.0.lock().clear();
     }
 
-    fn put(&self, one: Together) {
+    fn put(&self, one: Merged) {
         let mut all = self.0.lock();
         all.push(one);
         while all.iter().map(|one| one.octets).sum::<usize>() > MOST_OCTETS {
@@ -81,7 +81,7 @@ impl Records {
         };
         let mut kept = Survey::default();
         while !chosen.is_empty() {
-            match self.put_together(&chosen, plan, counting)? {
+            match self.merge_kept(&chosen, plan, counting)? {
                 Ok(survey) => {
                     kept = survey;
                     break;
@@ -98,8 +98,8 @@ impl Records {
         Ok(kept)
     }
 
-    /// Puts kept surveys together: or says which of them is of no use.
-    fn put_together<E: From<StoreError> + Send>(
+    /// Merges kept surveys, or says which of them is of no use.
+    fn merge_kept<E: From<StoreError> + Send>(
         &self,
         chosen: &[Arc<KeptSurvey>],
         plan: &SurveyPlan,
@@ -107,10 +107,10 @@ impl Records {
     ) -> Result<Result<Survey, i32>, E> {
         let parts = plan.stored_parts();
         let ids: Vec<i32> = chosen.iter().map(|kept| kept.id).collect();
-        if let Some(survey) = self.together.get(&ids, &parts) {
+        if let Some(survey) = self.merged.get(&ids, &parts) {
             return Ok(Ok((*survey).clone()));
         }
-        // Parts have nothing in common, so that each is put together by one thread.
+        // Parts have nothing in common, so that each is merged by one thread.
         let (next, octets, useless) = (AtomicUsize::new(0), AtomicUsize::new(0), Mutex::new(None));
         let share = || -> Result<Survey, E> {
             (counting.begin_thread)();
@@ -139,7 +139,7 @@ impl Records {
         let survey = survey.unwrap_or_default();
         let octets = octets.into_inner();
         if octets <= MOST_OCTETS {
-            self.together.put(Together { ids, parts, octets, survey: Arc::new(survey.clone()) });
+            self.merged.put(Merged { ids, parts, octets, survey: Arc::new(survey.clone()) });
         }
         Ok(Ok(survey))
     }

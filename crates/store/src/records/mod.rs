@@ -7,7 +7,7 @@
 //!
 //! - [`segment`]: a segment, and from which logs it was read
 //! - [`packing`]: a column into octets and back; [`wire`]: a batch on its way to the records
-//! - [`snapshot`]: what a reader sees; [`visiting`]: single requests of it
+//! - [`snapshot`]: what a reader sees; [`scanning`]: single requests of it
 //! - [`counting`]: surveys of the records; [`kept_surveys`]: those of closed days and months;
 //!   [`closed`]: which those are
 //! - [`merging`]: small segments into larger ones
@@ -23,17 +23,17 @@ pub mod merging;
 pub mod packing;
 pub mod rewriting;
 pub mod salvage;
+pub mod scanning;
 pub mod segment;
 pub mod snapshot;
-pub mod visiting;
 pub mod wire;
 
 pub use counting::Counting;
 pub use kept_surveys::KeptSurvey;
 pub use merging::LogState;
+pub use scanning::{Scan, ScanSink};
 pub use segment::{Origin, Segment};
 pub use snapshot::Snapshot;
-pub use visiting::{Visit, Visitor};
 
 use crate::database::{self, Database, Kind, StoreError, Trouble};
 use crate::imports::IMPORTED;
@@ -108,8 +108,8 @@ pub struct Records {
     state: Mutex<State>,
     /// What was damaged, in sentences.
     damages: Mutex<Vec<String>>,
-    /// Kept surveys that were put together.
-    together: counting::PutTogether,
+    /// Kept surveys that were merged.
+    merged: counting::MergedCache,
     key: Mutex<kept_surveys::SurveyKey>,
 }
 
@@ -161,7 +161,7 @@ impl Records {
             readers: Mutex::default(),
             state: Mutex::default(),
             damages: Mutex::default(),
-            together: counting::PutTogether::default(),
+            merged: counting::MergedCache::default(),
             key: Mutex::default(),
         };
         let newest = records.writer.trouble().set_aside.pop();

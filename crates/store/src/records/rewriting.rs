@@ -48,7 +48,7 @@ impl Records {
             self.replace(together, removal)?;
         }
         self.remove_retired()?;
-        self.together.forget();
+        self.merged.forget();
         // What was deleted is overwritten with zeros; of what was written before, the write-ahead log still has copies.
         self.writer.run(|writer| Ok(writer.batch_execute("PRAGMA wal_checkpoint(TRUNCATE)")?))?;
         Ok(removed)

@@ -12,20 +12,20 @@ use exedra_reading::trail::{Keeper, Place};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-/// Which requests are visited, and what is read of them.
-pub struct Visit<'v> {
+/// Which requests are gone through, and what is read of them.
+pub struct Scan<'s> {
     /// Those of this scope.
-    pub scope: &'v Scope,
+    pub scope: &'s Scope,
     /// The columns that are looked at, beside those of the scope.
     pub projection: Projection,
     /// What works out derived columns for filters.
     pub derive: Arc<dyn Derive>,
 }
 
-/// Whoever visits requests, on one thread.
-pub trait Visitor: Send {
-    /// Is shown one that fits, in a batch, which stands at a place among all.
-    fn visit(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place);
+/// Whoever takes requests, on one thread.
+pub trait ScanSink: Send {
+    /// Takes one that fits, in a batch, which stands at a place among all.
+    fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place);
 
     /// Whether requests between two instants (milliseconds since 1970 UTC) still matter. The newest come first.
     fn wants(&self, _first: i64, _last: i64) -> bool {
@@ -33,30 +33,30 @@ pub trait Visitor: Send {
     }
 }
 
-impl Visitor for Keeper {
-    fn visit(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place) {
+impl ScanSink for Keeper {
+    fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, place: Place) {
         self.add(batch, row, texts, place);
     }
 }
 
-impl Visitor for Tallies {
-    fn visit(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
+impl ScanSink for Tallies {
+    fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
         self.add(batch, row, texts);
     }
 }
 
 impl Records {
-    /// Shows each request of a snapshot that fits to a visitor of its thread, in no order. Gives the visitors; how many requests there
-    /// were to look at; and how many that fit were shown to nobody, because no visitor wanted them.
-    pub fn visit<V: Visitor, E: From<StoreError> + Send>(
+    /// Hands each request of a snapshot that fits to a sink of its thread, in no order. Gives the sinks; how many requests there were to
+    /// look at; and how many that fit were handed to none, because none wanted them.
+    pub fn scan<S: ScanSink, E: From<StoreError> + Send>(
         &self,
         seen: &Snapshot,
-        visit: &Visit<'_>,
+        scan: &Scan<'_>,
         counting: &Counting<'_, E>,
-        begin: impl Fn() -> V + Sync,
-    ) -> Result<(Vec<V>, u64, u64), E> {
-        let scope = visit.scope;
-        let projection = visit.projection.with(scope.columns().collect());
+        begin: impl Fn() -> S + Sync,
+    ) -> Result<(Vec<S>, u64, u64), E> {
+        let scope = scan.scope;
+        let projection = scan.projection.with(scope.columns().collect());
         let mut parts: Vec<Part<'_>> = seen.parts(self, projection);
         parts.retain(|part| scope.overlaps(part.span().0, part.span().1));
         parts.sort_by_key(|part| std::cmp::Reverse(part.span().1));
@@ -68,17 +68,17 @@ impl Records {
                 && scope.until.is_none_or(|until| last < until)
         };
         let (next, passed_over) = (AtomicUsize::new(0), AtomicUsize::new(0));
-        let share = || -> Result<V, E> {
+        let share = || -> Result<S, E> {
             (counting.begin_thread)();
-            let mut visitor = begin();
-            let mut filter = RowFilter::new(scope.clone(), Arc::clone(&visit.derive));
+            let mut sink = begin();
+            let mut filter = RowFilter::new(scope.clone(), Arc::clone(&scan.derive));
             let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
             loop {
                 let source = next.fetch_add(1, Ordering::Relaxed);
-                let Some(part) = parts.get(source) else { return Ok(visitor) };
+                let Some(part) = parts.get(source) else { return Ok(sink) };
                 (counting.goes_on)()?;
                 let (first, last) = part.span();
-                if is_whole(part) && !visitor.wants(first, last) {
+                if is_whole(part) && !sink.wants(first, last) {
                     passed_over.fetch_add(part.requests(), Ordering::Relaxed);
                     continue;
                 }
@@ -88,12 +88,7 @@ impl Records {
                 filter.forget();
                 for row in 0..batch.rows() {
                     if filter.keeps(&batch, row, &texts) {
-                        visitor.visit(
-                            &batch,
-                            row,
-                            &texts,
-                            Place { source, block: 0, line: 0, row: row as u32 },
-                        );
+                        sink.take(&batch, row, &texts, Place { source, block: 0, line: 0, row: row as u32 });
                     }
                 }
                 if texts.are_full() {
@@ -101,10 +96,10 @@ impl Records {
                 }
             }
         };
-        let visitors = match parts.is_empty() {
+        let sinks = match parts.is_empty() {
             true => Vec::new(),
             false => on_threads(counting.threads(parts.len()), &share)?,
         };
-        Ok((visitors, tried as u64, passed_over.into_inner() as u64))
+        Ok((sinks, tried as u64, passed_over.into_inner() as u64))
     }
 }
