@@ -5,7 +5,7 @@
 
 use super::caller::Console;
 use super::failure::{Failure, problem};
-use super::sign_in::SECURED;
+use super::peer::SECURED;
 use axum::extract::{Request, State};
 use axum::http::uri::Authority;
 use axum::http::{HeaderMap, StatusCode, header};

@@ -3,9 +3,8 @@
 //! The console may not be turned against the sites: it has a share of the descriptors of its own, and takes no more.
 
 use super::caller::Console;
-use super::peer::Peer;
+use super::peer::{Peer, SECURED};
 use super::routes::router;
-use super::sign_in::SECURED;
 use crate::access::certificates::handshake::secured;
 use crate::access::descriptors::CONSOLE;
 use crate::access::limits::network;

@@ -3,7 +3,7 @@
 use super::caller::{Caller, Console};
 use super::failure::{Failure, Sent, problem};
 use super::hosts::port;
-use super::peer::Peer;
+use super::peer::{Peer, SECURED};
 use super::recording::{ChangeDetail, write_down};
 use crate::access::guards::login_throttle::Who;
 use crate::access::guards::password_check::Checked;
@@ -21,9 +21,6 @@ use exedra_common::text::clean;
 use exedra_store::{Holder, Purpose, Secrets, StoreError};
 use serde::Deserialize;
 use std::sync::Arc;
-
-/// What a connection that is secured is known by, behind it: nobody else can send this, see [`super::serving`].
-pub(super) const SECURED: &str = "exedra-secured";
 
 /// How long a session lasts, in seconds.
 const SESSION_TIME: i64 = 7 * 24 * 3600;

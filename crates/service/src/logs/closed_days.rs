@@ -1,15 +1,16 @@
 //! Surveys of closed days and months, made while nobody waits for them.
 
+use super::background_counter::{Counter, Ended};
 use super::retention::remove_what_is_past;
 use crate::active::Active;
 use crate::system::background::step_back;
 use crate::system::threads;
 use exedra_common::scope::Scope;
-use exedra_reading::survey::{Survey, SurveyPlan, VisitorKey};
+use exedra_reading::survey::SurveyPlan;
+use exedra_store::records::KeptSurvey;
 use exedra_store::records::closed::due;
-use exedra_store::records::counting::{Counting, zone_name};
-use exedra_store::records::{KeptSurvey, Snapshot};
-use exedra_store::{Records, StoreError, Tallies};
+use exedra_store::records::counting::zone_name;
+use exedra_store::{Records, Tallies};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -22,42 +23,6 @@ const PAUSE: Duration = Duration::from_secs(5);
 const MUCH: u64 = 300_000;
 /// How often it is looked again where the database cannot be used.
 const AGAIN: Duration = Duration::from_secs(60);
-
-/// What ends it before it is done.
-pub enum Ended {
-    /// The service stops.
-    Stopped,
-    /// A database cannot be used.
-    Failed(StoreError),
-}
-
-impl From<StoreError> for Ended {
-    fn from(error: StoreError) -> Self {
-        Ended::Failed(error)
-    }
-}
-
-/// Whoever counts while nobody waits.
-pub struct Counter<'c> {
-    /// What is counted.
-    pub records: &'c Records,
-    /// The key of the hashes of visitors.
-    pub key: VisitorKey,
-    stop: &'c AtomicBool,
-}
-
-impl Counter<'_> {
-    /// Counts, on one thread.
-    pub fn count(&self, plan: &SurveyPlan) -> Result<Survey, Ended> {
-        self.count_of(&self.records.snapshot().within(&plan.scope), plan)
-    }
-
-    fn count_of(&self, seen: &Snapshot, plan: &SurveyPlan) -> Result<Survey, Ended> {
-        let goes_on = || if self.stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
-        let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
-        self.records.survey(seen, plan, &counting)
-    }
-}
 
 /// Counts days and months that are closed, and keeps what was counted; removes what has passed the retention. Until told to stop by the
 /// flag and woken. `active` gives what is in force.
@@ -80,7 +45,7 @@ pub fn keep_closed_days(
         }
         let Some(active) = active() else { return };
         let all = || -> Result<(), Ended> {
-            let counter = Counter { records, key: records.survey_key()?, stop };
+            let counter = Counter::new(records, stop)?;
             remove_what_is_past(&counter, tallies, &active)?;
             keep_what_is_due(&counter, &active, quiet_since)
         };

@@ -4,9 +4,10 @@
 //! - [`access_log`], [`error_log`]: what those lines say
 //! - [`erasing`]: one client's lines taken out of them
 //! - [`ingest`]: the lines into the records; [`closed_days`]: surveys of closed days, which are kept;
-//!   [`retention`]: what is no longer kept
+//!   [`retention`]: what is no longer kept; [`background_counter`]: what counts for both
 
 pub mod access_log;
+mod background_counter;
 pub mod closed_days;
 pub mod erasing;
 pub mod error_log;

@@ -1,6 +1,6 @@
 //! Requests that have passed the retention are taken out of the records, day by day; figures of each day remain.
 
-use super::closed_days::{Counter, Ended};
+use super::background_counter::{Counter, Ended};
 use crate::active::Active;
 use exedra_common::scope::Scope;
 use exedra_reading::survey::calendar::day_number;
