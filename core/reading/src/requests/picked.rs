@@ -5,6 +5,9 @@ use crate::trail::Place;
 use exedra_common::tables::{Cell, Table};
 use exedra_common::{Column, Dictionaries, RequestBatch};
 
+/// How many octets the requests that are kept may take: strangers decide how long their texts are.
+const MOST_OCTETS: usize = 48 << 20;
+
 /// Requests of one thread, or of all.
 #[derive(Debug, Default)]
 pub struct Picked {
@@ -14,6 +17,8 @@ pub struct Picked {
     rows: Vec<(Rank, Vec<Cell>)>,
     /// What does not come before this need not be kept.
     least: Option<Rank>,
+    /// About how much the rows take.
+    octets: usize,
     /// Requests that fit.
     fitting: u64,
 }
@@ -54,20 +59,37 @@ impl Picked {
         if self.most == 0 || self.least.is_some_and(|least| rank < least) {
             return;
         }
-        self.rows.push((rank, cells()));
-        if self.rows.len() >= self.most.saturating_mul(2).max(64) {
+        let cells = cells();
+        self.octets += octets(&cells);
+        self.rows.push((rank, cells));
+        if self.rows.len() >= self.most.saturating_mul(2).max(64) || self.octets > MOST_OCTETS {
             self.keep_to_its_bound();
         }
     }
 
+    /// Keeps as many as were asked for, and fewer where their texts are very long.
     fn keep_to_its_bound(&mut self) {
-        if self.rows.len() > self.most {
-            let first = self.rows.len() - self.most;
+        self.keep(self.most);
+        while self.octets > MOST_OCTETS && self.rows.len() > 1 {
+            self.most = self.rows.len() / 2;
+            self.keep(self.most);
+        }
+    }
+
+    fn keep(&mut self, most: usize) {
+        if self.rows.len() > most {
+            let first = self.rows.len() - most;
             self.rows.select_nth_unstable_by_key(first, |(rank, _)| *rank);
             self.rows.drain(..first);
             self.least = self.rows.iter().map(|(rank, _)| *rank).min();
         }
+        self.octets = self.rows.iter().map(|(_, cells)| octets(cells)).sum();
     }
+}
+
+/// About how many octets the cells of a request take.
+fn octets(cells: &[Cell]) -> usize {
+    cells.iter().map(|cell| size_of::<Cell>() + cell.as_text().map_or(0, str::len)).sum()
 }
 
 /// Picks requests out of what one thread reads.
@@ -107,5 +129,24 @@ impl Picker {
     /// What was picked.
     pub fn finish(self) -> Picked {
         self.picked
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_texts_are_bounded_and_the_newest_stay() {
+        let mut picked = Picked::new(1000);
+        let place = Place { source: 0, block: 0, line: 0, row: 0 };
+        for time in 0..1000 {
+            picked.take((time.into(), time, place), || vec!["x".repeat(200_000).into()]);
+        }
+        assert!(picked.octets <= MOST_OCTETS && picked.rows.len() > 50, "{}", picked.rows.len());
+        let (least, newest) =
+            (picked.rows.iter().map(|row| row.0.1).min(), picked.rows.iter().map(|row| row.0.1).max());
+        assert_eq!((newest, picked.fitting), (Some(999), 1000));
+        assert_eq!(least, Some(1000 - picked.rows.len() as i64));
     }
 }
