@@ -187,7 +187,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Takes in a stretch of a log: its requests, as a client packs them. Where it does not follow what was read before, 409, and the
+         * Takes in a range of a log: its requests, as a client packs them. After an empty range, everything that was sent before is on the
+         *     disk. Where it does not follow what was read before, 409, and the
          *     import says where to go on.
          */
         post: operations["take_in"];

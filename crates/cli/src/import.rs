@@ -103,6 +103,10 @@ fn bring(
             Err(failure) => return Err(failure),
         }
     }
+    // An empty range at the end: what was sent is on the disk when it is answered.
+    let end = now.octets;
+    let call = format!("imports/{}/requests?from={end}&until={end}", now.id);
+    now = service.send_octets(&call, Vec::new())?;
     crate::out::line!(
         "{name}: {} imported into {site}, {} in total{}",
         several(now.requests.saturating_sub(begun), "request", "requests"),

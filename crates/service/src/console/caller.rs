@@ -239,6 +239,11 @@ impl Caller {
         }
     }
 
+    /// Writes down what was taken in: no crash takes it away then.
+    pub fn commit(&self) -> Result<(), Failure> {
+        Ok(self.console.records.commit()?)
+    }
+
     /// Takes everything out of the records that was read of a log.
     pub fn take_out(&self, source: &str) -> Result<(), Failure> {
         Ok(self.console.records.read_again(source)?)

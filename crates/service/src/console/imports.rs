@@ -66,7 +66,8 @@ pub async fn begin(caller: Caller, Sent(new): Sent<NewImport>) -> Result<Respons
     Ok((StatusCode::CREATED, Extension(told), Json(begun)).into_response())
 }
 
-/// Takes in a stretch of a log: its requests, as a client packs them. Where it does not follow what was read before, 409, and the
+/// Takes in a range of a log: its requests, as a client packs them. After an empty range, everything that was sent before is on the
+/// disk. Where it does not follow what was read before, 409, and the
 /// import says where to go on.
 #[utoipa::path(post, path = "/imports/{id}/requests", params(("id" = String, Path), RangeQuery),
     request_body(content = Vec<u8>, content_type = "application/octet-stream"),
@@ -104,6 +105,9 @@ pub async fn take_in(
         let site: Arc<str> = import.site.as_str().into();
         let source = import.source();
         caller.take_in(&site, &source, requests, texts, stretch)?;
+        if stretch.from == stretch.until {
+            caller.commit()?;
+        }
         Ok(shown(import, &caller))
     })
     .await
