@@ -3,11 +3,15 @@
 
 use exedra_common::columns::Column;
 use exedra_common::grant::Grant;
+use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
 use exedra_reading::classify::Classifier;
 use exedra_reading::logs::{Layout, LineReader};
+use exedra_reading::survey::stored::{StoredPart, VERSION};
+use exedra_reading::survey::{Report, ReportOptions, Survey, SurveyPlan, Surveyor, VisitorKey};
 use exedra_store::{Account, Accounts, Checkpoint, Purpose, Records, Revisions, Secrets};
+use jiff::tz::TimeZone;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -89,4 +93,33 @@ fn an_earlier_database_of_what_is_nowhere_else_is_as_it_was() {
     accounts.add(&account).expect("it is written");
     assert_eq!(accounts.all().expect("they are read"), [account]);
     assert!(!secrets.use_up(LINK, Purpose::Link, THEN).expect("it is read"));
+}
+
+/// What is kept of a day says the same as the day counted anew. Where it does not, what is counted or how it is written has changed: raise
+/// `survey::stored::VERSION`, and have the file of that version written by EXEDRA_WRITE_GOLDEN=1.
+#[test]
+fn what_was_kept_by_this_version_is_what_would_be_counted_now() {
+    let (mut batch, texts) = of_log();
+    let plan = SurveyPlan::of_kept(Scope::default(), TimeZone::UTC, VisitorKey([3, 7]));
+    let mut surveyor = Surveyor::new(plan.clone());
+    surveyor.add(&mut batch, &texts, 0);
+    let counted = surveyor.into_survey(&texts);
+    let name = format!("kept-{VERSION}.zst");
+    if std::env::var_os("EXEDRA_WRITE_GOLDEN").is_some() {
+        let parts: Vec<Vec<u8>> = StoredPart::all().map(|part| counted.written(part)).collect();
+        let json = serde_json::to_vec(&parts).expect("it is written");
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden").join(&name);
+        std::fs::write(path, zstd::encode_all(&json[..], 19).expect("it is packed")).expect("a golden file");
+    }
+    let parts: Vec<Vec<u8>> = serde_json::from_slice(&golden(&name)).expect("parts");
+    assert_eq!(parts.len(), StoredPart::all().count());
+    let mut kept = Survey::default();
+    for (part, octets) in StoredPart::all().zip(&parts) {
+        kept.take_in_written(part, octets).expect("it is read");
+    }
+    let report = |survey: &Survey| {
+        let report = Report::new(survey, &plan, &ReportOptions::default(), None);
+        serde_json::to_string(&report).expect("a report")
+    };
+    assert!(report(&kept) == report(&counted), "see above");
 }

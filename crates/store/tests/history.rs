@@ -282,7 +282,7 @@ proptest! {
                         };
                         (0..batch.rows() as u32).filter(is_it).collect()
                     };
-                    let removed = records.take_requests_out(|_| true, rows, None).unwrap();
+                    let removed = records.take_requests_out(|_| true, rows).unwrap();
                     model.committed.append(&mut model.tail);
                     let before = model.committed.len();
                     model.committed.retain(|one| one.2 != path);

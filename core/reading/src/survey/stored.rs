@@ -28,7 +28,7 @@ use std::sync::Arc;
 use thiserror::Error;
 
 /// Version of what is counted and of how it is written. It grows with every change of either, so that what was kept before is
-/// counted anew.
+/// counted anew: a golden file of each version (`crates/store/tests/format.rs`) says when it must.
 pub const VERSION: i32 = 1;
 
 /// A part of a survey that is written by itself.
@@ -55,9 +55,13 @@ impl StoredPart {
     }
 }
 
-/// The parts that are kept: what clients were sent again takes as much as the requests that it is counted of.
+/// Whether a part is kept: what clients were sent again takes as much as the requests that it is counted of.
+fn is_kept(part: Part) -> bool {
+    part != Part::Repeats
+}
+
 fn kept() -> impl Iterator<Item = Part> {
-    Part::ALL.into_iter().filter(|part| *part != Part::Repeats)
+    Part::ALL.into_iter().filter(|part| is_kept(*part))
 }
 
 /// Octets that are no part of a survey.
@@ -78,7 +82,7 @@ impl SurveyPlan {
             && matches!(self.by, Measure::Requests | Measure::Bytes)
             && self.step != Some(Step::Minute)
             && (self.slow == USUAL_SLOW || !self.parts.has(Part::Durations))
-            && !self.parts.has(Part::Repeats)
+            && Part::ALL.into_iter().all(|part| is_kept(part) || !self.parts.has(part))
     }
 
     /// The parts that this plan needs of kept surveys.
@@ -111,6 +115,36 @@ struct ByAgents {
     people: Vec<u64>,
     by_people: Counts,
     by_programs: Counts,
+}
+
+/// The rankings that a part consists of, if nothing else belongs to it: one list, to write them and to read them.
+macro_rules! rankings_of {
+    ($part:expr, $survey:ident, $($borrowed:tt)+) => {
+        match $part {
+            Part::Paths => vec![$($borrowed)+ $survey.paths],
+            Part::Clients => vec![$($borrowed)+ $survey.clients],
+            Part::Referrers => vec![
+                $($borrowed)+ $survey.referrers,
+                $($borrowed)+ $survey.embeds,
+                $($borrowed)+ $survey.styles,
+            ],
+            Part::Users => vec![$($borrowed)+ $survey.users],
+            Part::Missing => vec![
+                $($borrowed)+ $survey.missing,
+                $($borrowed)+ $survey.probes,
+                $($borrowed)+ $survey.crawled,
+                $($borrowed)+ $survey.answered,
+            ],
+            Part::Failing => vec![$($borrowed)+ $survey.failing_paths, $($borrowed)+ $survey.failing_clients],
+            Part::Hosts => vec![$($borrowed)+ $survey.hosts],
+            Part::Methods => vec![$($borrowed)+ $survey.methods],
+            Part::Protocols => vec![$($borrowed)+ $survey.protocols],
+            Part::Queries => vec![$($borrowed)+ $survey.queries],
+            Part::Agents | Part::Visitors | Part::Visits | Part::Encodings | Part::Durations | Part::Repeats => {
+                Vec::new()
+            }
+        }
+    };
 }
 
 impl Survey {
@@ -157,49 +191,12 @@ impl Survey {
         }
     }
 
-    /// The rankings that a part consists of, if nothing else belongs to it. [`Survey::rankings_mut`] gives them in the same order.
     fn rankings(&self, part: Part) -> Vec<&Ranking> {
-        match part {
-            Part::Paths => vec![&self.paths],
-            Part::Clients => vec![&self.clients],
-            Part::Referrers => vec![&self.referrers, &self.embeds, &self.styles],
-            Part::Users => vec![&self.users],
-            Part::Missing => vec![&self.missing, &self.probes, &self.crawled, &self.answered],
-            Part::Failing => vec![&self.failing_paths, &self.failing_clients],
-            Part::Hosts => vec![&self.hosts],
-            Part::Methods => vec![&self.methods],
-            Part::Protocols => vec![&self.protocols],
-            Part::Queries => vec![&self.queries],
-            Part::Agents
-            | Part::Visitors
-            | Part::Visits
-            | Part::Encodings
-            | Part::Durations
-            | Part::Repeats => Vec::new(),
-        }
+        rankings_of!(part, self, &)
     }
 
     fn rankings_mut(&mut self, part: Part) -> Vec<&mut Ranking> {
-        match part {
-            Part::Paths => vec![&mut self.paths],
-            Part::Clients => vec![&mut self.clients],
-            Part::Referrers => vec![&mut self.referrers, &mut self.embeds, &mut self.styles],
-            Part::Users => vec![&mut self.users],
-            Part::Missing => {
-                vec![&mut self.missing, &mut self.probes, &mut self.crawled, &mut self.answered]
-            }
-            Part::Failing => vec![&mut self.failing_paths, &mut self.failing_clients],
-            Part::Hosts => vec![&mut self.hosts],
-            Part::Methods => vec![&mut self.methods],
-            Part::Protocols => vec![&mut self.protocols],
-            Part::Queries => vec![&mut self.queries],
-            Part::Agents
-            | Part::Visitors
-            | Part::Visits
-            | Part::Encodings
-            | Part::Durations
-            | Part::Repeats => Vec::new(),
-        }
+        rankings_of!(part, self, &mut)
     }
 
     fn write_visitors(&self, out: &mut Writer) {

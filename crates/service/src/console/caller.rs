@@ -253,7 +253,7 @@ impl Caller {
     pub fn erase(&self, of: &RowFilter) -> Result<u64, Failure> {
         let is_seen = |segment: &Segment| self.grant().sees(&segment.site);
         let goes = |batch: &RequestBatch, texts: &Dictionaries| of.clone().rows(batch, texts);
-        Ok(self.console.records.take_requests_out(is_seen, goes, None)?)
+        Ok(self.console.records.take_requests_out(is_seen, goes)?)
     }
 
     /// Requests that came after some that were told of, or those that are remembered of them; and what to ask by next.

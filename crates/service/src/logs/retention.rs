@@ -7,6 +7,7 @@ use exedra_reading::survey::calendar::day_number;
 use exedra_reading::survey::day_tally::DayTally;
 use exedra_reading::survey::{Part, SurveyPlan};
 use exedra_store::Tallies;
+use exedra_store::records::Removal;
 use exedra_store::records::counting::zone_name;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -77,17 +78,21 @@ fn remove(
     let survey = counter.count(&plan(counter, scope, active))?;
     let tally = DayTally::of(&survey, day_number(date));
     let removal = tallies.propose(site, &zone_name(zone), &tally)?;
-    let removed = counter.records.take_requests_out(
+    let removal = Removal { name: &removal, requests: tally.total.counts.requests };
+    let is_done = counter.records.remove(
+        &removal,
         |segment| &*segment.site == site && segment.first < until && segment.last >= from,
         |batch, _| {
             let is_past = |row: &u32| (from..until).contains(&batch.time[*row as usize]);
             (0..batch.rows() as u32).filter(is_past).collect()
         },
-        Some(&removal),
     )?;
     tallies.settle(|removal| counter.records.has_removed(removal))?;
-    tracing::info!(
-        "{removed} requests of {site} of {date} have passed the retention and are no longer kept one by one"
-    );
+    if is_done {
+        let requests = removal.requests;
+        tracing::info!(
+            "{requests} requests of {site} of {date} are older than `retention` and were removed; the day's figures stay"
+        );
+    }
     Ok(())
 }

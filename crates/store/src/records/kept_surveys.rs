@@ -94,7 +94,10 @@ impl LastChanges {
 
     /// Whether a stretch is known not to have been changed since there had been so many.
     fn left_alone(&self, since: u64, site: &str, from: i64, until: i64) -> bool {
-        let new = usize::try_from(self.all - since).unwrap_or(usize::MAX);
+        // Where there had been more, that was another database.
+        let Some(new) = self.all.checked_sub(since).and_then(|new| usize::try_from(new).ok()) else {
+            return false;
+        };
         let touches = |change: &Change| &*change.site == site && change.first < until && change.last >= from;
         new <= self.last.len() && !self.last.iter().rev().take(new).any(touches)
     }

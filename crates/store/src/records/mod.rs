@@ -31,6 +31,7 @@ pub mod wire;
 pub use counting::Counting;
 pub use kept_surveys::KeptSurvey;
 pub use merging::LogState;
+pub use rewriting::Removal;
 pub use scanning::{Scan, ScanSink};
 pub use segment::{Origin, Segment};
 pub use snapshot::Snapshot;

@@ -4,12 +4,13 @@
 //! there before. Doing the same again, as after a crash in the middle, removes what is left.
 
 use super::snapshot::read_segment;
-use super::{Checkpoint, Packed, Records, Segment, Snapshot, keep, kept_surveys};
+use super::{Checkpoint, Origin, Packed, Records, Segment, Snapshot, keep, kept_surveys};
 use crate::database::StoreError;
 use crate::schema::{removals, segments};
 use diesel::connection::SimpleConnection;
 use diesel::prelude::*;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 /// A segment without some of its requests.
@@ -20,38 +21,70 @@ struct Rewritten {
     removed: usize,
 }
 
+/// A removal of requests of which figures are kept elsewhere.
+pub struct Removal<'r> {
+    /// What it is noted by.
+    pub name: &'r str,
+    /// How many requests were counted for it.
+    pub requests: u64,
+}
+
 impl Records {
     /// Takes requests out of all segments that may have such: those rows that `goes` gives. Gives how many there were. The tail becomes
-    /// segments first. `removal` is noted as done in the same transaction, where it is given.
-    ///
-    /// Without a removal each segment has a transaction of its own, so that readers and writers wait for none of them long.
+    /// segments first. Each segment has a transaction of its own, so that nobody waits long.
     pub fn take_requests_out(
         &self,
         may_have: impl Fn(&Segment) -> bool,
         goes: impl Fn(&RequestBatch, &Dictionaries) -> Vec<u32>,
-        removal: Option<&str>,
     ) -> Result<u64, StoreError> {
         self.commit()?;
-        let _writing = self.writing.lock();
-        let looked_at: Vec<Arc<Segment>> =
-            self.state.lock().segments.iter().filter(|segment| may_have(segment)).cloned().collect();
-        let (mut together, mut removed) = (Vec::new(), 0);
-        for segment in looked_at {
-            let Some(rewritten) = self.rewritten(segment, &goes)? else { continue };
-            removed += rewritten.removed as u64;
-            match removal {
-                Some(_) => together.push(rewritten),
-                None => self.replace(vec![rewritten], None)?,
+        let (mut looked_at, mut removed) = (HashSet::new(), 0);
+        loop {
+            let _writing = self.writing.lock();
+            // Some may have become one meanwhile, which is looked at again.
+            let is_next = |one: &&Arc<Segment>| !looked_at.contains(&one.id) && may_have(one);
+            let Some(next) = self.state.lock().segments.iter().find(is_next).cloned() else { break };
+            looked_at.insert(next.id);
+            if let Some(rewritten) = self.rewritten(next, &goes)? {
+                removed += rewritten.removed as u64;
+                looked_at.extend(self.replace(vec![rewritten], None)?);
             }
         }
-        if removal.is_some() {
-            self.replace(together, removal)?;
+        self.wipe()?;
+        Ok(removed)
+    }
+
+    /// Takes out what has passed the retention, in one transaction in which the removal is noted as done. Says whether it was: not where
+    /// there are not as many requests as were counted for it.
+    pub fn remove(
+        &self,
+        removal: &Removal<'_>,
+        may_have: impl Fn(&Segment) -> bool,
+        goes: impl Fn(&RequestBatch, &Dictionaries) -> Vec<u32>,
+    ) -> Result<bool, StoreError> {
+        self.commit()?;
+        {
+            let _writing = self.writing.lock();
+            let all: Vec<Arc<Segment>> =
+                self.state.lock().segments.iter().filter(|segment| may_have(segment)).cloned().collect();
+            let rewritten = all.into_iter().map(|segment| self.rewritten(segment, &goes));
+            let rewritten: Vec<Rewritten> =
+                rewritten.filter_map(Result::transpose).collect::<Result<_, StoreError>>()?;
+            if rewritten.iter().map(|one| one.removed as u64).sum::<u64>() != removal.requests {
+                return Ok(false);
+            }
+            self.replace(rewritten, Some(removal.name))?;
         }
+        self.wipe()?;
+        Ok(true)
+    }
+
+    /// Has nothing left of what was taken out: it is overwritten with zeros when it is deleted; of what was written before, the
+    /// write-ahead log still has copies.
+    fn wipe(&self) -> Result<(), StoreError> {
         self.remove_retired()?;
         self.merged.forget();
-        // What was deleted is overwritten with zeros; of what was written before, the write-ahead log still has copies.
-        self.writer.run(|writer| Ok(writer.batch_execute("PRAGMA wal_checkpoint(TRUNCATE)")?))?;
-        Ok(removed)
+        self.writer.run(|writer| Ok(writer.batch_execute("PRAGMA wal_checkpoint(TRUNCATE)")?))
     }
 
     /// Whether a removal was done.
@@ -97,26 +130,30 @@ impl Records {
         Ok(Some(Rewritten { old: segment, new, removed }))
     }
 
-    fn replace(&self, rewritten: Vec<Rewritten>, removal: Option<&str>) -> Result<(), StoreError> {
+    /// Puts rewritten segments in the place of the old ones. Gives the numbers of the new.
+    fn replace(&self, rewritten: Vec<Rewritten>, removal: Option<&str>) -> Result<Vec<i32>, StoreError> {
         let ids: Vec<i32> = rewritten.iter().map(|one| one.old.id).collect();
-        // A log is whole when all requests that are to be there are.
-        let mut checkpoints: Vec<(String, Checkpoint)> = Vec::new();
+        // A log is whole when all requests that are to be there are. How far it was read into segments stays as it is.
+        let mut fewer: BTreeMap<&Origin, u64> = BTreeMap::new();
         for one in &rewritten {
-            let [(origin, _)] = &one.old.origins[..] else { continue };
-            let known = checkpoints.iter().position(|(name, _)| **name == *origin.name);
-            let place = known.unwrap_or_else(|| {
-                checkpoints.push((origin.name.to_string(), self.checkpoint(&origin.name)));
-                checkpoints.len() - 1
-            });
-            let checkpoint = &mut checkpoints[place].1;
-            if checkpoint.begins == origin.begins {
-                checkpoint.lines = checkpoint.lines.saturating_sub(one.removed as u64);
+            if let [(origin, _)] = &one.old.origins[..] {
+                *fewer.entry(origin).or_default() += one.removed as u64;
             }
         }
+        let less = |known: &Checkpoint, origin: &Origin, removed: u64| match known.begins == origin.begins {
+            true => Checkpoint { lines: known.lines.saturating_sub(removed), ..*known },
+            false => *known,
+        };
+        let committed: Vec<(String, Checkpoint)> = fewer
+            .iter()
+            .map(|(origin, removed)| {
+                (origin.name.to_string(), less(&self.committed(&origin.name), origin, *removed))
+            })
+            .collect();
         let made = self.writer.run(|writer| {
             writer.immediate_transaction::<_, StoreError, _>(|writer| {
                 kept_surveys::forget(rewritten.iter().map(|one| &*one.old), writer)?;
-                checkpoints.iter().try_for_each(|(name, checkpoint)| keep(name, checkpoint, writer))?;
+                committed.iter().try_for_each(|(name, checkpoint)| keep(name, checkpoint, writer))?;
                 diesel::update(segments::table.filter(segments::id.eq_any(&ids)))
                     .set(segments::retired.eq(true))
                     .execute(writer)?;
@@ -129,6 +166,7 @@ impl Records {
                 new.map(|packed| packed.insert(writer)).collect::<Result<Vec<_>, _>>()
             })
         })?;
+        let new = made.iter().map(|segment| segment.id).collect();
         let mut state = self.state.lock();
         state.recent.clear();
         if let Some(removal) = removal {
@@ -137,11 +175,14 @@ impl Records {
         state.changed_by(rewritten.iter().map(|one| &*one.old));
         state.segments.retain(|segment| !ids.contains(&segment.id));
         state.segments.extend(made);
-        for (name, checkpoint) in checkpoints {
-            state.checkpoints.insert(name.clone(), checkpoint);
-            state.committed.insert(name, checkpoint);
+        for (origin, removed) in &fewer {
+            // The tail may have gone further meanwhile.
+            if let Some(known) = state.checkpoints.get_mut(&*origin.name) {
+                *known = less(known, origin, *removed);
+            }
         }
-        state.retired.extend(rewritten.into_iter().map(|one| one.old));
-        Ok(())
+        state.committed.extend(committed);
+        state.retired.extend(rewritten.iter().map(|one| Arc::clone(&one.old)));
+        Ok(new)
     }
 }
