@@ -52,7 +52,7 @@ fn print(sources: &[Source]) {
         "source",
         "requests",
         "unread",
-        "not yet"
+        "lag"
     );
     for source in sources {
         let state = match source.kind {

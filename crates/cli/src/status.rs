@@ -41,10 +41,10 @@ fn print(status: &Status) {
     let records = &status.records;
     if let Some(first) = &records.first {
         crate::out::line!(
-            "{} recorded since {}; {} kept of closed days and months\n",
+            "{} recorded since {}; {} of closed days and months\n",
             several(records.requests, "request", "requests"),
             first.get(..10).unwrap_or(first),
-            several(records.kept_surveys, "survey", "surveys")
+            several(records.kept_surveys, "kept survey", "kept surveys")
         );
     }
     for trouble in &status.troubles {

@@ -47,10 +47,29 @@ fn the_client_of_this_machine_knows_the_certificate_and_nobody_else_is_believed(
     let other = rcgen::generate_simple_self_signed(["localhost".to_owned()]).unwrap();
     place.write("other.pem", &other.cert.pem());
     let refused = ask(&["--certificate", &text(&place.path("other.pem"))]);
-    assert!(drawn(&refused).contains("another certificate"), "{}", drawn(&refused));
+    assert!(drawn(&refused).contains("not the expected one"), "{}", drawn(&refused));
     // A link for a browser is one by HTTPS.
     let link = drawn(&exedra(&["sign-in", "--config", &config]));
     assert!(link.contains("https://"), "{link}");
+}
+
+/// On a machine that knows no authority at all, the console on loopback is asked all the same.
+#[test]
+fn nobody_need_be_trusted_for_plain_http() {
+    let place = Place::new();
+    let program = place.serve();
+    let ask = |console: &str| {
+        let output = std::process::Command::new(exedra_e2e::program())
+            .args(["status", "--config", &text(&place.config()), "--console", console])
+            .env("SSL_CERT_FILE", place.path("none.pem"))
+            .env("SSL_CERT_DIR", place.path("none"))
+            .output()
+            .unwrap();
+        drawn(&output)
+    };
+    assert!(ask(&program.console).contains("harbour"));
+    let words = ask(&format!("https://{}", program.console));
+    assert!(words.contains("--certificate"), "{words}");
 }
 
 #[test]

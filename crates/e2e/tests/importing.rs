@@ -155,5 +155,5 @@ fn a_report_of_the_records_is_that_of_the_log() {
     let page = drawn(&exedra(&[&["report", "--site", "lamp", "--show", "statuses"], &here[..]].concat()));
     assert!(page.starts_with("records of the running service"), "{page}");
     let said = drawn(&exedra(&[&["report", "--resume", "x"], &here[..]].concat()));
-    assert!(said.contains("--resume goes on reading a log"), "{said}");
+    assert!(said.contains("--resume works on logs"), "{said}");
 }

@@ -233,7 +233,7 @@ fn referrers(options: &Options) -> usize {
 /// The report of the records of the running service, where no log is named.
 fn of_records(options: &Options, shown: Shown) -> Result<(), Failure> {
     if options.resume.is_some() {
-        let words = "--resume goes on reading a log: name one, or the site whose it is";
+        let words = "--resume works on logs: name a log, or a site";
         return Err(Failure(words.to_owned()));
     }
     let mut query = options.scope.query()?;

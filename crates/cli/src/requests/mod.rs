@@ -140,7 +140,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 /// Requests of the records of the running service, where no log is named.
 fn of_records(options: &Options, by: Column) -> Result<(), Failure> {
     if options.follow {
-        let words = "--follow reads a log as it grows: name one, or the site whose it is";
+        let words = "--follow works on logs: name a log, or a site";
         return Err(Failure(words.to_owned()));
     }
     let service = Service::of_sources(&options.sources, &options.reach);
@@ -220,6 +220,15 @@ fn print(
     };
     match (fitting, shown) {
         (0, _) => crate::out::note!("None of {} requests fits.", grouped(tried)),
+        (fitting, shown)
+            if shown < fitting && shown == MOST_OF_RECORDS as u64 && options.sources.sources.is_empty() =>
+        {
+            crate::out::note!(
+                "{} of {} requests, {order}: the records give no more of one order; narrow the period, or name a log.",
+                grouped(shown),
+                grouped(fitting)
+            );
+        }
         (fitting, shown) if shown < fitting => crate::out::note!(
             "{} of {} requests, {order}: --top shows more.",
             grouped(shown),

@@ -110,13 +110,20 @@ impl Service {
         let builder = Client::builder().timeout(PATIENCE).no_proxy();
         let builder = match certificate {
             Some(certificate) => builder.tls_backend_preconfigured(pinned::only(&certificate)?),
+            // The client wants to know how it would be secured, also where it is not: a machine need not know any authority for that.
+            None if console.starts_with("http://") => builder.tls_backend_preconfigured(pinned::nobody()?),
             None => {
-                // The client wants to know how it would be secured, also where it is not.
+                // Installed twice, it is the same.
                 let _ = rustls::crypto::ring::default_provider().install_default();
                 builder
             }
         };
-        let client = builder.build()?;
+        let client = builder.build().map_err(|error| {
+            Failure(format!(
+                "no certificate authorities are known on this machine ({}): install them, or name the console's own with --certificate",
+                deepest(&error)
+            ))
+        })?;
         let answer = request(&client, &address).bearer_auth(token.trim()).send().map_err(|error| {
             Failure(format!("the service could not be asked at {console}: {}", why(&error)))
         })?;
@@ -185,13 +192,18 @@ fn with_scheme(console: &str, https: bool) -> String {
     }
 }
 
-/// Why nothing could be asked, by what lies at the bottom of it.
-fn why(error: &reqwest::Error) -> String {
-    let mut deepest: &dyn std::error::Error = error;
+/// What lies at the bottom of an error.
+fn deepest(error: &dyn std::error::Error) -> String {
+    let mut deepest = error;
     while let Some(below) = deepest.source() {
         deepest = below;
     }
-    let words = deepest.to_string();
+    deepest.to_string()
+}
+
+/// Why nothing could be asked, by what lies at the bottom of it.
+fn why(error: &reqwest::Error) -> String {
+    let words = deepest(error);
     match error.is_connect() {
         true if words.contains("certificate") => {
             format!("{words}; --certificate names the console's own, where it is self-signed")

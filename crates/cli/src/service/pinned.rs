@@ -5,7 +5,7 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{ClientConfig, DigitallySignedStruct, Error, SignatureScheme};
+use rustls::{ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -14,6 +14,13 @@ use std::sync::Arc;
 struct Pinned {
     certificate: CertificateDer<'static>,
     provider: Arc<CryptoProvider>,
+}
+
+/// How connections would be secured that are not: nobody is believed.
+pub fn nobody() -> Result<ClientConfig, Failure> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions()?;
+    Ok(config.with_root_certificates(RootCertStore::empty()).with_no_client_auth())
 }
 
 /// How a connection is secured to whoever has the certificate in a file.
@@ -37,9 +44,7 @@ impl ServerCertVerifier for Pinned {
     ) -> Result<ServerCertVerified, Error> {
         match *shown == self.certificate {
             true => Ok(ServerCertVerified::assertion()),
-            false => Err(Error::General(
-                "the console shows another certificate than the one that is known".to_owned(),
-            )),
+            false => Err(Error::General("the console's certificate is not the expected one".to_owned())),
         }
     }
 

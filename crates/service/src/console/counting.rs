@@ -58,8 +58,7 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
     let mut report = Report::new(&survey, &plan, &asked.options, against);
     report.masked = asked.mask;
     if has_other_zones.get() {
-        let words =
-            "days whose requests are no longer kept are known by the days of another time zone, and left out";
+        let words = "figures of days past the retention exist only for the days of another time zone, and are left out";
         report.caveats.push(words.to_owned());
     }
     Ok(report)

@@ -29,7 +29,7 @@ impl OfClient {
     fn understand(client: &str) -> Result<Self, Failure> {
         if client.trim().is_empty() {
             return Err(Failure::Wrong(
-                "whom? `client` is an address, or a network as in 192.0.2.0/24".to_owned(),
+                "`client` is missing: an address, or a network as in 192.0.2.0/24".to_owned(),
             ));
         }
         let filter = Filter::exactly(TextColumn::Client.into(), client.trim());

@@ -61,9 +61,8 @@ pub async fn events(
     let active = caller.console().site()?;
     let sites = caller.sites(query.site, &active.config)?;
     let place = Arc::clone(&PLACES).try_acquire_owned();
-    let place = place.map_err(|_| {
-        Failure::Busy(format!("{MOST} streams of events are open, and no more are at a time"))
-    })?;
+    let place =
+        place.map_err(|_| Failure::Busy(format!("{MOST} event streams are open, which is the limit")))?;
     let mut ticks = interval(EVERY);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     let listener = Listener {

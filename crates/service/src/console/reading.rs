@@ -172,7 +172,7 @@ pub async fn trail(
 ) -> Result<Json<ClientTrail>, Failure> {
     let mut about = About::understand(&caller, about)?;
     if query.client.is_empty() {
-        let words = "whose trail? `client` names an address, or a network as in 192.0.2.0/24";
+        let words = "`client` is missing: an address, or a network as in 192.0.2.0/24";
         return Err(Failure::Wrong(words.to_owned()));
     }
     let only = Filter::exactly(TextColumn::Client.into(), &query.client);

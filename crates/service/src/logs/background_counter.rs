@@ -21,7 +21,7 @@ impl From<StoreError> for Ended {
 }
 
 /// Whoever counts while nobody waits.
-pub struct Counter<'c> {
+pub struct BackgroundCounter<'c> {
     /// What is counted.
     pub records: &'c Records,
     /// The key of the hashes of visitors.
@@ -29,10 +29,10 @@ pub struct Counter<'c> {
     stop: &'c AtomicBool,
 }
 
-impl<'c> Counter<'c> {
+impl<'c> BackgroundCounter<'c> {
     /// One that counts until the flag is set.
     pub fn new(records: &'c Records, stop: &'c AtomicBool) -> Result<Self, Ended> {
-        Ok(Counter { records, key: records.survey_key()?, stop })
+        Ok(BackgroundCounter { records, key: records.survey_key()?, stop })
     }
 
     /// Counts, on one thread.

@@ -1,6 +1,6 @@
 //! Surveys of closed days and months, made while nobody waits for them.
 
-use super::background_counter::{Counter, Ended};
+use super::background_counter::{BackgroundCounter, Ended};
 use super::retention::remove_what_is_past;
 use crate::active::Active;
 use crate::system::background::step_back;
@@ -45,7 +45,7 @@ pub fn keep_closed_days(
         }
         let Some(active) = active() else { return };
         let all = || -> Result<(), Ended> {
-            let counter = Counter::new(records, stop)?;
+            let counter = BackgroundCounter::new(records, stop)?;
             remove_what_is_past(&counter, tallies, &active)?;
             keep_what_is_due(&counter, &active, quiet_since)
         };
@@ -63,7 +63,7 @@ pub fn keep_closed_days(
     }
 }
 
-fn keep_what_is_due(counter: &Counter<'_>, active: &Active, quiet_since: u64) -> Result<(), Ended> {
+fn keep_what_is_due(counter: &BackgroundCounter<'_>, active: &Active, quiet_since: u64) -> Result<(), Ended> {
     let records = counter.records;
     let zone = &active.config.service.time_zone;
     records.forget_other_zones(&zone_name(zone))?;
@@ -81,7 +81,7 @@ fn keep_what_is_due(counter: &Counter<'_>, active: &Active, quiet_since: u64) ->
     }
 }
 
-fn keep(counter: &Counter<'_>, active: &Active, one: &KeptSurvey) -> Result<bool, Ended> {
+fn keep(counter: &BackgroundCounter<'_>, active: &Active, one: &KeptSurvey) -> Result<bool, Ended> {
     let scope = Scope {
         sites: vec![one.site.to_string()],
         from: Some(one.from),

@@ -1,6 +1,6 @@
 //! Requests that have passed the retention are taken out of the records, day by day; figures of each day remain.
 
-use super::background_counter::{Counter, Ended};
+use super::background_counter::{BackgroundCounter, Ended};
 use crate::active::Active;
 use exedra_common::scope::Scope;
 use exedra_reading::survey::calendar::day_number;
@@ -15,7 +15,11 @@ use jiff::{Timestamp, Zoned};
 use std::collections::BTreeSet;
 
 /// Removes what has passed the retention, if there is one. The day that it reaches into stays whole.
-pub fn remove_what_is_past(counter: &Counter<'_>, tallies: &Tallies, active: &Active) -> Result<(), Ended> {
+pub fn remove_what_is_past(
+    counter: &BackgroundCounter<'_>,
+    tallies: &Tallies,
+    active: &Active,
+) -> Result<(), Ended> {
     let records = counter.records;
     // What a crash has left half done.
     tallies.settle(|removal| records.has_removed(removal))?;
@@ -51,19 +55,19 @@ fn begin(day: Date, zone: &TimeZone) -> Option<i64> {
 }
 
 /// The days of a scope that have requests.
-fn days_of(counter: &Counter<'_>, scope: &Scope, active: &Active) -> Result<Vec<i32>, Ended> {
+fn days_of(counter: &BackgroundCounter<'_>, scope: &Scope, active: &Active) -> Result<Vec<i32>, Ended> {
     let plan = SurveyPlan { parts: [].into_iter().collect(), ..plan(counter, scope.clone(), active) };
     Ok(counter.count(&plan)?.days.into_keys().collect())
 }
 
-fn plan(counter: &Counter<'_>, scope: Scope, active: &Active) -> SurveyPlan {
+fn plan(counter: &BackgroundCounter<'_>, scope: Scope, active: &Active) -> SurveyPlan {
     let parts = [Part::Visitors].into_iter().collect();
     SurveyPlan { parts, ..SurveyPlan::new(scope, active.config.service.time_zone.clone(), counter.key) }
 }
 
 /// Removes a day of a site, and keeps its figures.
 fn remove(
-    counter: &Counter<'_>,
+    counter: &BackgroundCounter<'_>,
     tallies: &Tallies,
     active: &Active,
     site: &str,

@@ -336,7 +336,7 @@ impl Reading<'_> {
                 let remedy = "write it as in \"13 months\", \"400 days\" or \"forever\"";
                 self.error(
                     &text.span,
-                    format!("`{}` is no number of days", text.value),
+                    format!("`{}` is not a length in days, weeks, months or years", text.value),
                     "not understood",
                     remedy,
                 );
