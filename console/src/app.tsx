@@ -1,70 +1,121 @@
-/** The frame of every page: name, pages, scope bar. */
-import { lazy, Suspense } from "react";
-import { call, CallFailed } from "./api/client";
-import { useStatus } from "./api/queries";
-import { NowPage } from "./pages/now";
+/** The frame of every page: name, pages, scope bar; panels beside it. */
+import { lazy, Suspense, useEffect } from "react";
+import { call, CallFailed, type Status } from "./api/client";
+import { useMe, useStatus } from "./api/queries";
+import { pageOf, pages, nameOf } from "./pages";
 import { SignInPage } from "./pages/sign-in";
 import { ScopeBar } from "./parts/scope-bar";
+import { SettingsMenu } from "./parts/settings";
 import { Failing, Loading } from "./parts/states";
-import { addressOf, go, useScope } from "./scope";
+import { usePreferences } from "./preferences";
+import { addressOf, follow, isNarrowed, useScope, type Scope } from "./scope";
+import { periodName } from "./scope/names";
+import { todayIn } from "./scope/period";
 import { words } from "./words";
 
-// The first view does not wait for pages that nobody has asked for.
-const SitesPage = lazy(() => import("./pages/sites").then((module) => ({ default: module.SitesPage })));
-const TrafficPage = lazy(() => import("./pages/traffic").then((module) => ({ default: module.TrafficPage })));
+const TrailPanel = lazy(() => import("./panels/trail"));
+const PreludePanel = lazy(() => import("./panels/prelude"));
 
 export function App() {
   const status = useStatus();
   const [scope] = useScope();
-  if (status.error instanceof CallFailed && status.error.status === 401) return <SignInPage />;
-  if (status.isError && !status.data) {
-    return <Failing error={status.error} again={() => void status.refetch()} />;
-  }
+  // Whatever people set for themselves changes everything that is shown.
+  const set = JSON.stringify(usePreferences());
+  const isSignedOut = status.error instanceof CallFailed && status.error.status === 401;
+  useTitle(isSignedOut ? words.signIn.title : status.data ? titleOf(scope, status.data) : words.product);
+  if (isSignedOut) return <SignInPage />;
+  if (status.isError && !status.data) return <Failing error={status.error} again={() => void status.refetch()} />;
   if (!status.data) return <Loading />;
   const zone = status.data.time_zone;
-  const pages = Object.entries(words.pages);
+  const page = pageOf(scope.page);
   return (
     <>
-      <header className="border-b border-line bg-sheet">
-        <div className="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-8 gap-y-2 px-5 py-3">
-          <a href="/" className="flex items-center gap-2 font-semibold text-sea" onClick={visit("now")}>
-            <Arc />
-            {words.product}
-          </a>
-          <nav className="flex gap-1" aria-label="Pages">
-            {pages.map(([page, name]) => (
-              <a
-                key={page}
-                href={addressOf({ ...scope, page })}
-                onClick={visit(page)}
-                aria-current={scope.page === page ? "page" : undefined}
-                className="rounded-md px-3 py-1 text-quiet hover:text-ink aria-[current]:bg-sea-soft aria-[current]:font-semibold aria-[current]:text-sea"
-              >
-                {name}
-              </a>
-            ))}
-          </nav>
-          <button type="button" className="ml-auto text-quiet hover:text-ink" onClick={() => void signOut()}>
-            {words.signOut}
-          </button>
-        </div>
-      </header>
+      <a href="#content" className="sr-only focus:not-sr-only focus:absolute focus:top-2 focus:left-2 focus:z-30 focus:bg-sheet focus:px-3 focus:py-1">
+        {words.skip}
+      </a>
+      <Header scope={scope} />
       <ScopeBar status={status.data} />
-      <main className="mx-auto max-w-[1600px] px-5 pb-16">
-        <Suspense fallback={<Loading />}>
-          {scope.page === "traffic" ? <TrafficPage zone={zone} /> : scope.page === "sites" ? <SitesPage /> : <NowPage zone={zone} />}
-        </Suspense>
+      <main key={set} id="content" className="mx-auto max-w-[1600px] px-4 pt-3 pb-16 sm:px-5" aria-label={nameOf(scope.page)}>
+        {page ? (
+          <Suspense fallback={<Loading />}>
+            <page.view zone={zone} />
+          </Suspense>
+        ) : (
+          <NoPage scope={scope} />
+        )}
       </main>
+      <Suspense fallback={null}>
+        {scope.trail && <TrailPanel zone={zone} />}
+        {scope.prelude && <PreludePanel zone={zone} />}
+      </Suspense>
     </>
   );
+}
 
-  function visit(page: string) {
-    return (event: React.MouseEvent) => {
-      if (event.metaKey || event.ctrlKey || event.shiftKey) return;
-      event.preventDefault();
-      go({ ...scope, page });
-    };
-  }
+function Header({ scope }: { scope: Scope }) {
+  const me = useMe();
+  // What belongs to one view does not go along to the next page.
+  const kept: Scope = { ...scope, trail: "", prelude: "", measure: "", view: "" };
+  return (
+    <header className="border-b border-line bg-sheet print:hidden">
+      <div className="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2.5 sm:px-5">
+        <a href="/" className="flex items-center gap-2 font-semibold text-sea" onClick={follow({ ...kept, page: "now" })}>
+          <Arc />
+          {words.product}
+        </a>
+        <nav className="order-3 -mx-1 flex w-full overflow-x-auto sm:order-none sm:w-auto" aria-label={words.pagesLabel}>
+          {pages().map(({ path }) => (
+            <a
+              key={path}
+              href={addressOf({ ...kept, page: path })}
+              onClick={follow({ ...kept, page: path })}
+              aria-current={scope.page === path ? "page" : undefined}
+              className="rounded-md px-2.5 py-1 text-quiet hover:text-ink aria-[current]:bg-sea-soft aria-[current]:font-semibold aria-[current]:text-sea"
+            >
+              {nameOf(path)}
+            </a>
+          ))}
+        </nav>
+        <div className="ml-auto">
+          <SettingsMenu me={me.data} signOut={() => void signOut()} />
+        </div>
+      </div>
+    </header>
+  );
+}
+
+function NoPage({ scope }: { scope: Scope }) {
+  return (
+    <section className="mt-8">
+      <h1 className="text-2xl font-semibold">{words.noPage.title}</h1>
+      <p className="mt-2 break-all">{words.noPage.about(scope.page)}</p>
+      <p className="mt-4 text-quiet">{words.noPage.instead}</p>
+      <ul className="mt-1">
+        {pages().map(({ path }) => (
+          <li key={path}>
+            <a href={addressOf({ ...scope, page: path })} onClick={follow({ ...scope, page: path })} className="text-sea hover:underline">
+              {nameOf(path)}
+            </a>
+            <span className="text-quiet"> · {words.pages[path as keyof typeof words.pages].question}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** A page's name and its scope, so that windows and bookmarks can be told apart. */
+export function titleOf(scope: Scope, { time_zone }: Pick<Status, "time_zone">): string {
+  const page = pageOf(scope.page);
+  const period = page?.scope === "all" ? periodName(scope.period, todayIn(time_zone)) : "";
+  const narrowed = page?.scope === "all" && isNarrowed(scope) ? words.scope.narrowed : "";
+  return [nameOf(scope.page), scope.sites.join(", "), period, narrowed, words.product].filter(Boolean).join(" · ");
+}
+
+function useTitle(title: string) {
+  useEffect(() => {
+    document.title = title;
+  }, [title]);
 }
 
 async function signOut() {

@@ -1,4 +1,6 @@
 /** Numbers and times as people read them. */
+import { preferences } from "./preferences";
+import { dateOf } from "./scope/dates";
 
 const grouped = new Intl.NumberFormat("en");
 
@@ -34,17 +36,6 @@ export function seconds(value: number): string {
   return `${Math.floor(whole / 3600)} h ${Math.floor((whole % 3600) / 60)} min`;
 }
 
-/** Weekday (0 is Monday) and hour of an instant in a zone. */
-export function weekHour(zone: string): (time: number) => [number, number] {
-  const days = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
-  const format = new Intl.DateTimeFormat("en-GB", { timeZone: zone, weekday: "short", hour: "2-digit", hourCycle: "h23" });
-  return (time) => {
-    const parts = format.formatToParts(time);
-    const part = (type: string) => parts.find((one) => one.type === type)?.value ?? "";
-    return [days.indexOf(part("weekday")), Number(part("hour"))];
-  };
-}
-
 /** The clock in a zone. */
 export const clock = (time: number, zone: string, seconds = false): string =>
   new Intl.DateTimeFormat("en-GB", {
@@ -52,22 +43,13 @@ export const clock = (time: number, zone: string, seconds = false): string =>
     hour: "2-digit",
     minute: "2-digit",
     ...(seconds ? { second: "2-digit" } : {}),
+    hourCycle: preferences().clock === "12" ? "h12" : "h23",
   }).format(time);
 
-/** The date of an instant in a zone, as 2026-09-14. */
-export const dateOf = (time: number, zone: string): string =>
-  new Intl.DateTimeFormat("en-CA", { timeZone: zone, year: "numeric", month: "2-digit", day: "2-digit" }).format(time);
-
-/** A date some days on. */
-export function shifted(date: string, days: number): string {
-  const moved = new Date(`${date}T12:00:00Z`);
-  moved.setUTCDate(moved.getUTCDate() + days);
-  return moved.toISOString().slice(0, 10);
-}
-
-/** A date as people say it: Mon 14 Sep. */
-export const dayName = (date: string, year = false): string =>
-  new Intl.DateTimeFormat("en-GB", {
+/** A date as people say it: Mon 14 Sep; or by its numbers. */
+export function dayName(date: string, year = false): string {
+  if (preferences().dates === "numbers") return date;
+  return new Intl.DateTimeFormat("en-GB", {
     timeZone: "UTC",
     weekday: "short",
     day: "numeric",
@@ -76,10 +58,19 @@ export const dayName = (date: string, year = false): string =>
   })
     .format(new Date(`${date}T12:00:00Z`))
     .replace(",", "");
+}
 
-/** A text cut in its middle, so that both ends of a path can be told. */
-export function cut(text: string, length: number): string {
-  if (text.length <= length) return text;
-  const head = Math.ceil((length - 1) / 2);
-  return `${text.slice(0, head)}…${text.slice(text.length - (length - 1 - head))}`;
+/** The same without its weekday. */
+export const shortDay = (date: string): string => (preferences().dates === "numbers" ? date.slice(5) : dayName(date).replace(/^\w+ /, ""));
+
+/** An instant with its day, in a zone. */
+export const moment = (time: number, zone: string, seconds = false): string => `${dayName(dateOf(time, zone))} ${clock(time, zone, seconds)}`;
+
+/** How long ago something was, as people say it. */
+export function ago(milliseconds: number): string {
+  const minutes = Math.round(milliseconds / 60_000);
+  if (minutes < 1) return "just now";
+  if (minutes < 60) return `${minutes} min ago`;
+  if (minutes < 48 * 60) return `${Math.round(minutes / 60)} h ago`;
+  return `${Math.round(minutes / 1440)} days ago`;
 }

@@ -1,12 +1,17 @@
 /** Each part of the console in each of its states, for the tests that drive it (`e2e/parts`): no service is needed. */
 import { StrictMode, useState, type ReactNode } from "react";
 import { createRoot } from "react-dom/client";
+import type { LogColumn } from "../src/api/client";
 import { Columns } from "../src/charts/columns";
 import { WeekFan } from "../src/charts/week-fan";
 import "../src/console.css";
 import * as figures from "../src/figures";
 import { Failing, Loading, Stale, Waiting } from "../src/parts/states";
-import { addressOf, type Scope } from "../src/scope";
+import { offersFor } from "../src/parts/scope-bar/filter-field";
+import { addressOf, scopeOf, type Scope } from "../src/scope";
+import * as dates from "../src/scope/dates";
+import { as, parsePeriod, periodText, spanOf, step } from "../src/scope/period";
+import { cutName, sharedBeginning } from "../src/tables/cutting";
 import { ChangeNote, ShareNote } from "../src/tables/change";
 import { TableList } from "../src/tables/list";
 import { show } from "../src/tables/show";
@@ -41,6 +46,14 @@ const TABLES: Table[] = [
   made("details", { rows: many.slice(0, 1), details: [[{ label: "from", text: "/elsewhere", count: 7 }]] }),
 ];
 
+const COLUMNS: LogColumn[] = ["host", "kind", "path", "status"].map((name) => ({
+  name,
+  kind: "text",
+  meaning: "",
+  example: `${name}=…`,
+  values: name === "kind" ? ["page", "asset"] : [],
+}));
+
 /** What functions make of values, by what they are asked. */
 const VALUES: [string, unknown][] = [
   ["bytes 0", figures.bytes(0)],
@@ -50,8 +63,8 @@ const VALUES: [string, unknown][] = [
   ["percent of nothing", figures.percent(1, 0)],
   ["percent", figures.percent(1, 8)],
   ["seconds", figures.seconds(0.25)],
-  ["shifted over a month", figures.shifted("2026-03-01", -1)],
-  ["cut", figures.cut("/a/very/long/path/to/a/page.html", 12).length],
+  ["shifted over a month", dates.shifted("2026-03-01", -1)],
+  ["cut", cutName("/a/very/long/path/to/a/page.html", 12, "").length],
   ["nothing as a key", show(key("path"), null)],
   ["nothing as a figure", show(sum("requests"), null)],
   ["milliseconds", show({ ...sum("p90", "duration"), unit: "milliseconds" }, 2500)],
@@ -60,9 +73,31 @@ const VALUES: [string, unknown][] = [
   ["a filter for nothing", filterOf(key("referrer"), null)],
   ["grown from nothing", changed(5, 0)?.ratio],
   ["not compared", changed(5, null)],
+  ["names that begin alike", sharedBeginning(["a", "b", "c"].map((name) => `/registers/1871/pages/${name}.png`))],
+  ["cut where others are alike", cutName("/registers/1871/pages/a-very-long-name.png", 24, "/registers/1871/pages/")],
+  ["a week", dates.weekOf("2027-01-01")],
+  ["its Monday", dates.mondayOfWeek("2026-W53")],
+  ["a year before the 29th", dates.yearsOn("2028-02-29", -1)],
+  ["an instant before the clocks change", dates.minuteOf(dates.instantOf("2026-03-29T00:30", "Atlantic/Faroe"), "Atlantic/Faroe")],
+  ["an instant of the new clock", dates.instantOf("2026-03-29T03:00", "Atlantic/Faroe") - dates.instantOf("2026-03-29T00:00", "Atlantic/Faroe")],
+  ["no period", parsePeriod("2026-02-31")],
+  ["no week", parsePeriod("2026-W60")],
+  ["a period and back", ["2026", "2026-09", "2026-W38", "2026-09-14", "30-days", "2026-09-01..2026-09-04T08:30"].every((text) => periodText(parsePeriod(text) ?? { kind: "last", days: 1 }) === text)],
+  ["the month before", periodText(step({ kind: "month", first: "2026-03-01" }, -1, "2026-09-14"))],
+  ["the days before", periodText(step({ kind: "last", days: 7 }, -1, "2026-09-14"))],
+  ["and back again", periodText(step({ kind: "between", from: "2026-09-01", until: "2026-09-08" }, 1, "2026-09-14"))],
+  ["the hours before", periodText(step({ kind: "between", from: "2026-09-01T10:00", until: "2026-09-01T12:30" }, -1, "2026-09-14"))],
+  ["the week of those", periodText(as("week", { kind: "last", days: 30 }, "2026-09-14"))],
+  ["a year's span", JSON.stringify(spanOf({ kind: "year", first: "2026-01-01" }, "2026-09-14"))],
+  ["columns offered", offersFor("st", COLUMNS, new Map()).map((offer) => offer.text).join(" ")],
+  ["values offered", offersFor("!kind=page,as", COLUMNS, new Map()).map((offer) => offer.text).join(" ")],
+  ["values that were seen", offersFor("path=/ti", COLUMNS, new Map([["path", ["/", "/tides/", "/tides/today.html"]]])).map((offer) => offer.text).join(" ")],
 ];
 
-const SCOPE: Scope = { page: "traffic", sites: ["harbour"], days: 30, ending: "2026-09-14", only: ["path=/a&b"], without: [] };
+const SCOPE: Scope = {
+  ...scopeOf("http://console.example/traffic?site=harbour&period=2026-W38&only=path%3D%2Fa%26b&hours=Mon+8&who=people"),
+  trail: "192.0.2.7",
+};
 
 function Part({ name, children }: { name: string; children: ReactNode }) {
   return (
@@ -118,15 +153,16 @@ function Parts() {
           <Columns
             title={`${count} columns`}
             columns={days(count)}
-            colours={["var(--sea)", "var(--clay)"]}
+            parts={[{ name: "people", colour: "var(--sea)" }, { name: "crawlers", colour: "var(--clay)" }]}
             height={160}
             show={figures.count}
-            choose={(column) => setAsked(`chosen ${column.name}`)}
+            choose={(first, last) => setAsked(`chosen ${first.name} to ${last.name}`)}
+            nothing="nothing happened"
           />
         </Part>
       ))}
       <Part name="week fan">
-        <WeekFan title="When" values={fan} show={(value) => figures.count(value)} />
+        <WeekFan title="When" values={fan} show={(value) => figures.count(value)} choose={(hours) => setAsked(`hours ${hours}`)} />
       </Part>
       <Part name="values">
         <dl>

@@ -1,4 +1,4 @@
-//! Puts the built console into the program: every file of `console/dist`, with its Brotli form beside it.
+//! Puts the built console into the program: every file of `console/dist`, with its Brotli form beside it; and the page of reports.
 //!
 //! Without a built console (a plain `cargo check`) the list is empty, and the service says so in its place.
 
@@ -26,7 +26,15 @@ fn main() -> std::io::Result<()> {
             writeln!(list, "Asset {{ name: {name:?}, plain: include_bytes!({plain:?}), brotli: {packed} }},");
     }
     list.push_str("]\n");
-    std::fs::write(Path::new(&std::env::var("OUT_DIR").unwrap_or_default()).join("assets.rs"), list)
+    let out = PathBuf::from(std::env::var("OUT_DIR").unwrap_or_default());
+    let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/dist-report/report.html");
+    println!("cargo::rerun-if-changed={}", page.display());
+    let words = match page.is_file() {
+        true => format!("Some(include_str!({:?}))", page.display().to_string()),
+        false => "None".to_owned(),
+    };
+    std::fs::write(out.join("report_page.rs"), words)?;
+    std::fs::write(out.join("assets.rs"), list)
 }
 
 fn collect(folder: &Path, files: &mut Vec<PathBuf>) -> std::io::Result<()> {

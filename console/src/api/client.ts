@@ -1,18 +1,41 @@
 /** Calls of the API. Its types are made from the service's own description of it. */
 import type { components } from "./schema.gen";
 
-export type Status = components["schemas"]["Status"];
-export type Now = components["schemas"]["Now"];
-export type Survey = components["schemas"]["Report"];
-export type Problem = components["schemas"]["Problem"];
-export type Sites = components["schemas"]["Sites"];
-export type Site = components["schemas"]["Site"];
-export type Rule = components["schemas"]["Rule"];
-export type Setting = components["schemas"]["Setting"];
-export type Finding = components["schemas"]["Finding"];
-export type Ask = components["schemas"]["Ask"];
-export type Explanation = components["schemas"]["Explanation"];
+type Schemas = components["schemas"];
+export type Allowances = Schemas["Allowances"];
+export type Ask = Schemas["Ask"];
+export type Changed = Schemas["Changed"];
+export type CheckedDraft = Schemas["Checked"];
+export type ClientTrail = Schemas["ClientTrail"];
+export type ConfigurationFile = Schemas["ConfigurationFile"];
+export type ConfigurationFiles = Schemas["ConfigurationFiles"];
+export type DraftFile = Schemas["DraftFile"];
+export type Errors = Schemas["Errors"];
+export type Explanation = Schemas["Explanation"];
+export type Exposure = Schemas["Exposure"];
+export type Finding = Schemas["Finding"];
+export type Job = Schemas["Job"];
+export type KnownSetting = Schemas["KnownSetting"];
+export type LogColumn = Schemas["LogColumn"];
+export type Me = Schemas["Me"];
+export type MonthTransfer = Schemas["MonthTransfer"];
+export type NewRule = Schemas["NewRule"];
+export type Now = Schemas["Now"];
+export type Prelude = Schemas["Prelude"];
+export type Preludes = Schemas["Preludes"];
+export type Problem = Schemas["Problem"];
+export type Revision = Schemas["Revision"];
+export type RevisionFiles = Schemas["RevisionFiles"];
+export type Rule = Schemas["Rule"];
+export type Setting = Schemas["Setting"];
+export type Site = Schemas["Site"];
+export type Sites = Schemas["Sites"];
+export type Source = Schemas["Source"];
+export type Status = Schemas["Status"];
+export type Survey = Schemas["Report"];
 export type TracedStep = Explanation["steps"][number];
+export type Trial = Schemas["Trial"];
+export type WrittenRule = Schemas["WrittenRule"];
 
 /** A call that failed, with what the service said about it. */
 export class CallFailed extends Error {

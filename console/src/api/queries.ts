@@ -1,48 +1,152 @@
 /** One hook a query. */
-import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
-import { queryOf, type Scope } from "../scope";
-import { call, CallFailed, send, type Ask, type Explanation, type Finding, type Now, type Sites, type Status, type Survey } from "./client";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { parametersOf, type Scope } from "../scope";
+import { stepOf, spanOf, todayIn } from "../scope/period";
+import {
+  call, CallFailed, send,
+  type Allowances, type Ask, type Changed, type CheckedDraft, type ClientTrail, type ConfigurationFiles, type DraftFile, type Errors, type Explanation, type Exposure, type Finding,
+  type Job, type KnownSetting, type LogColumn, type Me, type NewRule, type Now, type Preludes, type Revision, type RevisionFiles, type Sites, type Source, type Status, type Survey, type Trial,
+  type WrittenRule,
+} from "./client";
 
 const retry = (failures: number, error: Error) =>
   failures < 2 && !(error instanceof CallFailed && error.status < 500);
+
+/** What is looked at anew by itself, and kept on the screen until the new is there. */
+const fresh = (seconds: number) => ({ refetchInterval: seconds * 1000, placeholderData: keepPreviousData, retry });
+
+const ofSites = (sites: string[]) => new URLSearchParams(sites.map((site) => ["site", site])).toString();
 
 /** How the service is; also tells whether somebody is signed in. */
 export const useStatus = () =>
   useQuery({ queryKey: ["status"], queryFn: () => call<Status>("status"), refetchInterval: 5_000, retry });
 
+/** Who is signed in, and what they may do. */
+export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => call<Me>("me"), staleTime: 60_000, retry });
+
 /** What is going on, fresh every two seconds. */
-export function useNow(sites: string[]) {
-  const query = new URLSearchParams(sites.map((site) => ["site", site]));
-  return useQuery({
-    queryKey: ["now", sites],
-    queryFn: () => call<Now>(`now?${query}`),
-    refetchInterval: 2_000,
-    placeholderData: keepPreviousData,
-    retry,
-  });
+export const useNow = (sites: string[]) =>
+  useQuery({ queryKey: ["now", sites], queryFn: () => call<Now>(`now?${ofSites(sites)}`), ...fresh(2) });
+
+/** What of a survey is wanted beside its scope. */
+export interface Wanted {
+  /** Sections or questions. */
+  show: string[];
+  /** What lists are ranked by. */
+  by?: string;
+  /** Whether the figures are wanted in time as well, in the step that fits the period. */
+  inTime?: boolean;
 }
+
+/** How long lists are. */
+export const LONGEST = "200";
 
 /** Everything counted over a scope, fresh every half minute. */
-export function useSurvey(scope: Scope, zone: string) {
-  const query = queryOf(scope, zone);
-  query.set("step", "hour");
-  query.set("top", "200");
+export function useSurvey(scope: Scope, zone: string, wanted: Wanted) {
+  const today = todayIn(zone);
+  const query = parametersOf(scope, today);
+  wanted.show.forEach((section) => query.append("show", section));
+  const step = stepOf(spanOf(scope.period, today));
+  if (wanted.inTime && step !== "day") {
+    query.append("show", "timeline");
+    query.set("step", step);
+  }
+  if (wanted.by && wanted.by !== "requests") query.set("by", wanted.by);
+  if (scope.against) query.set("against", scope.against);
+  query.set("top", LONGEST);
   const text = query.toString();
-  return useQuery({
-    queryKey: ["survey", text],
-    queryFn: () => call<Survey>(`survey?${text}`),
-    refetchInterval: 30_000,
-    placeholderData: keepPreviousData,
-    retry,
-  });
+  return useQuery({ queryKey: ["survey", text], queryFn: () => call<Survey>(`survey?${text}`), ...fresh(30) });
 }
 
-/** What is configured; how often rules have fitted is fresh every few seconds. */
-export const useSites = () =>
-  useQuery({ queryKey: ["sites"], queryFn: () => call<Sites>("sites"), refetchInterval: 3_000, placeholderData: keepPreviousData, retry });
+/** What went wrong and why, of a scope. */
+export function useErrors(scope: Scope, zone: string) {
+  const text = parametersOf(scope, todayIn(zone)).toString();
+  return useQuery({ queryKey: ["errors", text], queryFn: () => call<Errors>(`errors?${text}`), ...fresh(30) });
+}
 
-/** What is wrong with the configuration as its files are now. */
-export const useCheck = () => useQuery({ queryKey: ["check"], queryFn: () => call<Finding[]>("check"), refetchInterval: 60_000, retry });
+/** Bursts of trouble and what was different before; or of one stretch. */
+export function usePreludes(scope: Scope, zone: string, of: string) {
+  const query = parametersOf(scope, todayIn(zone));
+  query.set("of", of);
+  const text = query.toString();
+  return useQuery({ queryKey: ["preludes", text], queryFn: () => call<Preludes>(`preludes?${text}`), ...fresh(60) });
+}
+
+/** What one client did. */
+export function useTrail(scope: Scope, zone: string, client: string) {
+  const query = parametersOf(scope, todayIn(zone));
+  query.set("client", client);
+  const text = query.toString();
+  return useQuery({ queryKey: ["trail", text], queryFn: () => call<ClientTrail>(`trail?${text}`), enabled: client !== "", ...fresh(30) });
+}
+
+/** This month's transfer against what is allowed. */
+export const useAllowances = (sites: string[]) =>
+  useQuery({ queryKey: ["allowances", sites], queryFn: () => call<Allowances>(`allowances?${ofSites(sites)}`), ...fresh(60) });
+
+/** Where the records come from. */
+export const useSources = (sites: string[]) =>
+  useQuery({ queryKey: ["sources", sites], queryFn: () => call<Source[]>(`sources?${ofSites(sites)}`), ...fresh(5) });
+
+/** What goes on in the background; only for operators. */
+export const useJobs = (enabled: boolean) => useQuery({ queryKey: ["jobs"], queryFn: () => call<Job[]>("jobs"), enabled, ...fresh(10) });
+
+/** The columns that filters know. */
+export const useColumns = () => useQuery({ queryKey: ["columns"], queryFn: () => call<LogColumn[]>("columns"), staleTime: Infinity, retry });
+
+/** What is configured; how often rules have fitted is fresh every few seconds. */
+export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => call<Sites>("sites"), ...fresh(3) });
+
+/** What is wrong with the configuration as its files are now; only for operators. */
+export const useCheck = (enabled = true) =>
+  useQuery({ queryKey: ["check"], queryFn: () => call<Finding[]>("check"), refetchInterval: 60_000, retry, enabled });
+
+/** What a stranger could reach of a site, and should not; only for operators. */
+export const useExposures = (site: string, enabled: boolean) =>
+  useQuery({ queryKey: ["exposures", site], queryFn: () => call<Exposure[]>(`sites/${encodeURIComponent(site)}/exposures`), staleTime: 60_000, retry, enabled });
 
 /** Tries a request. */
 export const useTry = () => useMutation({ mutationFn: (ask: Ask) => send<Explanation>("explain", ask) });
+
+/** Makes an address that is opened once. */
+export const useNewTrial = () => useMutation({ mutationFn: (url: string) => send<Trial>("trials", { url }) });
+
+/** What has come by such an address. */
+export const useTrial = (id: string | undefined) =>
+  useQuery({
+    queryKey: ["trial", id],
+    queryFn: () => call<Trial>(`trials/${id ?? ""}`),
+    enabled: id !== undefined,
+    refetchInterval: (query) => (query.state.data?.explanation || query.state.error ? false : 1_000),
+    retry: false,
+  });
+
+/** The files of the configuration. */
+export const useConfiguration = () =>
+  useQuery({ queryKey: ["configuration"], queryFn: () => call<ConfigurationFiles>("configuration"), staleTime: Infinity, retry });
+
+/** The settings that there are. */
+export const useSettings = () => useQuery({ queryKey: ["settings"], queryFn: () => call<KnownSetting[]>("settings"), staleTime: Infinity, retry });
+
+/** Configurations that were in force. */
+export const useRevisions = () => useQuery({ queryKey: ["revisions"], queryFn: () => call<Revision[]>("revisions"), retry });
+
+/** The files of one of them. */
+export const useRevisionFiles = (number: number | undefined) =>
+  useQuery({ queryKey: ["revision", number], queryFn: () => call<RevisionFiles>(`revisions/${number ?? 0}`), enabled: number !== undefined, staleTime: Infinity, retry });
+
+/** Checks files as they might be. */
+export const checkDraft = (files: DraftFile[]) => send<CheckedDraft>("configuration/check", { files });
+
+/** Writes a rule into a text; nothing is saved. */
+export const useWriteRule = () => useMutation({ mutationFn: (rule: NewRule) => send<WrittenRule>("configuration/rules", rule) });
+
+/** Changes what is in force: by files as they might be, or by a revision. */
+export function useChange() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (change: { files: DraftFile[] } | { revision: number }) =>
+      "files" in change ? send<Changed>("configuration", change) : send<Changed>(`revisions/${change.revision}/restore`, {}),
+    onSuccess: () => void client.invalidateQueries(),
+  });
+}

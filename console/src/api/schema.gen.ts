@@ -40,6 +40,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/allowances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Transfer of the month that goes on, against what is allowed. */
+        get: operations["allowances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -74,6 +91,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The columns of logs, by which requests are filtered. */
+        get: operations["columns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The configuration's files as they are now, and as they were when they came into force. */
+        get: operations["configuration"];
+        put?: never;
+        /** Writes the configuration's files and brings them into force; or says why not, and the files stay as they were. */
+        post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/configuration/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would be wrong with the configuration, were its files as they might be. */
+        post: operations["check_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/configuration/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A rule written into the text of the file that its site is in. Nothing is saved. */
+        post: operations["write_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/erasures": {
         parameters: {
             query?: never;
@@ -85,6 +171,23 @@ export interface paths {
         put?: never;
         /** Erases one client. */
         post: operations["erase_client"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/errors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What went wrong, and why: from the log of errors of the service, within a scope. */
+        get: operations["errors"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -300,6 +403,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/report/{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A scope as a file: `html`, `json`, or `csv` of one section. */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests": {
         parameters: {
             query?: never;
@@ -326,6 +446,23 @@ export interface paths {
         };
         /** Configurations that were in force, the newest first. */
         get: operations["revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files of a configuration that was in force. */
+        get: operations["revision_files"];
         put?: never;
         post?: never;
         delete?: never;
@@ -397,6 +534,23 @@ export interface paths {
         post?: never;
         /** Ends a session. */
         delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings there are. */
+        get: operations["settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -573,6 +727,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes such an address. */
+        post: operations["make_trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has come by such an address. */
+        get: operations["trial"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -595,6 +783,15 @@ export interface components {
             role?: components["schemas"]["Role"] | null;
             /** @description Sites that it may see from now on; an empty list for all. */
             sites?: string[] | null;
+        };
+        /** @description Transfer of the month that goes on. */
+        Allowances: {
+            /** @description The month, as in `2026-09`. */
+            month: string;
+            /** @description All sites that were asked for together, and then each of them that has an allowance of its own. */
+            of: components["schemas"]["MonthTransfer"][];
+            /** @description Name of the zone whose days these are. */
+            time_zone: string;
         };
         /** @description A request that might be made. */
         Ask: {
@@ -718,6 +915,13 @@ export interface components {
              */
             revision?: number | null;
         };
+        /** @description What a configuration would be, were its files as they might be. */
+        Checked: {
+            /** @description What is wrong with it, or worth knowing. */
+            found: components["schemas"]["Finding"][];
+            /** @description Whether it could come into force. */
+            is_sound: boolean;
+        };
         /** @description What a client did, with whose trail it is. */
         ClientTrail: components["schemas"]["Trail"] & {
             /** @description The client, as it was asked for. */
@@ -736,6 +940,27 @@ export interface components {
             /** @description Why, or why not. */
             why: string;
         };
+        /** @description A file of the configuration. */
+        ConfigurationFile: {
+            /** @description What was written in it when the configuration came into force; absent where it was none of its files. */
+            in_force?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description What is written in it; absent where it is too large to be changed here. */
+            text?: string | null;
+            /** @description Changes whenever the file does: sent back with a change, so that nobody's change is lost. */
+            version: string;
+        };
+        /** @description The configuration as its files are now. */
+        ConfigurationFiles: {
+            /** @description Its files, the configuration itself first. */
+            files: components["schemas"]["ConfigurationFile"][];
+            /**
+             * Format: int32
+             * @description The number of the revision that is in force.
+             */
+            revision: number;
+        };
         /** @description A line under a row: how much of it came from where. */
         Detail: {
             /**
@@ -747,6 +972,20 @@ export interface components {
             label?: string;
             /** @description A text of a stranger; empty where the label says it all. */
             text?: string;
+        };
+        /** @description A file as it might be. */
+        DraftFile: {
+            /** @description Its name. */
+            name: string;
+            /** @description What is to be written in it. */
+            text: string;
+            /** @description The version that this was made from. A file that has changed since is not written over; needed to publish. */
+            version?: string | null;
+        };
+        /** @description Files as they might be. */
+        DraftFiles: {
+            /** @description Those that are to differ. */
+            files: components["schemas"]["DraftFile"][];
         };
         /** @description Something that a rule does. */
         Effect: {
@@ -784,6 +1023,18 @@ export interface components {
              * @description Requests that were taken out of the records.
              */
             requests: number;
+        };
+        /** @description What went wrong, and why: from the log of errors. */
+        Errors: {
+            /**
+             * Format: int64
+             * @description How many errors were looked at: no more than the last so many of the scope are.
+             */
+            looked_at: number;
+            /** @description Those that are the same but for when and for whom are one row; the most frequent first. */
+            table: components["schemas"]["Table"];
+            /** @description Name of the zone in which people are told times. */
+            time_zone: string;
         };
         /** @description Something surprising. */
         Evidence: {
@@ -958,6 +1209,19 @@ export interface components {
          * @enum {string}
          */
         Kind: "time" | "date" | "text" | "integer" | "size" | "duration";
+        /** @description A setting there is. */
+        KnownSetting: {
+            /** @description What it does. */
+            about: string;
+            /** @description How it is written, as an example. */
+            example: string;
+            /** @description Its key. */
+            key: string;
+            /** @description Whether it must be there. */
+            required: boolean;
+            /** @description The section it stands in: empty at the top. */
+            section: string;
+        };
         /** @description Lines of a source. */
         Lines: {
             /**
@@ -972,6 +1236,19 @@ export interface components {
              * @description Lines that did not.
              */
             unread: number;
+        };
+        /** @description A column of logs, as filters know it. */
+        LogColumn: {
+            /** @description A filter on it, as an example. */
+            example: string;
+            /** @description What kind of values it has. */
+            kind: components["schemas"]["Kind"];
+            /** @description What it means. */
+            meaning: string;
+            /** @description Its name. */
+            name: string;
+            /** @description The only values it has; empty where there may be any. */
+            values: string[];
         };
         /** @description How a log is, all its files together. */
         LogStatus: {
@@ -1028,6 +1305,24 @@ export interface components {
          * @enum {string}
          */
         Measured: "key" | "sum" | "level";
+        /** @description Transfer of some sites in a month. */
+        MonthTransfer: {
+            /**
+             * Format: int64
+             * @description Octets that may be sent, where that is configured.
+             */
+            allowance?: number | null;
+            /** @description By day, from the first of the month: what was sent by its end, and what is expected to have been. */
+            days: components["schemas"]["Table"];
+            forecast?: components["schemas"]["TransferForecast"] | null;
+            /**
+             * Format: int64
+             * @description Octets sent since the month began.
+             */
+            sent: number;
+            /** @description The site; absent where it is all that were asked for. */
+            site?: string | null;
+        };
         /** @description An account that is to be made. */
         NewAccount: {
             /** @description Its name: letters, digits, `-`, `_`, `.` and `@`. */
@@ -1048,6 +1343,21 @@ export interface components {
             /** @description The site that its requests went to. */
             site: string;
         };
+        /** @description A rule that is to be written. */
+        NewRule: {
+            /** @description What it does. */
+            does: components["schemas"]["RuleEffect"];
+            /** @description The files as they might be, where they differ from those on the disk. */
+            files?: components["schemas"]["DraftFile"][];
+            /** @description Whether it goes before all other rules of the site, and not after them. */
+            is_first?: boolean;
+            /** @description What the rule is to be called; may be empty. */
+            name?: string;
+            /** @description The paths it is about, as in `/mariners/{rest*}`. */
+            path: string;
+            /** @description The site. */
+            site: string;
+        };
         /** @description A token that is to be made. */
         NewToken: {
             /**
@@ -1062,6 +1372,11 @@ export interface components {
             /** @description Sites that it may see; all where there is none. */
             sites?: string[] | null;
         };
+        /** @description An address of the sites, to be opened once: whoever does is told what their request was, and what it would have been answered. */
+        NewTrial: {
+            /** @description The address that it is about, as in `http://harbour.example/tides/`. */
+            url: string;
+        };
         /** @description What is going on. */
         Now: {
             /**
@@ -1071,6 +1386,8 @@ export interface components {
             answered: number;
             /** @description The last hour by class of status. */
             classes: components["schemas"]["Table"];
+            /** @description Who made most requests in the last hour. */
+            clients: components["schemas"]["Table"];
             /** @description The last requests, newest first. */
             latest: components["schemas"]["Table"];
             /** @description The last hour by minutes; empty minutes are left out. */
@@ -1316,6 +1633,16 @@ export interface components {
             /** @description Lines that the one before had and it has not. */
             removed: number;
         };
+        /** @description The files of a revision. */
+        RevisionFiles: {
+            /** @description They. */
+            files: components["schemas"]["DraftFile"][];
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            number: number;
+        };
         /**
          * @description What somebody may do. The later ones may all that the earlier ones may.
          * @enum {string}
@@ -1340,6 +1667,36 @@ export interface components {
             path?: string | null;
             /** @description What it asks for besides. */
             when: string[];
+        };
+        /** @description What a rule does: what people change most. */
+        RuleEffect: {
+            /** @enum {string} */
+            kind: "redirect";
+            /**
+             * Format: int32
+             * @description 301, 302, 307 or 308.
+             */
+            status: number;
+            /** @description Where to. */
+            to: string;
+        } | {
+            /** @enum {string} */
+            kind: "header";
+            /** @description Its name. */
+            name: string;
+            /** @description Its value. */
+            value: string;
+        } | {
+            /** @enum {string} */
+            kind: "refuse";
+        } | {
+            /** @enum {string} */
+            kind: "gone";
+        } | {
+            /** @enum {string} */
+            kind: "login";
+            /** @description The realm. */
+            realm: string;
         };
         /** @description Requests over time. */
         Series: {
@@ -1730,6 +2087,45 @@ export interface components {
          * @enum {string}
          */
         Trait: "path" | "client" | "network" | "agent" | "referrer_host";
+        /** @description What is expected to have been sent when a month ends. */
+        TransferForecast: {
+            /** @description The earliest such day that four out of five times hold. */
+            earliest?: string | null;
+            /**
+             * Format: int64
+             * @description Octets.
+             */
+            expected: number;
+            /**
+             * Format: int64
+             * @description How many days it is guessed from.
+             */
+            from_days: number;
+            /** @description The latest. */
+            latest?: string | null;
+            /**
+             * Format: int64
+             * @description Four out of five times it is between this and `most`.
+             */
+            least: number;
+            /**
+             * Format: int64
+             * @description See `least`.
+             */
+            most: number;
+            /** @description The day on which the allowance runs out, as expected; absent where it lasts, or there is none. */
+            runs_out?: string | null;
+        };
+        /** @description Such an address, and what has become of it. */
+        Trial: {
+            /** @description The address to open. */
+            address: string;
+            explanation?: components["schemas"]["Explanation"] | null;
+            /** @description By what it is known. */
+            id: string;
+            /** @description Until when it waits (RFC 3339). */
+            until: string;
+        };
         /**
          * @description What a number counts.
          * @enum {string}
@@ -1769,6 +2165,15 @@ export interface components {
          * @enum {string}
          */
         When: "troubled" | "during" | "before";
+        /** @description A file with a rule written into it. */
+        WrittenRule: {
+            /** @description The line where the rule begins, counted from 1. */
+            line: number;
+            /** @description The file's name. */
+            name: string;
+            /** @description Its whole text. */
+            text: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -2230,6 +2635,91 @@ export interface operations {
             };
         };
     };
+    allowances: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Allowances"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     changes: {
         parameters: {
             query?: {
@@ -2415,6 +2905,561 @@ export interface operations {
             };
         };
     };
+    columns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogColumn"][];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    configuration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfigurationFiles"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    publish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftFiles"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is too long */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is JSON, but not what is asked for */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftFiles"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is too long */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is JSON, but not what is asked for */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenRule"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is too long */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is JSON, but not what is asked for */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     erase_client: {
         parameters: {
             query?: never;
@@ -2501,6 +3546,119 @@ export interface operations {
             };
             /** @description the body is JSON, but not what is asked for */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    errors: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /** @description how many different ones at most: 200 unless said */
+                top?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Errors"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3688,6 +4846,8 @@ export interface operations {
                 until?: string;
                 /** @description a stretch up to now, as in `7 days` or `1h` */
                 last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
                 /** @description a filter of what is counted, as in `status>=500`; may be repeated */
                 only?: string[];
                 /** @description a filter of what is left out; may be repeated */
@@ -3882,6 +5042,136 @@ export interface operations {
             };
         };
     };
+    report: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /** @description a section, or all of a question; may be repeated; everything unless said */
+                show?: string[];
+                /** @description minute, hour or day */
+                step?: string;
+                /** @description length of the lists */
+                top?: number;
+                /** @description how many referrers stand under each missing page */
+                referrers?: number;
+                /** @description what lists are ranked by: requests, visitors, bytes or time */
+                by?: string;
+                /** @description another period beside this one: `previous`, or as in `2026-W38` */
+                against?: string;
+                /** @description a request that takes longer is slow, as in `500 ms`; `1s` unless said */
+                slow?: string;
+                /** @description addresses are cut to their networks, and names of users left out */
+                mask?: boolean;
+            };
+            header?: never;
+            path: {
+                form: "html" | "json" | "csv";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the report, in the form that was asked for: HTML and CSV are texts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     requests: {
         parameters: {
             query?: {
@@ -3899,6 +5189,8 @@ export interface operations {
                 until?: string;
                 /** @description a stretch up to now, as in `7 days` or `1h` */
                 last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
                 /** @description a filter of what is counted, as in `status>=500`; may be repeated */
                 only?: string[];
                 /** @description a filter of what is left out; may be repeated */
@@ -4092,6 +5384,107 @@ export interface operations {
             };
         };
     };
+    revision_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionFiles"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     restore: {
         parameters: {
             query?: never;
@@ -4202,6 +5595,8 @@ export interface operations {
                 until?: string;
                 /** @description a stretch up to now, as in `7 days` or `1h` */
                 last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
                 /** @description a filter of what is counted, as in `status>=500`; may be repeated */
                 only?: string[];
                 /** @description a filter of what is left out; may be repeated */
@@ -4432,6 +5827,97 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownSetting"][];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5068,6 +6554,8 @@ export interface operations {
                 until?: string;
                 /** @description a stretch up to now, as in `7 days` or `1h` */
                 last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
                 /** @description a filter of what is counted, as in `status>=500`; may be repeated */
                 only?: string[];
                 /** @description a filter of what is left out; may be repeated */
@@ -5505,6 +6993,8 @@ export interface operations {
                 until?: string;
                 /** @description a stretch up to now, as in `7 days` or `1h` */
                 last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
                 /** @description a filter of what is counted, as in `status>=500`; may be repeated */
                 only?: string[];
                 /** @description a filter of what is left out; may be repeated */
@@ -5549,6 +7039,220 @@ export interface operations {
             };
             /** @description not signed in */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrial"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description from a foreign page */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is too long */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is JSON, but not what is asked for */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

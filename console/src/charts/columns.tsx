@@ -1,6 +1,10 @@
-/** Columns over time, each perhaps of several parts, the largest scale line said in figures. */
+/** Columns over time, each perhaps of several parts. One is chosen by a click, a stretch of them by dragging, or with Shift and arrows. */
 import { scaleBand, scaleLinear } from "d3-scale";
-import { useState } from "react";
+import { useRef, useState } from "react";
+import { words } from "../words";
+import { BELOW, BESIDE, ScaleLines } from "./axis";
+import { Behind } from "./behind";
+import { Legend } from "./legend";
 import { useWidth } from "./size";
 
 export interface TimeColumn {
@@ -18,80 +22,128 @@ export interface TimeColumn {
 interface Props {
   title: string;
   columns: TimeColumn[];
-  colours: string[];
+  /** The parts, from the bottom: what they are and how they look. */
+  parts: { name: string; colour: string }[];
   height: number;
   show: (value: number) => string;
-  choose?: (column: TimeColumn) => void;
+  /** One, or those from the first to the last. */
+  choose?: (first: TimeColumn, last: TimeColumn) => void;
+  /** Said in the picture's place where there is nothing. */
+  nothing?: string;
+  /** Whether its figures can be opened as a table. */
+  hasTable?: boolean;
 }
 
-const BELOW = 22;
-const BESIDE = 62;
 /** Room at the end, for what stands behind the last column and is wider. */
 const BEYOND = 8;
+/** Room that a label needs. */
+const LABEL = 56;
 
-export function Columns({ title, columns, colours, height, show, choose }: Props) {
+export function Columns({ title, columns, parts, height, show, choose, nothing, hasTable = true }: Props) {
   const [element, width] = useWidth();
   const [pointed, setPointed] = useState<number | null>(null);
+  const [from, setFrom] = useState<number | null>(null);
+  const isDragging = useRef(false);
   const whole = (column: TimeColumn) => column.parts.reduce((sum, part) => sum + part, 0);
-  const most = Math.max(1, ...columns.map(whole), ...columns.map((column) => column.behind ?? 0));
-  const y = scaleLinear([0, most], [height - BELOW, 8]).nice(4);
-  const x = scaleBand(columns.map((column) => column.key), [BESIDE, Math.max(width - BEYOND, BESIDE + 1)]).paddingInner(columns.length > 80 ? 0.1 : 0.22);
-  const every = Math.max(1, Math.ceil((columns.length * 52) / Math.max(width - BESIDE, 1)));
+  const highest = Math.max(0, ...columns.map(whole), ...columns.map((column) => column.behind ?? 0));
+  const y = scaleLinear([0, Math.max(1, highest * 1.02)], [height - BELOW, 8]).nice(4);
+  const x = scaleBand(
+    columns.map((column) => column.key),
+    [BESIDE, Math.max(width - BEYOND, BESIDE + 1)],
+  ).paddingInner(columns.length > 80 ? 0.1 : 0.22);
+  const every = Math.max(1, Math.ceil((columns.length * LABEL) / Math.max(width - BESIDE, 1)));
   const current = pointed === null ? undefined : columns[pointed];
+  const first = from === null || pointed === null ? pointed : Math.min(from, pointed);
+  const last = from === null || pointed === null ? pointed : Math.max(from, pointed);
+  const isMeant = (place: number) => first !== null && last !== null && place >= first && place <= last;
+  const isStretch = first !== null && last !== null && first < last;
+  const hasBehind = columns.some((column) => column.behind !== undefined);
 
+  const choosePointed = () => {
+    const [one, other] = [columns[first ?? -1], columns[last ?? -1]];
+    setFrom(null);
+    if (one && other) choose?.(one, other);
+  };
   const onKeyDown = (event: React.KeyboardEvent) => {
-    const moves: Record<string, number> = { ArrowLeft: -1, ArrowRight: 1 };
-    const move = moves[event.key];
+    const move = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
     if (move !== undefined) {
       event.preventDefault();
+      if (event.shiftKey && choose) setFrom((place) => place ?? pointed);
+      else setFrom(null);
       setPointed((place) => Math.min(columns.length - 1, Math.max(0, (place ?? columns.length) + move)));
-    } else if (event.key === "Enter" && current) {
-      choose?.(current);
+    } else if (event.key === "Enter") {
+      choosePointed();
+    } else if (event.key === "Escape") {
+      setFrom(null);
     }
   };
+  const leave = () => {
+    isDragging.current = false;
+    setPointed(null);
+    setFrom(null);
+  };
+  const sum = (of: (column: TimeColumn) => number) => columns.slice(first ?? 0, (last ?? -1) + 1).reduce((all, column) => all + of(column), 0);
+  const stretchName = isStretch ? `${columns[first]?.name} – ${columns[last]?.name}` : current?.name;
 
   return (
     <div ref={element} className="w-full">
-      <p className="h-6 text-right text-sm text-quiet" aria-live="polite">
-        {current && (
-          <>
-            {current.name}: <span className="font-semibold text-ink">{show(whole(current))}</span>
-            {current.behind !== undefined && <span className="text-clay">, before {show(current.behind)}</span>}
-          </>
+      <div className="flex min-h-6 flex-wrap items-baseline gap-x-6">
+        {(parts.length > 1 || hasBehind) && (
+          <Legend
+            parts={[
+              ...parts.map((part, place) => (current ? { ...part, value: show(sum((column) => column.parts[place] ?? 0)) } : part)),
+              ...(hasBehind ? [{ name: words.charts.before, colour: "var(--clay)", isOutline: true }] : []),
+            ]}
+          />
         )}
-      </p>
+        <p className="ml-auto text-right text-sm text-quiet" aria-live="polite">
+          {current && (
+            <>
+              {stretchName}: <span className="font-semibold text-ink">{show(sum(whole))}</span>
+              {hasBehind && <span className="text-clay">, {words.charts.beforeThat(show(sum((column) => column.behind ?? 0)))}</span>}
+            </>
+          )}
+        </p>
+      </div>
       <svg
         width={width}
         height={height}
         viewBox={`0 0 ${width} ${height}`}
         role="application"
-        aria-label={`${title}. Arrow keys walk through it.`}
+        aria-label={`${title}. ${choose ? words.charts.walkAndChoose : words.charts.walk}`}
         tabIndex={0}
         onKeyDown={onKeyDown}
-        onMouseLeave={() => setPointed(null)}
-        onBlur={() => setPointed(null)}
-        className="block print:h-auto print:max-w-full"
+        onPointerLeave={leave}
+        onPointerUp={() => {
+          if (isDragging.current) choosePointed();
+          isDragging.current = false;
+        }}
+        onBlur={leave}
+        className="block touch-pan-y select-none print:h-auto print:max-w-full"
       >
-        {y.ticks(height < 150 ? 2 : 3).map((tick) => (
-          <g key={tick}>
-            <line x1={BESIDE} x2={width} y1={y(tick)} y2={y(tick)} className="stroke-line" />
-            <text x={BESIDE - 8} y={y(tick) + 4} textAnchor="end" className="fill-quiet text-xs">
-              {show(tick)}
-            </text>
-          </g>
-        ))}
+        <ScaleLines scale={y} width={width} show={show} lines={height < 150 ? 2 : 3} />
+        {highest === 0 && nothing && width > 0 && (
+          <text x={BESIDE + (width - BESIDE) / 2} y={height / 2} textAnchor="middle" className="fill-quiet">
+            {nothing}
+          </text>
+        )}
         {columns.map((column, place) => {
           let top = 0;
           const left = x(column.key) ?? 0;
           return (
             <g
               key={column.key}
-              onMouseEnter={() => setPointed(place)}
-              onClick={() => choose?.(column)}
+              onPointerEnter={() => setPointed(place)}
+              onPointerDown={() => {
+                if (!choose) return;
+                isDragging.current = true;
+                setPointed(place);
+                setFrom(place);
+              }}
               className={choose ? "cursor-pointer" : undefined}
-              opacity={pointed === null || pointed === place ? 1 : 0.55}
+              opacity={pointed === null || isMeant(place) ? 1 : 0.5}
             >
-              <rect x={left} y={0} width={x.step()} height={height} fill="transparent" />
+              <rect x={left} y={0} width={x.step()} height={height} fill={isStretch && isMeant(place) ? "var(--sea-soft)" : "transparent"} />
               {column.behind !== undefined && (
                 <rect
                   x={left - x.step() * 0.06}
@@ -104,11 +156,11 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
                 />
               )}
               {column.parts.map((part, kind) => {
-                const from = y(top);
+                const bottom = y(top);
                 top += part;
-                return <rect key={kind} x={left} y={y(top)} width={x.bandwidth()} height={Math.max(from - y(top), 0)} fill={colours[kind]} />;
+                return <rect key={kind} x={left} y={y(top)} width={x.bandwidth()} height={Math.max(bottom - y(top), 0)} fill={parts[kind]?.colour} />;
               })}
-              {place % every === 0 && left + 52 < width + 14 && (
+              {place % every === 0 && left + LABEL < width + 20 && (
                 <text x={left} y={height - 5} className="fill-quiet text-xs">
                   {column.label}
                 </text>
@@ -117,6 +169,16 @@ export function Columns({ title, columns, colours, height, show, choose }: Props
           );
         })}
       </svg>
+      {hasTable && (
+        <Behind
+          title={title}
+          columns={[words.charts.when, ...parts.map((part) => part.name), ...(hasBehind ? [words.charts.before] : [])]}
+          rows={columns.map((column) => ({
+            key: column.key,
+            cells: [column.name, ...column.parts.map(show), ...(hasBehind ? [show(column.behind ?? 0)] : [])],
+          }))}
+        />
+      )}
     </div>
   );
 }

@@ -1,18 +1,23 @@
-/** The week fan: seven half rings (days), twenty-four wedges (hours), shaded by how much there was. */
+/** The week fan: seven half rings (days), twenty-four wedges (hours), shaded by how much there was; with the scale of its shades. */
 import { arc } from "d3-shape";
 import { useState } from "react";
 import { words } from "../words";
+import { Behind } from "./behind";
 
 const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 const INNER = 46;
 const RING = 21;
 const OUTER = INNER + 7 * RING;
+/** Shades of the scale. */
+const SHADES = [0.1, 0.25, 0.5, 0.75, 1];
 
 interface Props {
   title: string;
   /** Values by day (0 is Monday) and hour; undefined where nothing was looked at. */
   values: (number | undefined)[][];
   show: (value: number) => string;
+  /** Narrows to an hour of the week, as in `Mon 8`. */
+  choose?: (hours: string) => void;
 }
 
 const wedge = arc<{ day: number; hour: number }>()
@@ -21,12 +26,17 @@ const wedge = arc<{ day: number; hour: number }>()
   .startAngle(({ hour }) => -Math.PI / 2 + (hour / 24) * Math.PI + 0.004)
   .endAngle(({ hour }) => -Math.PI / 2 + ((hour + 1) / 24) * Math.PI - 0.004);
 
-export function WeekFan({ title, values, show }: Props) {
+const shade = (part: number) => `color-mix(in oklab, var(--sea) ${Math.round((0.04 + 0.96 * part ** 0.75) * 100)}%, var(--sea-soft))`;
+const clock = (hour: number) => `${String(hour).padStart(2, "0")}:00`;
+
+export function WeekFan({ title, values, show, choose }: Props) {
   const [pointed, setPointed] = useState<{ day: number; hour: number } | null>(null);
-  const most = Math.max(1, ...values.flat().map((value) => value ?? 0));
+  const most = Math.max(0, ...values.flat().map((value) => value ?? 0));
   const places = DAYS.flatMap((_, day) => Array.from({ length: 24 }, (_, hour) => ({ day, hour })));
   const value = pointed && values[pointed.day]?.[pointed.hour];
+  const pick = (at: { day: number; hour: number } | null) => at && values[at.day]?.[at.hour] !== undefined && choose?.(`${DAYS[at.day]} ${at.hour}`);
   const walk = (event: React.KeyboardEvent) => {
+    if (event.key === "Enter") pick(pointed);
     const moves: Record<string, [number, number]> = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [1, 0], ArrowDown: [-1, 0] };
     const move = moves[event.key];
     if (!move) return;
@@ -37,11 +47,11 @@ export function WeekFan({ title, values, show }: Props) {
     <figure className="m-0" data-fan={JSON.stringify(values)}>
       <figcaption className="flex flex-wrap items-baseline gap-x-3">
         <span className="text-lg font-semibold">{title}</span>
-        <span className="ml-auto h-6 text-sm text-quiet" aria-live="polite">
+        <span className="ml-auto min-h-6 text-sm text-quiet" aria-live="polite">
           {pointed && (
             <>
-              {DAYS[pointed.day]} {String(pointed.hour).padStart(2, "0")}:00:{" "}
-              <span className="font-semibold text-ink">{value === undefined || value === null ? "–" : show(value)}</span>
+              {DAYS[pointed.day]} {clock(pointed.hour)}:{" "}
+              <span className="font-semibold text-ink">{value === undefined || value === null ? words.charts.noneOfThese : show(value)}</span>
             </>
           )}
         </span>
@@ -50,7 +60,7 @@ export function WeekFan({ title, values, show }: Props) {
         viewBox={`${-OUTER - 8} ${-OUTER - 20} ${2 * OUTER + 16} ${OUTER + 42}`}
         className="block w-full"
         role="application"
-        aria-label={`${title}. ${words.traffic.fanAbout} Arrow keys walk through it.`}
+        aria-label={`${title}. ${words.traffic.fanAbout} ${choose ? words.charts.walkAndChoose : words.charts.walk}`}
         tabIndex={0}
         onKeyDown={walk}
         onBlur={() => setPointed(null)}
@@ -58,16 +68,17 @@ export function WeekFan({ title, values, show }: Props) {
       >
         {places.map(({ day, hour }) => {
           const amount = values[day]?.[hour];
-          const depth = amount === undefined ? 0 : 0.04 + 0.96 * (amount / most) ** 0.75;
           const here = pointed?.day === day && pointed.hour === hour;
           return (
             <path
               key={`${day}-${hour}`}
               d={wedge({ day, hour }) ?? ""}
-              className={here ? "stroke-ink" : "stroke-paper"}
-              fill={amount === undefined ? "none" : `color-mix(in oklab, var(--sea) ${Math.round(depth * 100)}%, var(--sea-soft))`}
+              data-wedge={`${DAYS[day]} ${hour}`}
+              className={`${here ? "stroke-ink" : "stroke-paper"} ${choose && amount !== undefined ? "cursor-pointer" : ""}`}
+              fill={amount === undefined ? "none" : shade(most === 0 ? 0 : amount / most)}
               strokeWidth={here ? 1.6 : amount === undefined ? 0 : 0.4}
               onMouseEnter={() => setPointed({ day, hour })}
+              onClick={() => pick({ day, hour })}
             />
           );
         })}
@@ -82,13 +93,36 @@ export function WeekFan({ title, values, show }: Props) {
             </text>
           );
         })}
+        {DAYS.map((name, day) => (
+          <text key={name} x={-(INNER + (day + 0.5) * RING)} y={12} textAnchor="middle" className="fill-quiet text-[9px]">
+            {day === 6 ? "" : name}
+          </text>
+        ))}
+        <text x={INNER + 6.5 * RING} y={-4} textAnchor="middle" className="fill-paper text-[9px]" />
         <text x={0} y={2} textAnchor="middle" className="fill-quiet text-[10px]">
-          Mon inside
+          {words.charts.inside}
         </text>
         <text x={0} y={15} textAnchor="middle" className="fill-quiet text-[10px]">
-          Sun outside
+          {words.charts.outside}
         </text>
       </svg>
+      <p className="flex items-center gap-1.5 text-sm text-quiet" aria-hidden="true">
+        {show(0)}
+        <span className="flex">
+          {SHADES.map((part) => (
+            <span key={part} className="h-2.5 w-6" style={{ background: shade(part) }} />
+          ))}
+        </span>
+        {show(most)}
+      </p>
+      <Behind
+        title={title}
+        columns={[words.charts.hour, ...DAYS]}
+        rows={Array.from({ length: 24 }, (_, hour) => ({
+          key: String(hour),
+          cells: [clock(hour), ...DAYS.map((_, day) => { const amount = values[day]?.[hour]; return amount === undefined ? "" : show(amount); })],
+        }))}
+      />
     </figure>
   );
 }

@@ -9,7 +9,8 @@ import { ChangeNote, ShareNote } from "../tables/change";
 import { TableList } from "../tables/list";
 import { changeOf, figure, textOf, type Table } from "../tables/table";
 import { words } from "../words";
-import { byDay, byHour, span, week, type Measure } from "./columns";
+import { byDay, byHour, span, week } from "../charts/time-columns";
+import { dateOf, shifted } from "../scope/dates";
 
 export type Report = Survey & { sources?: { name: string; layout: string; site?: string | null }[] };
 
@@ -170,18 +171,21 @@ function Sent({ totals }: { totals: Table }) {
 
 function Traffic({ report, totals }: { report: Report; totals: Table }) {
   const said = words.report;
-  const [measure, setMeasure] = useState<Measure>("requests");
+  const [measure, setMeasure] = useState("requests");
   const show = measure === "bytes" ? bytes : count;
   const { days, hours, week: ofWeek } = report.tables;
   const whole = span(days);
   const oneDay = days?.rows.length === 1;
-  const columns = oneDay && hours && measure !== "visitors" ? byHour(hours, measure) : days ? byDay(days, measure, report.against?.days) : [];
+  const other = report.against;
+  const from = other?.from ? dateOf(Date.parse(other.from), report.time_zone) : span(other?.days)?.from;
+  const against = other && from ? { days: other.days, from } : undefined;
+  const columns = oneDay && hours && measure !== "visitors" ? byHour(hours, measure) : days && whole ? byDay(days, whole, [measure], against) : [];
   return (
     <>
       <ToggleGroup.Root
         type="single"
         value={measure}
-        onValueChange={(chosen) => chosen && setMeasure(chosen as Measure)}
+        onValueChange={(chosen) => chosen && setMeasure(chosen)}
         aria-label={said.measure}
         className="mt-3 flex flex-wrap items-end gap-x-10 gap-y-3"
       >
@@ -208,12 +212,12 @@ function Traffic({ report, totals }: { report: Report; totals: Table }) {
           <Columns
             title={`${words.measures[measure]} ${oneDay ? words.traffic.hours : words.traffic.days}`}
             height={260}
-            colours={["var(--sea)"]}
+            parts={[{ name: words.measures[measure] ?? measure, colour: "var(--sea)" }]}
             show={show}
             columns={columns}
           />
         </section>
-        {ofWeek && <WeekFan title={words.traffic.fan} values={week(ofWeek, whole?.[0], whole?.[1])} show={(value) => said.aDay(count(Math.round(value)))} />}
+        {ofWeek && <WeekFan title={words.traffic.fan} values={week(ofWeek, whole)} show={(value) => said.aDay(count(Math.round(value)))} />}
       </div>
     </>
   );
@@ -238,7 +242,7 @@ function Notes({ report }: { report: Report }) {
       {report.caveats.map((caveat) => (
         <p key={caveat}>{caveat}.</p>
       ))}
-      {whole && <p>{said.days(count(report.tables.days?.rows.length ?? 0), dayName(whole[0], true), dayName(whole[1], true))}</p>}
+      {whole && <p>{said.days(count(report.tables.days?.rows.length ?? 0), dayName(whole.from, true), dayName(shifted(whole.until, -1), true))}</p>}
     </footer>
   );
 }

@@ -6,6 +6,19 @@ export type TableColumn = components["schemas"]["TableColumn"];
 export type Cell = components["schemas"]["Cell"];
 export type Row = Table["rows"][number];
 
+/** A list, and what can be done by it. */
+export interface ListProps {
+  table: Table;
+  zone?: string;
+  /** Narrows the scope to a value, or leaves it out. Without it values are only shown. */
+  narrow?: (filter: string, without: boolean) => void;
+  /** Opens the trail of a client. */
+  trail?: (client: string) => void;
+}
+
+/** Columns of logs whose values are read letter by letter. */
+export const MONO = new Set(["path", "client", "referrer", "agent", "query", "rule", "extension"]);
+
 /** How a figure has changed. */
 export interface Change {
   before: number;
@@ -61,3 +74,10 @@ export function asCsv(table: Table, rows: Row[]): string {
   const lines = [names.map(plain), ...rows.map((row) => names.map((name) => plain(row[name] ?? null)))];
   return `data:text/csv;charset=utf-8,${encodeURIComponent(lines.map((line) => line.join(",")).join("\n"))}`;
 }
+
+/** Everything that a row is about. */
+export const nameOf = (table: Table, row: Row): string =>
+  table.columns
+    .filter(isKey)
+    .map((column) => textOf(row, column.name))
+    .join(" ");

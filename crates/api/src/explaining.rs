@@ -38,6 +38,26 @@ pub struct Explanation {
     pub settings: Vec<Setting>,
 }
 
+/// An address of the sites, to be opened once: whoever does is told what their request was, and what it would have been answered.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewTrial {
+    /// The address that it is about, as in `http://harbour.example/tides/`.
+    pub url: String,
+}
+
+/// Such an address, and what has become of it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Trial {
+    /// By what it is known.
+    pub id: String,
+    /// The address to open.
+    pub address: String,
+    /// Until when it waits (RFC 3339).
+    pub until: String,
+    /// What came, once something has.
+    pub explanation: Option<Explanation>,
+}
+
 /// A request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Asked {

@@ -3,6 +3,8 @@
 //! Surveys travel in the form of [`exedra_reading::survey::Report`], which the client also prints.
 
 pub mod accounts;
+pub mod allowances;
+pub mod configuration;
 pub mod events;
 pub mod explaining;
 pub mod imports;
@@ -144,6 +146,9 @@ pub struct Now {
     /// The last hour by class of status.
     #[schema(value_type = TableWire)]
     pub classes: Table,
+    /// Who made most requests in the last hour.
+    #[schema(value_type = TableWire)]
+    pub clients: Table,
     /// The last requests, newest first.
     #[schema(value_type = TableWire)]
     pub latest: Table,
@@ -175,6 +180,33 @@ pub struct Requests {
     pub tried: u64,
     /// How many of the first were left out.
     pub skipped: u64,
+}
+
+/// What went wrong, and why: from the log of errors.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Errors {
+    /// Name of the zone in which people are told times.
+    pub time_zone: String,
+    /// Those that are the same but for when and for whom are one row; the most frequent first.
+    #[schema(value_type = TableWire)]
+    pub table: Table,
+    /// How many errors were looked at: no more than the last so many of the scope are.
+    pub looked_at: u64,
+}
+
+/// A column of logs, as filters know it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LogColumn {
+    /// Its name.
+    pub name: String,
+    /// What kind of values it has.
+    pub kind: exedra_common::columns::Kind,
+    /// What it means.
+    pub meaning: String,
+    /// The only values it has; empty where there may be any.
+    pub values: Vec<String>,
+    /// A filter on it, as an example.
+    pub example: String,
 }
 
 /// Somewhere that requests are read from.

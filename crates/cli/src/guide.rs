@@ -1,9 +1,10 @@
 //! What holds the guide (`docs/guide/`) to the program: its lists are made of the program's, its commands are understood.
 
-use crate::{Arguments, Command, columns};
+use crate::{Arguments, Command};
 use clap::Parser;
 use exedra_answering::facts::FACTS;
 use exedra_common::columns::Column;
+use exedra_common::filters::example;
 use exedra_reading::logs::template;
 use exedra_reading::survey::report::sections::Question;
 use std::fmt::Write;
@@ -47,7 +48,7 @@ fn lists() -> String {
             code(column.name()),
             declared.kind.name().to_owned(),
             format!("{}{values}", column.meaning()),
-            code(&columns::example(column)),
+            code(&example(column)),
             json.filter(|names| !names.is_empty()).collect::<Vec<_>>().join("; "),
             names(declared.w3c),
         ]

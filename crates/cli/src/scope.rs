@@ -33,6 +33,9 @@ pub struct ScopeOptions {
     /// One month, as in 2026-09
     #[arg(long, value_name = "MONTH", conflicts_with_all = ["from", "until", "last", "day", "week"])]
     pub month: Option<String>,
+    /// Only these hours of the week, as in "Mon 8", "Mon-Fri 8-17" or 22-5; may be repeated
+    #[arg(long, value_name = "HOURS")]
+    pub hours: Vec<String>,
     /// Only this site; may be repeated
     #[arg(long, value_name = "NAME")]
     pub site: Vec<String>,
@@ -60,7 +63,7 @@ impl ScopeOptions {
     /// Whether nothing is left out.
     pub fn is_everything(&self) -> bool {
         let texts = [&self.from, &self.until, &self.last, &self.day, &self.week, &self.month];
-        let lists = [&self.site, &self.server, &self.only, &self.without];
+        let lists = [&self.site, &self.server, &self.hours, &self.only, &self.without];
         texts.iter().all(|text| text.is_none())
             && lists.iter().all(|list| list.is_empty())
             && !self.people
@@ -112,6 +115,7 @@ impl ScopeOptions {
         let lists = [
             ("site", &self.site),
             ("server", &self.server),
+            ("hours", &self.hours),
             ("only", &self.only),
             ("without", &self.without),
         ];
@@ -134,6 +138,7 @@ impl ScopeOptions {
             day: self.day.clone(),
             week: self.week.clone(),
             month: self.month.clone(),
+            hours: self.hours.clone(),
             last: self.last.clone(),
             from: self.from.clone(),
             until: self.until.clone(),

@@ -1,63 +1,63 @@
 /** What is configured, and what would happen if…? */
-import { useCheck, useSites } from "../../api/queries";
-import type { Finding } from "../../api/client";
-import { Failing, Loading, Stale } from "../../parts/states";
+import { ToggleGroup } from "radix-ui";
+import { lazy, Suspense } from "react";
+import { useMe, useSites } from "../../api/queries";
+import type { Sites } from "../../api/client";
+import { Loading, Asked } from "../../parts/states";
+import { looks } from "../../parts/looks";
 import { useScope } from "../../scope";
 import { words } from "../../words";
+import type { PageProps } from "..";
+import { Checked } from "./checked";
 import { Overview, SiteView } from "./site";
 import { TryRequest } from "./try-request";
 
-export function SitesPage() {
+/** The editor is large, and most who come here only look. */
+const Files = lazy(() => import("./configuration"));
+const Revisions = lazy(() => import("./configuration/revisions"));
+
+export default function SitesPage({ zone }: PageProps) {
+  const [scope, change] = useScope();
+  const me = useMe();
   const sites = useSites();
-  const [scope] = useScope();
-  if (sites.isError && !sites.data) return <Failing error={sites.error} again={() => void sites.refetch()} />;
-  if (!sites.data) return <Loading />;
-  const chosen = sites.data.sites.find((site) => site.name === scope.sites[0]);
-  const since = new Date(sites.data.since).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" });
+  const isOperator = me.data?.role === "operator" && !me.data.sites;
+  const view = isOperator && scope.view in words.sites.views ? scope.view : "site";
   return (
     <>
-      {sites.isError && <Stale />}
-      <TryRequest address={(chosen ?? sites.data.sites[0])?.addresses[0] ?? ""} />
-      <Checked />
-      {chosen ? <SiteView site={chosen} /> : <Overview sites={sites.data.sites} />}
-      <p className="mt-8 text-sm text-quiet">{words.sites.inForce(sites.data.file, sites.data.revision, since)}</p>
+      {isOperator && (
+        <ToggleGroup.Root
+          type="single"
+          value={view}
+          onValueChange={(view) => view && change({ view: view === "site" ? "" : view })}
+          aria-label={words.sites.change}
+          className={`${looks.toggles} mb-4 w-fit max-w-full flex-wrap`}
+        >
+          {Object.entries(words.sites.views).map(([view, name]) => (
+            <ToggleGroup.Item key={view} value={view} className={looks.toggle}>
+              {name}
+            </ToggleGroup.Item>
+          ))}
+        </ToggleGroup.Root>
+      )}
+      <Suspense fallback={<Loading />}>
+        {view === "files" && <Files />}
+        {view === "revisions" && <Revisions zone={zone} />}
+        {view === "site" && <Asked query={sites}>{(sites) => <Configured sites={sites} zone={zone} isOperator={isOperator} />}</Asked>}
+      </Suspense>
     </>
   );
 }
 
-/** What is wrong with the configuration, or that nothing is. */
-function Checked() {
-  const check = useCheck();
-  if (!check.data) return null;
-  const errors = check.data.filter((finding) => finding.severity === "error").length;
-  if (check.data.length === 0) return <p className="mt-6 text-well">{words.sites.well}</p>;
+function Configured({ sites, zone, isOperator }: { sites: Sites; zone: string; isOperator: boolean }) {
+  const [scope] = useScope();
+  const chosen = sites.sites.find((site) => site.name === scope.sites[0]);
+  const since = new Intl.DateTimeFormat("en-GB", { timeZone: zone, dateStyle: "medium", timeStyle: "short" }).format(new Date(sites.since));
   return (
-    <details className="mt-6" data-testid="check">
-      <summary className={`cursor-pointer ${errors ? "text-trouble" : "text-attention-text"} font-semibold`}>
-        {words.sites.found(errors, check.data.length - errors)}
-      </summary>
-      <ul className="mt-2">
-        {check.data.map((finding) => (
-          <Found key={`${finding.file}:${finding.line}:${finding.message}`} finding={finding} />
-        ))}
-      </ul>
-    </details>
-  );
-}
-
-function Found({ finding }: { finding: Finding }) {
-  return (
-    <li className={`mb-3 border-l-4 pl-3 ${finding.severity === "error" ? "border-trouble" : "border-attention"}`}>
-      <p>{finding.message}</p>
-      <p className="text-sm text-quiet">{finding.reason}</p>
-      <p className="font-mono text-sm">
-        {finding.file}:{finding.line} <span className="text-quiet">{finding.text.trim()}</span>
-      </p>
-      {finding.remedy && (
-        <p className="text-sm">
-          {words.sites.instead}: {finding.remedy}
-        </p>
-      )}
-    </li>
+    <>
+      <TryRequest address={(chosen ?? sites.sites[0])?.addresses[0] ?? ""} />
+      {isOperator && <Checked />}
+      {chosen ? <SiteView site={chosen} isOperator={isOperator} /> : <Overview sites={sites.sites} />}
+      <p className="mt-8 text-sm text-quiet">{words.sites.inForce(sites.file, sites.revision, since)}</p>
+    </>
   );
 }

@@ -1,5 +1,8 @@
 /** A site as it is configured: hosts, rules with how often they fired, settings with where they come from. */
 import type { Rule, Setting, Site } from "../../api/client";
+import { useState } from "react";
+import { useExposures } from "../../api/queries";
+import { looks } from "../../parts/looks";
 import { Wide } from "../../parts/wide";
 import { useScope } from "../../scope";
 import { words } from "../../words";
@@ -29,7 +32,7 @@ export function Overview({ sites }: { sites: Site[] }) {
   );
 }
 
-export function SiteView({ site }: { site: Site }) {
+export function SiteView({ site, isOperator }: { site: Site; isOperator: boolean }) {
   const notes = [site.requires_https && words.sites.httpsRequired, site.is_default && words.sites.isDefault].filter(Boolean);
   return (
     <>
@@ -39,7 +42,10 @@ export function SiteView({ site }: { site: Site }) {
       </div>
       <Hosts site={site} />
       <div className="mt-8 grid gap-x-10 gap-y-8 xl:grid-cols-[1fr_26rem]">
-        <Rules site={site} />
+        <div className="min-w-0 space-y-8">
+          <Rules site={site} />
+          {isOperator && <Exposures site={site.name} />}
+        </div>
         <Settings settings={site.settings} />
       </div>
     </>
@@ -123,6 +129,38 @@ function RuleRow({ rule, share }: { rule: Rule; share: number }) {
         <span aria-hidden="true" className="mt-1 ml-auto block h-1 bg-sea" style={{ width: `${Math.round(share * 100)}%` }} />
       </td>
     </tr>
+  );
+}
+
+/** What a walk through the site as a stranger finds; it may take a while, so it is asked for. */
+function Exposures({ site }: { site: string }) {
+  const [isAsked, setAsked] = useState(false);
+  const exposures = useExposures(site, isAsked);
+  const said = words.sites;
+  return (
+    <section aria-label={said.exposures} data-testid="exposures">
+      <h3 className="font-semibold">{said.exposures}</h3>
+      {!isAsked && (
+        <button type="button" className={`${looks.button} mt-2`} onClick={() => setAsked(true)}>
+          {said.look}
+        </button>
+      )}
+      {isAsked && exposures.isPending && <p className="mt-2 text-quiet">{said.looking}</p>}
+      {exposures.isError && <p className="mt-2 text-trouble">{exposures.error.message}</p>}
+      {exposures.data?.length === 0 && <p className="mt-2 text-well">{said.noExposures}</p>}
+      <ul className="mt-2">
+        {exposures.data?.map((exposure) => (
+          <li key={exposure.address + exposure.kind} className="mb-2 border-l-4 border-attention pl-3">
+            <p>
+              <span className="font-mono text-sm break-all">{exposure.address}</span> <span className="text-quiet">{exposure.kind}</span>
+            </p>
+            <p className="text-sm text-quiet">
+              {exposure.reason}. {exposure.remedy}
+            </p>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

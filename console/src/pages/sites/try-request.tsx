@@ -1,10 +1,9 @@
 /** A request that somebody describes: its facts, how it is decided, and the answer. */
 import { useEffect, useState, type FormEvent } from "react";
 import type { Explanation, TracedStep } from "../../api/client";
-import { useTry } from "../../api/queries";
+import { useNewTrial, useTrial, useTry } from "../../api/queries";
+import { looks } from "../../parts/looks";
 import { words } from "../../words";
-
-const field = "rounded-md border border-line bg-sheet px-3 py-1 hover:border-sea";
 
 export function TryRequest({ address }: { address: string }) {
   const [url, setUrl] = useState(address);
@@ -24,22 +23,22 @@ export function TryRequest({ address }: { address: string }) {
         <p className="text-sm text-quiet">{words.sites.tryAbout}</p>
       </div>
       <form onSubmit={submit} className="mt-3 flex flex-wrap items-start gap-3">
-        <input className={`${field} w-24 font-mono`} value={method} onChange={(event) => setMethod(event.target.value)} aria-label={words.sites.method} list="methods" />
+        <input className={`${looks.field} w-24 font-mono`} value={method} onChange={(event) => setMethod(event.target.value)} aria-label={words.sites.method} list="methods" />
         <datalist id="methods">
           {["GET", "HEAD", "OPTIONS", "POST"].map((name) => (
             <option key={name} value={name} />
           ))}
         </datalist>
-        <input className={`${field} min-w-64 grow font-mono`} value={url} onChange={(event) => setUrl(event.target.value)} aria-label={words.sites.address} spellCheck={false} />
-        <button type="submit" className="rounded-md bg-sea px-5 py-1 font-semibold text-sheet disabled:opacity-60" disabled={trying.isPending}>
+        <input className={`${looks.field} min-w-64 grow font-mono`} value={url} onChange={(event) => setUrl(event.target.value)} aria-label={words.sites.address} spellCheck={false} />
+        <button type="submit" className={looks.strong} disabled={trying.isPending}>
           {trying.isPending ? words.sites.trying : words.sites.go}
         </button>
         <details className="w-full text-sm">
           <summary className="cursor-pointer text-quiet hover:text-ink">{words.sites.more}</summary>
           <div className="mt-2 flex flex-wrap gap-3">
-            <input className={`${field} w-56 font-mono`} value={client} onChange={(event) => setClient(event.target.value)} placeholder="203.0.113.7" aria-label={words.sites.client} />
+            <input className={`${looks.field} w-56 font-mono`} value={client} onChange={(event) => setClient(event.target.value)} placeholder="203.0.113.7" aria-label={words.sites.client} />
             <textarea
-              className={`${field} min-w-72 grow font-mono`}
+              className="min-w-72 grow rounded-md border border-line bg-sheet px-3 py-1 font-mono hover:border-sea"
               rows={3}
               value={headers}
               onChange={(event) => setHeaders(event.target.value)}
@@ -55,8 +54,41 @@ export function TryRequest({ address }: { address: string }) {
           {trying.error.message}
         </p>
       )}
+      <RealRequest url={url} again={setUrl} />
       {trying.data && <Answered explanation={trying.data} again={setUrl} />}
     </section>
+  );
+}
+
+/** The next request of somebody's own browser: an address to be opened once, and what came by it. */
+function RealRequest({ url, again }: { url: string; again: (url: string) => void }) {
+  const making = useNewTrial();
+  const trial = useTrial(making.data?.id);
+  const said = words.sites;
+  return (
+    <div className="mt-3">
+      <button type="button" className={looks.quiet} disabled={making.isPending || url === ""} onClick={() => making.mutate(url)} title={said.realAbout}>
+        {said.real}
+      </button>
+      {making.isError && <p role="alert">{making.error.message}</p>}
+      {making.data && !trial.data?.explanation && (
+        <div className="mt-2 border-l-4 border-sea pl-3" data-testid="trial">
+          <p>{said.openThis}</p>
+          <a href={making.data.address} target="_blank" rel="noreferrer" className="font-mono text-sm break-all text-sea hover:underline" data-testid="trial-address">
+            {making.data.address}
+          </a>
+          <p className="text-quiet" role="status">
+            {trial.isError ? trial.error.message : said.waiting}
+          </p>
+        </div>
+      )}
+      {trial.data?.explanation && (
+        <div data-testid="came">
+          <p className="mt-3 font-semibold">{said.came(trial.data.explanation.request.client)}</p>
+          <Answered explanation={trial.data.explanation} again={again} />
+        </div>
+      )}
+    </div>
   );
 }
 

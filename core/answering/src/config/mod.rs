@@ -253,6 +253,8 @@ pub struct Service {
     pub records: bool,
     /// How long single requests stay in the records; for ever where there is none.
     pub retention: Option<jiff::Span>,
+    /// Octets of bodies that all sites together may send in a calendar month, where that is limited by somebody.
+    pub allowance: Option<u64>,
     /// Whose days and hours reports speak of.
     pub time_zone: TimeZone,
     /// Networks whose `Forwarded` field is believed (RFC 7239).
@@ -300,6 +302,8 @@ pub struct Site {
     pub compress: Compress,
     /// How its access log is written.
     pub log: Log,
+    /// Octets of bodies that it may send in a calendar month, where that is limited by somebody.
+    pub allowance: Option<u64>,
 }
 
 impl Site {

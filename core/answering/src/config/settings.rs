@@ -53,6 +53,13 @@ const SETTINGS: &[Setting] = &[
     ),
     setting(
         "service",
+        "allowance",
+        Kind::Text,
+        "allowance = \"500 GB\"",
+        "transfer of all sites together in a calendar month; the console shows how much of it is used, and when it runs out",
+    ),
+    setting(
+        "service",
         "time_zone",
         Kind::Text,
         "time_zone = \"Atlantic/Faroe\"",
@@ -362,6 +369,13 @@ const SETTINGS: &[Setting] = &[
         Kind::Flag,
         "listing = true",
         "whether folders without an index file are listed",
+    ),
+    setting(
+        "site",
+        "allowance",
+        Kind::Text,
+        "allowance = \"200 GB\"",
+        "transfer in a calendar month; the console shows how much of it is used, and when it runs out",
     ),
     setting("site", "default", Kind::Flag, "default = true", "whether it answers for unknown hosts"),
     setting(

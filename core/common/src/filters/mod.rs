@@ -26,7 +26,7 @@ mod values;
 
 pub use values::Values;
 
-use crate::columns::{Column, DerivedColumn};
+use crate::columns::{Column, Compared, DerivedColumn, Kind};
 use crate::text::nearest;
 use std::fmt;
 use thiserror::Error;
@@ -45,6 +45,22 @@ pub struct Filter {
 /// Conditions that must all hold; one for each column and direction.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Filters(Vec<Filter>);
+
+/// A filter on a column, for whoever sees it for the first time.
+pub fn example(column: Column) -> String {
+    let declaration = column.declaration();
+    match (declaration.kind, declaration.compared, declaration.values) {
+        (Kind::Time, ..) => "--from, --until, --day, …".to_owned(),
+        (_, _, values @ [first, ..]) if values.len() > 1 => format!("{}={first}", declaration.name),
+        // Of three digits: a status, which has classes.
+        (Kind::Integer, ..) if declaration.range.1 < 1000 => format!("{}=404,5xx", declaration.name),
+        (Kind::Integer, ..) => format!("{}>={}", declaration.name, declaration.range.0),
+        (Kind::Size, ..) => format!("{}>10 MB", declaration.name),
+        (Kind::Duration, ..) => format!("{}>5 s", declaration.name),
+        (_, Compared::Address, _) => format!("{}=198.18.0.0/15", declaration.name),
+        _ => format!("{}=*…*", declaration.name),
+    }
+}
 
 /// How a filter compares.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

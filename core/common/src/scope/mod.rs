@@ -1,6 +1,6 @@
 //! Which requests are meant: sites × period × filters, the same everywhere.
 //!
-//! - [`words`]: a scope as it is written; [`period`]: its stretch of time; [`rows`]: which rows of batches belong to it
+//! - [`words`]: a scope as it is written; [`period`]: its stretch of time; [`hours`]: hours of the week; [`rows`]: which rows of batches belong to it
 //!
 //! ```
 //! use exedra_common::Origin;
@@ -10,10 +10,12 @@
 //! assert!(!scope.takes(&Origin::default()), "of which site it is, is not known");
 //! ```
 
+mod hours;
 pub mod period;
 mod rows;
 pub mod words;
 
+pub use hours::{NoHours, WeekHours};
 pub use rows::RowFilter;
 pub use words::{ScopeError, ScopeWords};
 
@@ -30,11 +32,18 @@ pub struct Scope {
     pub from: Option<i64>,
     /// First instant that no longer counts, in milliseconds since 1970 UTC.
     pub until: Option<i64>,
+    /// The hours of the week that count, where not all do.
+    pub hours: Option<WeekHours>,
     /// What must hold of each request.
     pub filters: Filters,
 }
 
 impl Scope {
+    /// Whether all requests of its sites and its period count, so that what was counted of whole days is of use.
+    pub fn has_all_requests(&self) -> bool {
+        self.hours.is_none() && self.filters.is_empty()
+    }
+
     /// Whether a stretch of time (both ends included, in milliseconds) can hold anything of this scope.
     pub fn overlaps(&self, first: i64, last: i64) -> bool {
         self.from.is_none_or(|from| last >= from) && self.until.is_none_or(|until| first < until)

@@ -20,7 +20,7 @@
 //! assert!(!rows.keeps(&batch, 0, &texts) && rows.keeps(&batch, 1, &texts));
 //! ```
 
-use super::Scope;
+use super::{Scope, WeekHours};
 use crate::batch::{NO_TIME, RequestBatch};
 use crate::columns::{Column, Derive, Projection, TextColumn};
 use crate::dictionary::Dictionaries;
@@ -53,7 +53,7 @@ impl RowFilter {
 
     /// Whether there is nothing to leave out, so that rows need not be asked about.
     pub fn lets_all_through(&self) -> bool {
-        self.scope.from.is_none() && self.scope.until.is_none() && self.scope.filters.is_empty()
+        self.scope.from.is_none() && self.scope.until.is_none() && self.scope.has_all_requests()
     }
 
     /// The columns that it looks at.
@@ -78,6 +78,9 @@ impl RowFilter {
                 all.filter(|row| (from..until).contains(&batch.time[*row as usize])).collect()
             }
         };
+        if let Some(hours) = &mut self.scope.hours {
+            rows.retain(|row| is_within(hours, batch.time[*row as usize]));
+        }
         for (filter, verdicts) in self.scope.filters.iter().zip(&mut self.verdicts) {
             let column = match filter.column {
                 Column::Text(column) => Some(column),
@@ -117,10 +120,18 @@ impl RowFilter {
         {
             return false;
         }
+        if self.scope.hours.as_mut().is_some_and(|hours| !is_within(hours, time)) {
+            return false;
+        }
         let (filters, derive) = (self.scope.filters.iter(), &*self.derive);
         let mut each = filters.zip(&mut self.verdicts);
         each.all(|(filter, verdicts)| holds(filter, verdicts, batch, row, dictionaries, derive))
     }
+}
+
+/// Whether an instant is within some hours: what came in nobody knows when is in none.
+fn is_within(hours: &mut WeekHours, time: i64) -> bool {
+    time != NO_TIME && hours.has(time)
 }
 
 /// Whether a filter lets a row through.
@@ -179,6 +190,25 @@ mod tests {
     use crate::columns::{DerivedColumn, NumberColumn};
     use crate::filters::Filters;
     use rstest::rstest;
+
+    #[test]
+    fn hours_of_the_week_are_kept_within_the_period() {
+        let (mut batch, texts): (RequestBatch, Dictionaries) = Default::default();
+        let hour = 3_600_000;
+        // The first Thursday of 1970, hour by hour, and a row that nobody knows the time of.
+        batch.time = (0..24).map(|at| at * hour).chain([NO_TIME]).collect();
+        let hours = WeekHours::understand(&["Thu 22-2"], &jiff::tz::TimeZone::UTC).unwrap();
+        for (from, wanted) in [(None, vec![0, 1, 2, 22, 23]), (Some(2 * hour), vec![2, 22, 23])] {
+            let scope = Scope { from, hours: Some(hours.clone()), ..Scope::default() };
+            assert!(!scope.has_all_requests());
+            let mut rows = RowFilter::new(scope, Arc::new(FirstLetter));
+            assert!(!rows.lets_all_through());
+            assert_eq!(rows.rows(&batch, &texts), wanted);
+            let one_by_one: Vec<u32> =
+                (0..25).filter(|row| rows.keeps(&batch, *row as usize, &texts)).collect();
+            assert_eq!(one_by_one, wanted);
+        }
+    }
 
     /// What follows from a text is its first letter.
     #[derive(Debug)]

@@ -10,7 +10,7 @@
 //! assert!(wrong.understand(0, &TimeZone::UTC).unwrap_err().to_string().contains("page"));
 //! ```
 
-use super::{Scope, period};
+use super::{NoHours, Scope, WeekHours, period};
 use crate::columns::{Column, DerivedColumn};
 use crate::filters::{Filter, FilterError, Filters};
 use jiff::tz::TimeZone;
@@ -31,6 +31,8 @@ pub struct ScopeWords {
     pub from: Option<String>,
     /// The first instant or day that no longer counts.
     pub until: Option<String>,
+    /// Hours of the week: `Mon 8`, `Mon-Fri 8-17`; any of them.
+    pub hours: Vec<String>,
     /// Filters of what is kept.
     pub only: Vec<String>,
     /// Filters of what is left out.
@@ -49,6 +51,9 @@ pub enum ScopeError {
     /// A time.
     #[error(transparent)]
     Period(#[from] period::PeriodError),
+    /// Hours of the week.
+    #[error(transparent)]
+    Hours(#[from] NoHours),
     /// A filter.
     #[error(transparent)]
     Filter(#[from] FilterError),
@@ -69,7 +74,8 @@ impl ScopeWords {
             (_, true) if filters.iter().any(|filter| filter.column == CRAWLER && !filter.without) => {}
             (_, crawlers) => filters.add(Filter::crawlers(crawlers)),
         }
-        Ok(Scope { sites: Vec::new(), from, until, filters })
+        let hours = (!self.hours.is_empty()).then(|| WeekHours::understand(&self.hours, zone)).transpose()?;
+        Ok(Scope { sites: Vec::new(), from, until, hours, filters })
     }
 
     fn period(&self, now: i64, zone: &TimeZone) -> Result<(Option<i64>, Option<i64>), ScopeError> {

@@ -4,6 +4,7 @@
 //! them.
 //!
 //! - [`cell`]: one value
+//! - [`csv`]: a table for spreadsheets
 //! - [`compare`]: the same table of another period beside this one
 //! - [`requests`]: single requests as a table
 //! - [`wire`]: a table as JSON
@@ -20,6 +21,7 @@
 
 mod cell;
 mod compare;
+pub mod csv;
 mod requests;
 mod wire;
 

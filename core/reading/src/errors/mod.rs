@@ -6,6 +6,7 @@
 //!
 //! - [`event`]: one line understood; [`named`]: values behind their names
 //! - [`same`]: events that are the same but for when and for whom
+//! - [`filter`]: which are wanted
 //!
 //! ```
 //! use exedra_reading::errors::event::Event;
@@ -18,6 +19,7 @@
 //! ```
 
 pub mod event;
+pub mod filter;
 mod named;
 pub mod same;
 

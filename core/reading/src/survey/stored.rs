@@ -78,7 +78,7 @@ impl SurveyPlan {
 
     /// Whether surveys by this plan may be put together of kept ones.
     pub fn can_be_of_kept(&self) -> bool {
-        self.scope.filters.is_empty()
+        self.scope.has_all_requests()
             && matches!(self.by, Measure::Requests | Measure::Bytes)
             && self.step != Some(Step::Minute)
             && (self.slow == USUAL_SLOW || !self.parts.has(Part::Durations))

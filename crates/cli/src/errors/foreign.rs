@@ -1,7 +1,7 @@
 //! Error logs of other servers: what is the same put together, the most frequent first.
 
 use super::Options;
-use super::filter::Filter;
+use super::filter;
 use crate::configuration;
 use crate::failure::Failure;
 use crate::form::Form;
@@ -15,6 +15,7 @@ use crate::sources::packed::{Unpacked, no_text, unpacked};
 use exedra_common::figures::{grouped, several};
 use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::errors::event::{Event, Fields, goes_on};
+use exedra_reading::errors::filter::EventFilter;
 use exedra_reading::errors::same::{Same, Together};
 use exedra_reading::errors::{Likeness, likeness};
 use exedra_reading::logs::search::Given;
@@ -56,7 +57,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         None => None,
     };
     let zone = options.scope.zone(config.as_ref())?;
-    let filter = Filter::new(options, config.as_ref(), &zone)?;
+    let filter = filter(options, config.as_ref(), &zone)?;
     let mut all = All::default();
     for file in find(&options.sources, options.rotated, config.as_ref())? {
         let failed = |error: io::Error| Failure(format!("{} cannot be read: {error}", file.name));
@@ -130,7 +131,7 @@ impl All {
         name: &str,
         input: impl BufRead,
         near: Option<i64>,
-        filter: &Filter,
+        filter: &EventFilter,
         status: Option<u16>,
     ) -> io::Result<()> {
         let mut fields = Fields::default();

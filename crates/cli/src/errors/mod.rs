@@ -3,9 +3,8 @@
 //! Without sources it reads the log of errors of the service; with them the error logs of other servers. What is the same but for when
 //! and for whom is put together.
 //!
-//! - [`own`]: of our service; [`foreign`]: of other servers; [`filter`]: which are wanted
+//! - [`own`]: of our service; [`foreign`]: of other servers
 
-mod filter;
 mod foreign;
 mod own;
 
@@ -13,7 +12,12 @@ use crate::failure::Failure;
 use crate::form::Form;
 use crate::scope::ScopeOptions;
 use clap::Args;
+use exedra_answering::config::Config;
+use exedra_reading::classify::Classifier;
+use exedra_reading::errors::filter::EventFilter;
+use jiff::tz::TimeZone;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// What `exedra errors` takes.
 #[derive(Args)]
@@ -42,6 +46,13 @@ pub struct Options {
     /// The form of the answer: for people, or for programs (of our own the lines as they were written)
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
+}
+
+/// The filter of the scope that was asked for.
+fn filter(options: &Options, config: Option<&Config>, zone: &TimeZone) -> Result<EventFilter, Failure> {
+    let countries = options.scope.countries(config)?;
+    let scope = ScopeOptions { site: Vec::new(), ..options.scope.clone() }.scope(zone)?;
+    Ok(EventFilter::new(scope, Arc::new(Classifier { countries })))
 }
 
 /// Reads and prints.

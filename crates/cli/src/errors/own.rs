@@ -1,27 +1,21 @@
 //! The log of errors of our own service, readable. Errors that differ only in who met them are one.
 
 use super::Options;
-use super::filter::Filter;
+use super::filter;
 use crate::configuration;
 use crate::failure::Failure;
 use crate::form::Form;
 use crate::out::{QUIET, STRONG, TROUBLE};
-use exedra_answering::config::Config;
 use exedra_common::figures::several;
 use exedra_common::text::clean_value;
-use exedra_reading::errors::event::Event;
-use exedra_service::logs::error_log::{ERRORS, ErrorLine};
-use exedra_service::logs::journal::generations::{Generation, generations};
-use flate2::read::MultiGzDecoder;
+use exedra_service::logs::error_log::ERRORS;
+use exedra_service::logs::error_reading::{LOOKED_AT, Same, Wanted, last, put_together};
+use exedra_service::logs::journal::generations::generations;
 use jiff::tz::TimeZone;
-use std::collections::{BTreeSet, HashMap, VecDeque};
-use std::fs::File;
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::io::{self, Write};
 
 /// The configuration that is read where none is named.
 const USUAL: &str = "exedra.toml";
-/// How many of the last lines are looked at for errors that are the same.
-const LOOKED_AT: usize = 100_000;
 /// How many pages that linked to the same mistake are named.
 const REFERRERS: usize = 3;
 
@@ -31,13 +25,16 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let config = configuration::read(&path)?;
     options.scope.site.iter().try_for_each(|site| config.site_named(site).map(|_| ()))?;
     let zone = options.scope.zone(Some(&config))?;
-    let wanted = Wanted::new(options, &config, &zone)?;
+    // Sites are asked for by their names here: no request has been recorded.
+    let wanted =
+        Wanted::new(options.scope.site.clone(), options.status, filter(options, Some(&config), &zone)?);
     let folder = &config.service.logs.value;
     let files = generations(folder, ERRORS).map_err(|error| {
         Failure(format!("{} cannot be read: {error}; has the service been started?", folder.display()))
     })?;
     let by_itself = options.each || options.form == Form::Json;
-    let last = last(&wanted, &files, if by_itself { options.top } else { LOOKED_AT })?;
+    let last =
+        last(&wanted, &files, if by_itself { options.top } else { LOOKED_AT }, || Ok::<(), Failure>(()))?;
     let mut out = crate::out::stdout();
     if options.form == Form::Json {
         return Ok(last.iter().try_for_each(|line| writeln!(out, "{line}"))?);
@@ -61,105 +58,6 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         )?,
     }
     Ok(())
-}
-
-/// The last lines that are wanted, oldest first: later files are read first, as far as needed.
-fn last(wanted: &Wanted, files: &[Generation], most: usize) -> Result<VecDeque<String>, Failure> {
-    let mut last: VecDeque<String> = VecDeque::new();
-    for file in files.iter().rev() {
-        if last.len() >= most {
-            break;
-        }
-        let mut here = VecDeque::new();
-        for line in BufReader::new(open(file)?).lines() {
-            let line = line?;
-            if serde_json::from_str(&line).is_ok_and(|error| wanted.wants(&error)) {
-                here.push_back(line);
-            }
-            if here.len() + last.len() > most {
-                here.pop_front();
-            }
-        }
-        here.append(&mut last);
-        last = here;
-    }
-    Ok(last)
-}
-
-/// Errors that are the same but for who met them.
-struct Same<'l> {
-    last: ErrorLine<'l>,
-    first: String,
-    times: u64,
-    clients: BTreeSet<String>,
-    referrers: BTreeSet<String>,
-}
-
-/// Puts together what is the same, in the order in which it last happened.
-fn put_together(lines: &VecDeque<String>, each: bool) -> Vec<Same<'_>> {
-    let mut places: HashMap<(String, u16, String, String), usize> = HashMap::new();
-    let mut groups: Vec<(usize, Same<'_>)> = Vec::new();
-    for (number, line) in lines.iter().enumerate() {
-        let Ok(error) = serde_json::from_str::<ErrorLine<'_>>(line) else { continue };
-        let asked = format!("{} {}{}", error.method, error.host, error.target);
-        let key = (
-            asked,
-            error.status,
-            error.cause.to_string(),
-            if each { number.to_string() } else { String::new() },
-        );
-        let place = *places.entry(key).or_insert(groups.len());
-        if place == groups.len() {
-            let (first, last) = (error.time.to_string(), error.clone());
-            let (clients, referrers) = (BTreeSet::new(), BTreeSet::new());
-            groups.push((number, Same { last, first, times: 0, clients, referrers }));
-        }
-        let (at, same) = &mut groups[place];
-        *at = number;
-        same.times += 1;
-        same.clients.insert(error.client.to_string());
-        same.referrers.extend(error.referrer.as_deref().map(str::to_owned));
-        same.last = error;
-    }
-    groups.sort_by_key(|(at, _)| *at);
-    groups.into_iter().map(|(_, same)| same).collect()
-}
-
-/// Which errors are wanted.
-struct Wanted {
-    sites: Vec<String>,
-    status: Option<u16>,
-    filter: Filter,
-}
-
-impl Wanted {
-    fn new(options: &Options, config: &Config, zone: &TimeZone) -> Result<Self, Failure> {
-        // Sites are asked for by their names here: no request has been recorded.
-        let sites = options.scope.site.clone();
-        Ok(Wanted { sites, status: options.status, filter: Filter::new(options, Some(config), zone)? })
-    }
-
-    fn wants(&self, error: &ErrorLine<'_>) -> bool {
-        let is_of_site =
-            || error.site.as_deref().is_some_and(|site| self.sites.iter().any(|known| known == site));
-        (self.sites.is_empty() || is_of_site())
-            && self.status.is_none_or(|status| error.status == status)
-            && self.filter.keeps(&Event {
-                time: error.time.parse::<jiff::Timestamp>().ok().map(jiff::Timestamp::as_millisecond),
-                client: Some(error.client.to_string()),
-                method: Some(error.method.to_string()),
-                path: error.target.split('?').next().map(str::to_owned),
-                host: Some(error.host.to_string()),
-                referrer: error.referrer.as_deref().map(str::to_owned),
-                status: Some(error.status),
-                ..Event::default()
-            })
-    }
-}
-
-fn open(file: &Generation) -> io::Result<Box<dyn Read>> {
-    let opened = File::open(&file.path)?;
-    Ok(if file.packed { Box::new(MultiGzDecoder::new(opened)) } else { Box::new(opened) })
 }
 
 fn clock(time: &str, zone: &TimeZone) -> String {
@@ -199,7 +97,7 @@ fn print(out: &mut impl Write, same: &Same<'_>, zone: &TimeZone) -> io::Result<(
     if let Some(file) = &error.file {
         writeln!(out, "    {QUIET}looked for{QUIET:#}   {}", clean_value(file))?;
     }
-    for referrer in same.referrers.iter().take(REFERRERS) {
+    for referrer in same.referrers.keys().take(REFERRERS) {
         writeln!(out, "    {QUIET}linked from{QUIET:#}  {}", clean_value(referrer))?;
     }
     let more = same.referrers.len().saturating_sub(REFERRERS) as u64;

@@ -4,7 +4,6 @@
 //! - [`html`]: one file to be handed on
 //! - [`page`]: it as a page for the terminal; [`when`]: the picture at its head
 
-mod html;
 mod page;
 mod prelude;
 mod when;
@@ -17,10 +16,12 @@ use crate::sources::bookmark::ALL;
 use crate::sources::{Asked, Bookmark, Progress, Source, SourceOptions, reading};
 use clap::{Args, ValueEnum};
 use exedra_common::scope::{Scope, period};
+use exedra_common::tables::csv;
 use exedra_common::text::clean_json;
 use exedra_reading::prelude::Preludes;
 use exedra_reading::survey::report::{Against, Shown};
 use exedra_reading::survey::{Measure, Report, ReportOptions, SurveyPlan, SurveyWorker, Surveys, VisitorKey};
+use exedra_service::console::report_page;
 use serde::Serialize;
 use std::io::Write;
 use std::path::PathBuf;
@@ -206,12 +207,12 @@ fn words(options: &Options, report: &Report, sources: &[Source], shortens: bool)
         ReportForm::Json => serde_json::to_string_pretty(&WithSources { sources, report })? + "\n",
         ReportForm::Html => {
             let json = serde_json::to_string(&WithSources { sources, report })?;
-            html::page(&json, sources.first().map_or("Report", Source::short_name))?
+            report_page::page(&json, sources.first().map_or("Report", Source::short_name))?
         }
         ReportForm::Text => page::page(report, sources, shortens, width()),
         ReportForm::Csv => {
             let shown = Shown::understand(&options.show)?;
-            crate::show::csv::table(report.table(shown.names().first().copied().unwrap_or_default()))?
+            csv::table(report.table(shown.names().first().copied().unwrap_or_default()))
         }
     })
 }

@@ -21,6 +21,7 @@ use exedra_common::Column;
 use exedra_common::figures::grouped;
 use exedra_common::scope::RowFilter;
 use exedra_common::tables::Table;
+use exedra_common::tables::csv;
 use exedra_reading::classify::Classifier;
 use exedra_reading::requests::{Picker, RequestColumns, leave_out_what_nobody_says, order};
 use jiff::tz::TimeZone;
@@ -121,7 +122,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         return also.run(|table, row| {
             let line = match options.form {
                 RequestsForm::Text => lines.line(row),
-                RequestsForm::Csv => crate::show::csv::row(table, row)?,
+                RequestsForm::Csv => csv::row(table, row),
                 RequestsForm::Json => show::object(table, row),
             };
             match options.form {
@@ -207,7 +208,7 @@ fn print(
             }
             out.flush()?;
         }
-        RequestsForm::Csv => crate::out::octets(&crate::show::csv::table(table)?, false)?,
+        RequestsForm::Csv => crate::out::octets(&csv::table(table), false)?,
         RequestsForm::Json => {
             let all: String = table.rows.iter().map(|row| show::object(table, row)).collect();
             crate::out::octets(&all, true)?;

@@ -1,13 +1,12 @@
 //! Tables as people and programs are shown them, whatever they are about.
 //!
-//! - [`text`]: at a terminal; [`csv`]: for spreadsheets
+//! - [`text`]: at a terminal; for spreadsheets there is `tables::csv`
 //! - [`cells`]: single values
 //! - [`columns`]: charts of letters
 //! - [`fit`]: texts cut to the width there is
 
 pub mod cells;
 pub mod columns;
-pub mod csv;
 pub mod fit;
 pub mod text;
 
@@ -53,7 +52,7 @@ mod tests {
             let json = serde_json::to_string(&table).unwrap();
             prop_assert_eq!(&serde_json::from_str::<Table>(&json).unwrap(), &table);
 
-            let text = csv::table(&table).ok().unwrap();
+            let text = exedra_common::tables::csv::table(&table);
             let mut reader = ::csv::Reader::from_reader(text.as_bytes());
             let heading: Vec<String> = reader.headers().unwrap().iter().map(str::to_owned).collect();
             let names: Vec<String> = table.columns.iter().map(|column| column.name.clone()).collect();

@@ -1,4 +1,8 @@
 //! What answering needs, and what is written down of what never became a request.
+//!
+//! - [`trials`]: addresses that are opened once, to see what becomes of a browser's own request
+
+pub mod trials;
 
 use crate::access::certificates::Certificates;
 use crate::access::certificates::obtaining::Tokens;
@@ -22,6 +26,7 @@ use http::StatusCode;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use trials::Trials;
 
 /// What a worker answers by at the moment.
 pub type Current = ArcSwap<Active>;
@@ -48,6 +53,8 @@ pub struct Active {
     pub tls: Option<Tls>,
     /// What authorities are told that are asked for certificates.
     pub tokens: Arc<Tokens>,
+    /// Addresses that are opened once to see what becomes of a request.
+    pub trials: Arc<Trials>,
     /// How often each rule of each site has fitted.
     pub fired: Arc<Fired>,
     /// The log of each site.

@@ -26,6 +26,8 @@ use std::sync::Arc;
 
 /// How many of the last requests are shown.
 const LATEST: usize = 30;
+/// How many clients of the last hour are named.
+const HERE: usize = 8;
 const HOUR: i64 = 3_600_000;
 
 /// Anything else below `/api/v1`.
@@ -152,8 +154,9 @@ pub async fn now(caller: Caller, Parameters(query): Parameters<SitesQuery>) -> R
         let console = caller.console();
         let scope = Scope { sites: sites.clone(), from: Some(time - HOUR), ..Scope::default() };
         let all = Scope { sites, ..Scope::default() };
-        let shown = Shown::understand(&["totals", "classes", "timeline"]).map_err(|_| Failure::Internal)?;
-        let options = ReportOptions { shown, ..ReportOptions::default() };
+        let shown = Shown::understand(&["totals", "classes", "timeline", "clients"])
+            .map_err(|_| Failure::Internal)?;
+        let options = ReportOptions { shown, top: HERE, ..ReportOptions::default() };
         let asked = Asked { scope, step: Some(Step::Minute), options, ..Asked::default() };
         let report = make_survey(&caller, &asked, work)?;
         let (seen, records) = caller.snapshot(&all);
@@ -166,6 +169,7 @@ pub async fn now(caller: Caller, Parameters(query): Parameters<SitesQuery>) -> R
             minutes: report.table("timeline").clone(),
             totals: report.table("totals").clone(),
             classes: report.table("classes").clone(),
+            clients: report.table("clients").clone(),
             latest: requests(&latest, &*console.site()?),
         })
     })

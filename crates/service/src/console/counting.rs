@@ -38,7 +38,7 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
         let goes_on = || work.goes_on();
         let mut survey = records.survey(&seen, plan, &for_a_call(&goes_on))?;
         // What is no longer kept one by one cannot be filtered.
-        if plan.scope.filters.is_empty() {
+        if plan.scope.has_all_requests() {
             let (tallies, others) = caller.tallies(&seen, &plan.scope, &plan.zone)?;
             tallies.iter().for_each(|tally| survey.take_in_tally(tally));
             has_other_zones.set(has_other_zones.get() || others);

@@ -26,6 +26,8 @@ pub enum Failure {
     TooLong,
     /// Whoever asked has left.
     Left,
+    /// A file could not be read.
+    Unreadable(String),
     /// The records failed.
     Store(StoreError),
     /// Something else did.
@@ -35,6 +37,13 @@ pub enum Failure {
 impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
         Failure::Store(error)
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        tracing::error!("the console could not answer: {error}");
+        Failure::Unreadable(error.to_string())
     }
 }
 
@@ -53,6 +62,7 @@ impl IntoResponse for Failure {
                 "Timed out",
                 "Ask for a shorter time, fewer sites, or fewer tables (`show`).",
             ),
+            Failure::Unreadable(detail) => problem(StatusCode::INTERNAL_SERVER_ERROR, "I/O error", &detail),
             // Nobody reads it.
             Failure::Left => problem(StatusCode::SERVICE_UNAVAILABLE, "The client closed the connection", ""),
             Failure::Store(error @ StoreError::Behind) => problem(

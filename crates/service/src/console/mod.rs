@@ -6,6 +6,8 @@
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
 //!   [`imports`]: what is about logs of elsewhere; [`erasing`]: one client erased; [`failure`]: what it says when it cannot answer
 //! - [`reading`]: what is about what is recorded; [`sources`]: where it comes from; [`counting`]: the records counted for a call
+//! - [`allowances`]: this month's transfer and what is expected of it; [`report`]: a scope as a file to take along, [`report_page`]: as HTML
+//! - [`configuration`]: the files of the configuration, changed in the browser; [`trials`]: the next real request of a browser
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
 //! - [`events`]: what happens, as it does; [`health`]: whether the service is well
 //! - [`metrics`]: figures for programs that watch the service
@@ -14,10 +16,12 @@
 //! - [`assets`]: the pages, from inside the program
 
 pub mod accounts;
+mod allowances;
 pub mod assets;
 mod blocking;
 pub mod caller;
 pub mod calls;
+mod configuration;
 mod counting;
 mod description;
 mod erasing;
@@ -31,11 +35,14 @@ mod peer;
 pub mod query;
 mod reading;
 mod recording;
+mod report;
+pub mod report_page;
 mod routes;
 mod serving;
 pub mod sign_in;
 pub mod sites;
 mod sources;
+mod trials;
 
 pub use caller::Console;
 pub use serving::serve;

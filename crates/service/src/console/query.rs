@@ -49,6 +49,8 @@ pub struct ScopeQuery {
     pub until: Option<String>,
     /// a stretch up to now, as in `7 days` or `1h`
     pub last: Option<String>,
+    /// hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated
+    pub hours: Vec<String>,
     /// a filter of what is counted, as in `status>=500`; may be repeated
     pub only: Vec<String>,
     /// a filter of what is left out; may be repeated
@@ -162,6 +164,28 @@ pub struct PreludesQuery {
     /// no client is named
     #[serde(deserialize_with = "flag")]
     pub mask: bool,
+}
+
+/// Which errors are given.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct ErrorsQuery {
+    /// how many different ones at most: 200 unless said
+    #[serde(deserialize_with = "length")]
+    pub top: Option<usize>,
+}
+
+/// In which form a report is given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ReportForm {
+    /// one file for a browser
+    Html,
+    /// everything, for programs
+    Json,
+    /// one section, for spreadsheets
+    Csv,
 }
 
 /// Which changes are given.
@@ -291,6 +315,7 @@ pub fn scope(
         day: query.day,
         week: query.week,
         month: query.month,
+        hours: query.hours,
         people: query.people,
         crawlers: query.crawlers,
         only: query.only.into_iter().chain(servers).collect(),

@@ -5,16 +5,19 @@ use super::caller::Caller;
 use super::counting::{for_a_call, make_survey};
 use super::failure::Failure;
 use super::query::{
-    Parameters, PreludesQuery, RequestsQuery, ScopeQuery, Scoped, SeriesQuery, SitesQuery, SurveyQuery,
-    TrailQuery, asked, few_buckets, scope,
+    ErrorsQuery, Parameters, PreludesQuery, RequestsQuery, ScopeQuery, Scoped, SeriesQuery, SitesQuery,
+    SurveyQuery, TrailQuery, asked, few_buckets, scope,
 };
 use crate::active::Active;
+use crate::logs::error_reading::{self, LOOKED_AT, Wanted, last, put_together};
+use crate::logs::journal::generations::generations;
 use axum::Json;
-use exedra_api::{Requests, Series, Source};
+use exedra_api::{Errors, LogColumn, Requests, Series, Source};
 use exedra_common::filters::Filter;
 use exedra_common::scope::Scope;
-use exedra_common::{Dictionaries, RequestBatch, TextColumn};
+use exedra_common::{Column, Dictionaries, RequestBatch, TextColumn};
 use exedra_reading::classify::Classifier;
+use exedra_reading::errors::filter::EventFilter;
 use exedra_reading::prelude::minutes::Burst;
 use exedra_reading::prelude::{Minutes, Preludes, Tallies, Trouble, USUAL_BURSTS, preludes as told};
 use exedra_reading::requests::{Picker, RequestColumns, WrongColumn, order};
@@ -36,16 +39,16 @@ const MOST_STEPS: usize = 20_000;
 const MOST_BURSTS: usize = 100;
 
 /// What a call is about.
-struct About {
-    scope: Scope,
-    zone: TimeZone,
-    active: Arc<Active>,
-    now: i64,
+pub(super) struct About {
+    pub(super) scope: Scope,
+    pub(super) zone: TimeZone,
+    pub(super) active: Arc<Active>,
+    pub(super) now: i64,
 }
 
 impl About {
     /// Understands it, of the sites that may be seen.
-    fn understand(caller: &Caller, mut query: ScopeQuery) -> Result<Self, Failure> {
+    pub(super) fn understand(caller: &Caller, mut query: ScopeQuery) -> Result<Self, Failure> {
         let now = jiff::Timestamp::now().as_millisecond();
         let active = caller.console().site()?;
         let sites = caller.sites(std::mem::take(&mut query.site), &active.config)?;
@@ -240,6 +243,39 @@ pub async fn preludes(
         Ok(Preludes { trouble: trouble.words(), time_zone: about.zone_name(), bursts: found })
     })
     .await
+}
+
+/// What went wrong, and why: from the log of errors of the service, within a scope.
+#[utoipa::path(get, path = "/errors", params(ScopeQuery, ErrorsQuery), responses((status = 200, body = Errors)))]
+pub async fn errors(
+    caller: Caller,
+    Scoped(about, query): Scoped<ErrorsQuery>,
+) -> Result<Json<Errors>, Failure> {
+    let about = About::understand(&caller, about)?;
+    working(move |work| {
+        let filter = EventFilter::new(about.scope.clone(), about.classifier());
+        let wanted = Wanted::new(about.scope.sites.clone(), None, filter);
+        let journal = &about.active.errors.appender.journal;
+        let files = generations(journal.folder(), &journal.name).unwrap_or_default();
+        let lines = last(&wanted, &files, LOOKED_AT, || work.goes_on())?;
+        let table = error_reading::table(put_together(&lines, false), query.top.unwrap_or(FEW));
+        Ok(Errors { time_zone: about.zone_name(), table, looked_at: lines.len() as u64 })
+    })
+    .await
+}
+
+/// The columns of logs, by which requests are filtered.
+#[utoipa::path(get, path = "/columns", responses((status = 200, body = Vec<LogColumn>)))]
+pub async fn columns(_: Caller) -> Json<Vec<LogColumn>> {
+    let filtered = Column::all().filter(|column| *column != Column::Time);
+    let shown = filtered.map(|column| LogColumn {
+        name: column.name().to_owned(),
+        kind: column.declaration().kind,
+        meaning: column.meaning().to_owned(),
+        values: column.declaration().values.iter().map(ToString::to_string).collect(),
+        example: exedra_common::filters::example(column),
+    });
+    Json(shown.collect())
 }
 
 /// Where the records come from: logs of the sites, and logs that were imported.

@@ -5,8 +5,8 @@
 
 use super::caller::Console;
 use super::{
-    accounts, assets, calls, description, erasing, events, health, hosts, imports, metrics, reading,
-    recording, sign_in, sites,
+    accounts, allowances, assets, calls, configuration, description, erasing, events, health, hosts, imports,
+    metrics, reading, recording, report, sign_in, sites, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -42,8 +42,14 @@ fn for_viewers() -> Calls {
         .routes(routes!(reading::trail))
         .routes(routes!(reading::preludes))
         .routes(routes!(reading::sources))
+        .routes(routes!(reading::errors))
+        .routes(routes!(reading::columns))
+        .routes(routes!(allowances::allowances))
+        .routes(routes!(report::report))
         .routes(routes!(sites::sites))
         .routes(routes!(sites::explain))
+        .routes(routes!(trials::make_trial))
+        .routes(routes!(trials::trial))
 }
 
 /// What anybody who is signed in may change of their own.
@@ -59,6 +65,9 @@ fn for_operators() -> Calls {
         .routes(routes!(sites::exposures))
         .routes(routes!(sites::reload))
         .routes(routes!(sites::revisions))
+        .routes(routes!(configuration::configuration, configuration::publish))
+        .routes(routes!(configuration::revision_files))
+        .routes(routes!(configuration::settings))
         .routes(routes!(sites::restore))
         .routes(routes!(accounts::accounts, accounts::add_account))
         .routes(routes!(accounts::change_account, accounts::remove_account))
@@ -70,6 +79,13 @@ fn for_operators() -> Calls {
         .routes(routes!(imports::imports, imports::begin))
         .routes(routes!(imports::take_out))
         .routes(routes!(erasing::erase_client))
+}
+
+/// What operators ask that changes nothing, though it is sent.
+fn tried_out() -> Calls {
+    OpenApiRouter::new()
+        .routes(routes!(configuration::check_draft))
+        .routes(routes!(configuration::write_rule))
 }
 
 /// What operators send piece by piece: that it began is written down, and not each piece.
@@ -103,6 +119,7 @@ fn described(console: Option<&Arc<Console>>) -> (Router<Arc<Console>>, String) {
         .merge(guarded(for_viewers(), Role::Viewer, false, console))
         .merge(guarded(of_ones_own(), Role::Viewer, true, console))
         .merge(guarded(for_operators(), Role::Operator, true, console))
+        .merge(guarded(tried_out(), Role::Operator, false, console))
         .merge(guarded(in_bulk(), Role::Operator, false, console))
         .fallback(calls::unknown);
     let mut whole = Description::openapi();

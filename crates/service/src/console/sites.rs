@@ -179,7 +179,7 @@ pub async fn reload(caller: Caller) -> Result<(Extension<ChangeDetail>, Json<Cha
 }
 
 /// What came of bringing a configuration into force, and what is written down of it.
-fn told(changed: Json<Changed>) -> (Extension<ChangeDetail>, Json<Changed>) {
+pub(super) fn told(changed: Json<Changed>) -> (Extension<ChangeDetail>, Json<Changed>) {
     let words = match (changed.in_force, changed.revision) {
         (true, Some(revision)) => format!("revision {revision} is in force"),
         _ => "nothing changed: the files have mistakes".to_owned(),
@@ -240,7 +240,7 @@ pub async fn restore(
     Ok(told(done.await?))
 }
 
-fn outcome(result: Result<crate::control::changes::Changed, ChangeError>) -> Changed {
+pub(super) fn outcome(result: Result<crate::control::changes::Changed, ChangeError>) -> Changed {
     match result {
         Ok(changed) => Changed {
             in_force: true,

@@ -5,13 +5,14 @@
 
 use super::start_error::StartError;
 use crate::control::checking::{self, Checked};
-use crate::control::configuration::Refused;
+use crate::control::configuration::{self, Refused};
 use crate::control::runtime::Runtime;
 use crate::system::whole::{self, Mode};
 use exedra_answering::config::diagnostic::draw;
 use exedra_answering::config::{Config, Diagnostic, Sources};
 use exedra_store::{Revision, Revisions, StoreError};
 use parking_lot::Mutex;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::thread::JoinHandle;
@@ -42,6 +43,17 @@ pub struct Changed {
     pub later: Vec<String>,
 }
 
+/// A file of the configuration as it might be.
+#[derive(Debug, Clone)]
+pub struct Draft {
+    /// Which one.
+    pub path: PathBuf,
+    /// What is to be written in it.
+    pub text: String,
+    /// What was written in it when somebody began, by [`configuration::version`]; not looked at where there is none.
+    pub version: Option<String>,
+}
+
 /// Why nothing has changed.
 #[derive(Debug, Error)]
 pub enum ChangeError {
@@ -62,6 +74,12 @@ pub enum ChangeError {
         "revision {0} is damaged: not all of its files are as they were; nothing has been changed, restore another"
     )]
     Damaged(i32),
+    /// A file has been changed by somebody else.
+    #[error("{} has been changed since it was opened here: nothing was written. Open it anew and make the change again", .0.display())]
+    Stale(PathBuf),
+    /// A file that is none of the configuration's.
+    #[error("{} is no file of the configuration", .0.display())]
+    NoFile(PathBuf),
     /// A file cannot be written.
     #[error("{} cannot be written: {error}", path.display())]
     Write {
@@ -151,19 +169,76 @@ impl Changes {
             .enumerate()
             .map(|(nth, (name, text))| (self.place_of(nth, name), &**text))
             .collect();
+        self.write_and_reload(&files)
+    }
+
+    /// The configuration's files as they are now, by their whole paths, the configuration itself first. Where it cannot be understood
+    /// now, those that are in force are its files.
+    pub fn files(&self) -> Result<Vec<(PathBuf, String)>, ChangeError> {
+        let sources = match configuration::read(&self.file) {
+            Ok(config) => config.sources,
+            Err(Refused::Mistaken { sources, .. }) => sources,
+            Err(unreadable) => return Err(unreadable.into()),
+        };
+        let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        let mut files: Vec<(PathBuf, String)> = Vec::new();
+        for source in sources.files() {
+            files.push((whole(Path::new(&source.name)), source.text.to_string()));
+        }
+        let in_force = self.runtime.site().map(|site| site.config.sources.clone()).unwrap_or_default();
+        for source in in_force.files() {
+            let path = whole(Path::new(&source.name));
+            if !files.iter().any(|(known, _)| *known == path)
+                && let Ok(text) = std::fs::read_to_string(&path)
+            {
+                files.push((path, text));
+            }
+        }
+        Ok(files)
+    }
+
+    /// Texts of files as they might be, by their whole paths: they are files of the configuration, and nobody has changed them.
+    pub fn drafted(&self, drafts: &[Draft]) -> Result<HashMap<PathBuf, String>, ChangeError> {
+        let files = self.files()?;
+        let mut texts = HashMap::new();
+        for draft in drafts {
+            let Some((path, text)) = files.iter().find(|(path, _)| *path == draft.path) else {
+                return Err(ChangeError::NoFile(draft.path.clone()));
+            };
+            if draft.version.as_ref().is_some_and(|version| *version != configuration::version(text)) {
+                return Err(ChangeError::Stale(path.clone()));
+            }
+            texts.insert(path.clone(), draft.text.clone());
+        }
+        Ok(texts)
+    }
+
+    /// Writes files of the configuration and brings them into force. Where they are refused, the files stay as they were.
+    pub fn publish(&self, drafts: &[Draft]) -> Result<Changed, ChangeError> {
+        let _busy = self.busy.lock();
+        let texts = self.drafted(drafts)?;
+        // Understood before anything is written: whoever reads the files meanwhile finds no mistakes in them.
+        configuration::drafted(&self.file, &texts)?;
+        let files: Vec<(PathBuf, &str)> =
+            texts.iter().map(|(path, text)| (path.clone(), text.as_str())).collect();
+        self.write_and_reload(&files)
+    }
+
+    /// Writes files and brings them into force, one change at a time. Where they are refused, the files stay as they were.
+    fn write_and_reload(&self, files: &[(PathBuf, &str)]) -> Result<Changed, ChangeError> {
         let now: Vec<(PathBuf, Option<String>)> =
             files.iter().map(|(path, _)| (path.clone(), std::fs::read_to_string(path).ok())).collect();
         let put = |path: &Path, text: &str| {
             whole::replace(path, text.as_bytes(), Mode::Kept)
                 .map_err(|error| ChangeError::Write { path: path.to_owned(), error })
         };
-        let back = || -> Result<Changed, ChangeError> {
-            for (path, text) in &files {
+        let written = || -> Result<Changed, ChangeError> {
+            for (path, text) in files {
                 put(path, text)?;
             }
             self.reload_alone()
         };
-        back().inspect_err(|_| {
+        written().inspect_err(|_| {
             for (path, text) in &now {
                 let undone = match text {
                     Some(text) => put(path, text).map_err(|error| error.to_string()),

@@ -2,6 +2,7 @@
 
 use exedra_answering::config::{Companions, Config, Diagnostic, Sources, understand_with};
 use exedra_common::text::Wildcard;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use thiserror::Error;
@@ -54,6 +55,38 @@ pub fn kept(files: &[(String, Arc<str>)], now: &Config) -> Option<Config> {
     let (name, text) = files.first()?;
     let base = Path::new(name).parent().unwrap_or(Path::new(""));
     understand_with(name, text, base, &Kept { files, now }).ok()
+}
+
+/// Understands a configuration with some of its files as they might be, by their whole paths.
+pub fn drafted(path: &Path, texts: &HashMap<PathBuf, String>) -> Result<Config, Refused> {
+    let text = match texts.get(path) {
+        Some(text) => text.clone(),
+        None => std::fs::read_to_string(path)
+            .map_err(|error| Refused::Unreadable { path: path.to_owned(), error })?,
+    };
+    let base = path.parent().unwrap_or(Path::new(""));
+    understand_with(&path.display().to_string(), &text, base, &Drafted(texts))
+        .map_err(|(found, sources)| Refused::Mistaken { found, sources })
+}
+
+/// By what a text is known: another one has another.
+pub fn version(text: &str) -> String {
+    use sha2::{Digest, Sha256};
+    Sha256::digest(text.as_bytes()).iter().take(16).map(|octet| format!("{octet:02x}")).collect()
+}
+
+/// The disk, with some files as they might be.
+struct Drafted<'d>(&'d HashMap<PathBuf, String>);
+
+impl Companions for Drafted<'_> {
+    fn read(&self, path: &Path) -> Result<Arc<String>, String> {
+        let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        self.0.get(&whole).map_or_else(|| OnDisk.read(path), |text| Ok(Arc::new(text.clone())))
+    }
+
+    fn matching(&self, pattern: &Path) -> Result<Vec<PathBuf>, String> {
+        OnDisk.matching(pattern)
+    }
 }
 
 struct Kept<'k> {

@@ -12,6 +12,7 @@ use crate::access::descriptors::{self, Division, OpenFiles};
 use crate::access::guards::Guards;
 use crate::access::guards::login_throttle::LoginThrottle;
 use crate::access::limits::Limits;
+use crate::active::trials::Trials;
 use crate::active::{Active, Fired, Tls};
 use crate::connections::sockets::HandedOver;
 use crate::connections::{ListenerOptions, Workers, accept};
@@ -19,6 +20,7 @@ use crate::content::disk::Disk;
 use crate::content::encodings::Encodings;
 use crate::content::folders::Folders;
 use crate::content::thread_cache::CacheOwner;
+use crate::control::explaining::real::Explainer;
 use crate::logs::access_log::{AccessLog, NO_SITE};
 use crate::logs::error_log::{ERRORS, ErrorLog};
 use crate::logs::journal::generations::Listing;
@@ -63,6 +65,7 @@ pub struct Runtime {
     throttle: Arc<LoginThrottle>,
     /// What authorities are told that are asked for certificates.
     pub tokens: Arc<Tokens>,
+    trials: Arc<Trials>,
     journals: Mutex<Journals>,
     open_listeners: Mutex<Vec<OpenListener>>,
     tasks: Mutex<JoinSet<()>>,
@@ -119,6 +122,8 @@ impl Runtime {
             kept: shared.kept,
             records: Arc::clone(&records),
         };
+        let trials = Arc::new(Trials::default());
+        trials.explained_by(Box::new(Explainer));
         Ok(Arc::new(Runtime {
             counters: Arc::default(),
             records,
@@ -130,6 +135,7 @@ impl Runtime {
             open_files: Arc::default(),
             throttle: Arc::default(),
             tokens: Arc::default(),
+            trials,
             journals: Mutex::new(journals),
             open_listeners: Mutex::default(),
             tasks: Mutex::default(),
@@ -229,6 +235,7 @@ impl Runtime {
             countries,
             tls,
             tokens: Arc::clone(&self.tokens),
+            trials: Arc::clone(&self.trials),
             fired,
             logs,
             no_site,

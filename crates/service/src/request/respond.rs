@@ -8,6 +8,7 @@ use super::progress::{Progress, note};
 use crate::access::authority::{self, authority, host, split};
 use crate::access::forwarded;
 use crate::access::limits::TooMany;
+use crate::active::trials::RealRequest;
 use crate::active::{Active, Current};
 use crate::request::body::{Content, LoggedBody};
 use crate::request::in_flight::{Failure, InFlight, protocol};
@@ -121,6 +122,10 @@ fn respond(
     if let Some(reply) = site.tokens.reply_to(in_flight.request.uri.path()) {
         return Responding::Now(Some(reply_to_authority(reply, in_flight)));
     }
+    if let Some((token, path)) = site.trials.token_of(in_flight.request.uri.path()) {
+        let (token, request) = (token.to_owned(), real_request(&in_flight, path));
+        return Responding::Later(Box::pin(respond_to_trial(token, request, in_flight, is_last)));
+    }
     if let Some(why) = authority::fault(&in_flight.request) {
         return Responding::Later(Box::pin(respond_malformed(why, in_flight, is_last)));
     }
@@ -148,6 +153,52 @@ fn reply_to_authority(reply: String, mut in_flight: Box<InFlight>) -> Response<L
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(reply.into()), in_flight))
+}
+
+/// A request as whoever explains it sees it, for another path.
+fn real_request(in_flight: &InFlight, path: &str) -> RealRequest {
+    let request = &in_flight.request;
+    let tls = in_flight.tls.as_deref();
+    RealRequest {
+        method: request.method.to_string(),
+        scheme: in_flight.scheme,
+        authority: authority(request).unwrap_or_default().to_owned(),
+        path: path.to_owned(),
+        query: request.uri.query().map(str::to_owned),
+        client: in_flight.client,
+        headers: request.headers.clone(),
+        protocol: protocol(request.version),
+        tls: tls.and_then(|tls| tls.version),
+        tls_name: tls.and_then(|tls| tls.name.clone()),
+        certificate: tls.and_then(|tls| tls.certificate.clone()),
+        server: in_flight.server,
+    }
+}
+
+/// Somebody has opened an address to see what becomes of their request: they are told.
+async fn respond_to_trial(
+    token: String,
+    request: RealRequest,
+    mut in_flight: Box<InFlight>,
+    is_last: bool,
+) -> Response<LoggedBody> {
+    let host = host(&in_flight.request).unwrap_or_default();
+    in_flight.site =
+        exedra_answering::answer::home::site_for(&in_flight.service.config, host).map(|(id, _)| id);
+    let site = Arc::clone(&in_flight.service);
+    let told = tokio::task::spawn_blocking(move || site.trials.take(&token, &site, &request));
+    // Whoever comes second finds what there is under such a path: nothing.
+    let Ok(Some(page)) = told.await else { return changing(in_flight) };
+    let mut headers = HeaderMap::new();
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("text/html; charset=utf-8"));
+    headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    let policy = "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'";
+    headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(policy));
+    if is_last {
+        headers.insert(header::CONNECTION, HeaderValue::from_static("close"));
+    }
+    assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(page.into()), in_flight))
 }
 
 /// Lets a request pass by the limits that rules oblige it to.

@@ -63,7 +63,7 @@ impl Records {
         let tried: usize = parts.iter().map(Part::requests).sum();
         let is_whole = |part: &Part<'_>| {
             let (first, last) = part.span();
-            scope.filters.is_empty()
+            scope.has_all_requests()
                 && scope.from.is_none_or(|from| first >= from)
                 && scope.until.is_none_or(|until| last < until)
         };

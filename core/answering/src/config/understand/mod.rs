@@ -343,6 +343,7 @@ impl Reading<'_> {
             }
             span
         });
+        let allowance = self.allowance(section);
         let countries = section.text("countries").map(|path| self.folder(Some(path), ""));
         let user = section.text("user");
         let console = console.unwrap_or(loopback);
@@ -368,12 +369,24 @@ impl Reading<'_> {
             logs,
             records,
             retention,
+            allowance,
             time_zone,
             forwarders,
             forwarded_by,
             countries,
             user,
         }
+    }
+
+    /// How much may be sent in a calendar month.
+    fn allowance(&mut self, section: &Section<'_>) -> Option<u64> {
+        let text = section.text("allowance")?;
+        let size = units::size(&text.value).filter(|size| *size > 0);
+        if size.is_none() {
+            let message = format!("`{}` is not a size", text.value);
+            self.error(&text.span, message, "a number and its unit", "write it like \"200 GB\"");
+        }
+        size
     }
 
     fn forwarded_by(&mut self, name: &Located<String>) -> ForwardedBy {

@@ -43,7 +43,7 @@ impl Default for Defaults {
 }
 
 /// Settings that `[defaults]` and sites have in common, and those of their sections.
-const INHERITED: [(&str, &str, &str); 18] = [
+const INHERITED: [(&str, &str, &str); 19] = [
     ("", "https", "https"),
     ("", "https_only", "https_only"),
     ("", "index", "index"),
@@ -53,6 +53,7 @@ const INHERITED: [(&str, &str, &str); 18] = [
     ("", "main_host", "main_host"),
     ("", "media_types", "media_types"),
     ("", "folder", "folder"),
+    ("", "allowance", "allowance"),
     ("compress", "codecs", "compress.codecs"),
     ("compress", "types", "compress.types"),
     ("compress", "at_least", "compress.at_least"),
@@ -168,6 +169,7 @@ impl Reading<'_> {
             );
         }
         let inherited = self.inheriting(section, defaults);
+        let allowance = self.allowance(section);
         Some(Site {
             name,
             hosts,
@@ -185,6 +187,7 @@ impl Reading<'_> {
             error_pages: inherited.error_pages,
             compress: inherited.compress,
             log: inherited.log,
+            allowance,
         })
     }
 

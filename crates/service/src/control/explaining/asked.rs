@@ -1,11 +1,12 @@
 //! A request as somebody describes it.
 
 use crate::access::authority::split;
+use crate::active::trials::RealRequest;
 use crate::request::respond::read_agent;
 use exedra_answering::facts::{Facts, Fields, Known, LocalTime, Scheme};
 use exedra_api::explaining::{Ask, Asked};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
 /// What is assumed of a client where nothing else is said: what browsers accept.
 const ASSUMED: [(HeaderName, &str); 2] =
@@ -28,6 +29,44 @@ pub struct Described {
     pub client: IpAddr,
     /// Header fields, those assumed included.
     pub headers: HeaderMap,
+    /// What is known of the connection that it came by.
+    pub connection: DescribedConnection,
+}
+
+/// What is known, or assumed, of the connection that a request came by.
+#[derive(Debug, Clone)]
+pub struct DescribedConnection {
+    /// Protocol.
+    pub protocol: &'static str,
+    /// Version of TLS, where there is any.
+    pub tls: Option<&'static str>,
+    /// The name that was asked for by TLS; the request's host where that is not known.
+    pub tls_name: Option<String>,
+    /// The first name of the certificate that was shown, where that is known.
+    pub certificate: Option<String>,
+    /// Address and port of ours, where that is known.
+    pub server: Option<SocketAddr>,
+}
+
+impl From<&RealRequest> for Described {
+    fn from(real: &RealRequest) -> Self {
+        Described {
+            method: real.method.clone(),
+            scheme: real.scheme,
+            authority: real.authority.clone(),
+            path: real.path.clone(),
+            query: real.query.clone(),
+            client: real.client,
+            headers: real.headers.clone(),
+            connection: DescribedConnection {
+                protocol: real.protocol,
+                tls: real.tls,
+                tls_name: real.tls_name.clone(),
+                certificate: real.certificate.clone(),
+                server: real.server,
+            },
+        }
+    }
 }
 
 impl Described {
@@ -83,6 +122,13 @@ impl Described {
             query,
             client,
             headers,
+            connection: DescribedConnection {
+                protocol: "HTTP/1.1",
+                tls: (scheme == Scheme::Https).then_some("1.3"),
+                tls_name: None,
+                certificate: None,
+                server: None,
+            },
         })
     }
 
@@ -98,12 +144,12 @@ impl Described {
             client: Known::Is(self.client),
             country,
             scheme: Known::Is(self.scheme),
-            tls: (self.scheme == Scheme::Https).then_some("1.3").into(),
-            tls_name: (self.scheme == Scheme::Https).then_some(host).into(),
+            tls: self.connection.tls.into(),
+            tls_name: self.connection.tls.map(|_| self.connection.tls_name.as_deref().unwrap_or(host)).into(),
             certificate: Known::Unknown,
             server: Known::Unknown,
             agents: Some(read_agent),
-            protocol: Known::Is("HTTP/1.1"),
+            protocol: Known::Is(self.connection.protocol),
             host: Known::Is(host),
             port: port.into(),
             method: Known::Is(&self.method),

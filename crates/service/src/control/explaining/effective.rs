@@ -9,7 +9,7 @@ use exedra_answering::encode::Codec;
 use exedra_answering::rules::Effects;
 use exedra_answering::rules::effects::{listed, on_off};
 use exedra_api::explaining::Setting;
-use exedra_common::units;
+use exedra_common::{figures, units};
 
 /// What is in effect where a traced request was looked for.
 pub fn settings(disk: &OnDisk<'_>, id: SiteId, trace: &Trace) -> Vec<Setting> {
@@ -44,6 +44,7 @@ pub fn of_site(config: &Config, id: SiteId) -> Vec<Setting> {
     let https = if site.https.value == Https::Required { "required" } else { "offered" };
     say("https", "https", https.to_owned());
     say("https_only", "https_only", site.https_only.map_or("off".to_owned(), units::in_words));
+    say("allowance", "allowance", site.allowance.map_or("none".to_owned(), figures::bytes));
     say("index", "index", listed(&site.index));
     say("listing", "listing", on_off(site.listing).to_owned());
     say("folder_settings", "folder_settings", on_off(site.folder_settings).to_owned());

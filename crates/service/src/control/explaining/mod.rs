@@ -1,12 +1,14 @@
 //! Why a request would be answered as it would: decided by a configuration and the disk, every step written down.
 //!
 //! - [`asked`]: the request, as somebody describes it
+//! - [`real`]: one that really came in
 //! - [`body`]: the core's questions answered, without changing anything
 //! - [`effective`]: the settings in effect, and where each was decided
 
 pub mod asked;
 mod body;
 pub mod effective;
+pub mod real;
 
 use crate::access::certificates::{files, first_name_of};
 use crate::access::countries;
@@ -33,9 +35,13 @@ pub fn explain(disk: &OnDisk<'_>, described: &Described) -> Explanation {
     let now = jiff::Timestamp::now().to_zoned(config.service.time_zone.clone());
     let listener = config.listeners.iter().find(|listener| listener.scheme() == described.scheme);
     let is_secured = described.scheme == Scheme::Https;
-    let certificate = is_secured.then(|| certificate_for(config, described.host()));
+    let certificate = match &described.connection.certificate {
+        Some(shown) => Some(shown.clone()),
+        None => is_secured.then(|| certificate_for(config, described.host())),
+    };
+    let server = described.connection.server.or(listener.map(|listener| listener.address.value));
     let facts = Facts {
-        server: listener.map_or(Known::Unknown, |listener| Known::Is(listener.address.value)),
+        server: server.into(),
         certificate: certificate.as_deref().into(),
         ..described.facts(country, &now)
     };

@@ -110,7 +110,9 @@ fn days(context: &Context<'_>) -> Table {
             *visits.entry(calendar.quarter(visit.first).day).or_default() += survey.visits.weight();
         }
     }
-    let mut table = Table::new("", "", [date("day"), requests(), visitors(), sent(), errors(), of_visits()]);
+    let columns = [date("day"), requests(), visitors(), sent(), errors(), of_visits()].into_iter();
+    let classes = CLASSES.map(|name| TableColumn::sum(name, name).minor());
+    let mut table = Table::new("", "", columns.chain(classes));
     let row = |day: &i32, bucket: &Bucket| {
         vec![
             date_of(*day).to_string().into(),
@@ -120,6 +122,9 @@ fn days(context: &Context<'_>) -> Table {
             (bucket.classes[4] + bucket.classes[5]).into(),
             visits.get(day).copied().unwrap_or(0).into(),
         ]
+        .into_iter()
+        .chain(bucket.classes.map(Cell::from))
+        .collect::<Vec<Cell>>()
     };
     let strays = survey.stray_days();
     let (far, near): (Vec<_>, Vec<_>) = survey.days.iter().partition(|(day, _)| strays.contains(day));
@@ -197,11 +202,13 @@ fn week(context: &Context<'_>) -> Table {
     table
 }
 
+/// Classes of statuses, as buckets count them.
+const CLASSES: [&str; 6] = ["none", "1xx", "2xx", "3xx", "4xx", "5xx"];
+
 fn timeline(context: &Context<'_>) -> Table {
-    let classes = ["none", "1xx", "2xx", "3xx", "4xx", "5xx"];
     let time =
         TableColumn { kind: Kind::Time, unit: Unit::Milliseconds, ..TableColumn::text("time", "time") };
-    let classes = classes.map(|name| TableColumn::sum(name, name).minor());
+    let classes = CLASSES.map(|name| TableColumn::sum(name, name).minor());
     let mut table = Table::new("", "", [time, requests(), sent()].into_iter().chain(classes));
     for (time, bucket) in &context.survey.timeline {
         let figures = [bucket.counts.requests, bucket.counts.bytes].into_iter().chain(bucket.classes);

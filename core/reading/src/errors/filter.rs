@@ -1,31 +1,24 @@
 //! Which errors are wanted: by the same scope as requests.
 
-use super::Options;
-use crate::failure::Failure;
-use crate::scope::ScopeOptions;
-use exedra_answering::config::Config;
+use super::event::Event;
+use crate::classify::Classifier;
 use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Column, Dictionaries, Projection, RequestBatch};
-use exedra_reading::classify::Classifier;
-use exedra_reading::errors::event::Event;
-use jiff::tz::TimeZone;
 use parking_lot::Mutex;
 use std::sync::Arc;
 
 /// Asks the filters of requests about errors.
-pub struct Filter {
+pub struct EventFilter {
     row_filter: Mutex<RowFilter>,
     projection: Projection,
 }
 
-impl Filter {
-    /// By the scope that was asked for, sites left out: they are known by other means.
-    pub fn new(options: &Options, config: Option<&Config>, zone: &TimeZone) -> Result<Self, Failure> {
-        let countries = options.scope.countries(config)?;
-        let scope: Scope = ScopeOptions { site: Vec::new(), ..options.scope.clone() }.scope(zone)?;
+impl EventFilter {
+    /// By the period and the filters of a scope; its sites are known by other means.
+    pub fn new(scope: Scope, classifier: Arc<Classifier>) -> Self {
+        let scope = Scope { sites: Vec::new(), ..scope };
         let projection = scope.columns().chain([Column::Time]).collect();
-        let row_filter = RowFilter::new(scope, Arc::new(Classifier { countries }));
-        Ok(Filter { row_filter: Mutex::new(row_filter), projection })
+        EventFilter { row_filter: Mutex::new(RowFilter::new(scope, classifier)), projection }
     }
 
     /// Whether an error is within the scope.

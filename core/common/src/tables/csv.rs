@@ -1,26 +1,31 @@
 //! A table as comma-separated values (RFC 4180).
 
-use crate::failure::Failure;
-use exedra_common::columns::Kind;
-use exedra_common::tables::{Cell, Table, TableColumn};
+use super::{Cell, Table, TableColumn};
+use crate::columns::Kind;
 
 /// The rows of a table, under the names of its columns.
-pub fn table(table: &Table) -> Result<String, Failure> {
-    let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-    out.write_record(table.columns.iter().map(|column| harmless(column.name.clone())))?;
-    for row in &table.rows {
-        out.write_record(table.columns.iter().zip(row).map(|(column, cell)| harmless(plain(column, cell))))?;
-    }
-    let octets = out.into_inner().map_err(|error| Failure(error.to_string()))?;
-    String::from_utf8(octets).map_err(Failure::from)
+pub fn table(table: &Table) -> String {
+    let heading = table.columns.iter().map(|column| harmless(column.name.clone()));
+    let rows = table.rows.iter().map(|row| cells(table, row));
+    written(std::iter::once(heading.collect()).chain(rows))
 }
 
 /// One row of a table, without their heading.
-pub fn row(table: &Table, row: &[Cell]) -> Result<String, Failure> {
+pub fn row(table: &Table, row: &[Cell]) -> String {
+    written(std::iter::once(cells(table, row)))
+}
+
+fn cells(table: &Table, row: &[Cell]) -> Vec<String> {
+    table.columns.iter().zip(row).map(|(column, cell)| harmless(plain(column, cell))).collect()
+}
+
+fn written(rows: impl Iterator<Item = Vec<String>>) -> String {
     let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-    out.write_record(table.columns.iter().zip(row).map(|(column, cell)| harmless(plain(column, cell))))?;
-    let octets = out.into_inner().map_err(|error| Failure(error.to_string()))?;
-    String::from_utf8(octets).map_err(Failure::from)
+    for row in rows {
+        // Into memory, and all of the same length: neither can fail.
+        let _ = out.write_record(row);
+    }
+    String::from_utf8(out.into_inner().unwrap_or_default()).unwrap_or_default()
 }
 
 /// A value without anything that is there for the eye.

@@ -2,7 +2,7 @@
 //!
 //! It asks for nothing from a network, so that it opens from a mail.
 
-use crate::failure::Failure;
+use thiserror::Error;
 
 /// The page without data, where the program was built with its console.
 const PAGE: Option<&str> = include!(concat!(env!("OUT_DIR"), "/report_page.rs"));
@@ -10,16 +10,26 @@ const PAGE: Option<&str> = include!(concat!(env!("OUT_DIR"), "/report_page.rs"))
 /// The place of the data in it.
 const PLACE: &str = "<script type=\"application/json\" id=\"report\">";
 
+/// Why there is no page.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+pub enum NoPage {
+    /// The program has none.
+    #[error(
+        "this program was built without its console, and has no page for reports: `cargo xtask build` makes one that has it; other forms are there"
+    )]
+    WithoutConsole,
+    /// It has one without a place.
+    #[error("the report page has no place for data")]
+    WithoutPlace,
+}
+
 /// The file for a report given as JSON.
-pub fn page(json: &str, title: &str) -> Result<String, Failure> {
-    let page = PAGE.ok_or_else(|| {
-        Failure(
-            "this program was built without its console: run `cargo xtask demo` first, or ask for --as text"
-                .to_owned(),
-        )
-    })?;
-    let (before, after) =
-        page.split_once(PLACE).ok_or_else(|| Failure("the report page has no place for data".to_owned()))?;
+///
+/// # Errors
+/// [`NoPage`].
+pub fn page(json: &str, title: &str) -> Result<String, NoPage> {
+    let page = PAGE.ok_or(NoPage::WithoutConsole)?;
+    let (before, after) = page.split_once(PLACE).ok_or(NoPage::WithoutPlace)?;
     let before = before.replace("<title>Report</title>", &format!("<title>{}</title>", escaped(title)));
     Ok(format!("{before}{PLACE}{}{after}", harmless(json)))
 }
@@ -29,7 +39,8 @@ fn harmless(json: &str) -> String {
     json.replace('<', "\\u003c").replace('\u{2028}', "\\u2028").replace('\u{2029}', "\\u2029")
 }
 
-fn escaped(text: &str) -> String {
+/// A text that is no markup.
+pub(super) fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
 }
 

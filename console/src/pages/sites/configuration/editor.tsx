@@ -1,0 +1,153 @@
+/** A file to be written in: highlighted, with the settings offered as one types, and what is wrong at its place. */
+import { autocompletion, type CompletionContext, type CompletionResult } from "@codemirror/autocomplete";
+import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
+import { bracketMatching, HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
+import { toml } from "@codemirror/legacy-modes/mode/toml";
+import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
+import { MergeView } from "@codemirror/merge";
+import { EditorState } from "@codemirror/state";
+import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
+import { useEffect, useRef } from "react";
+import type { Finding, KnownSetting } from "../../../api/client";
+
+interface Props {
+  name: string;
+  text: string;
+  change: (text: string) => void;
+  settings: KnownSetting[];
+  /** What is wrong with this file. */
+  findings: Finding[];
+  /** A line to go to, counted from 1; each time it is another object. */
+  line?: { number: number };
+}
+
+const colours = HighlightStyle.define([
+  { tag: tags.comment, color: "var(--quiet)", fontStyle: "italic" },
+  { tag: tags.string, color: "var(--well)" },
+  { tag: tags.number, color: "var(--clay)" },
+  { tag: tags.bool, color: "var(--clay)" },
+  { tag: tags.propertyName, color: "var(--sea)" },
+  { tag: tags.atom, color: "var(--violet)", fontWeight: "600" },
+]);
+
+const look = EditorView.theme({
+  "&": { backgroundColor: "var(--sheet)", color: "var(--ink)", fontSize: "0.9rem" },
+  "&.cm-focused": { outline: "2px solid var(--sea)" },
+  ".cm-content, .cm-gutters": { fontFamily: "var(--font-mono), ui-monospace, monospace" },
+  ".cm-content": { caretColor: "var(--ink)" },
+  ".cm-gutters": { backgroundColor: "var(--paper)", color: "var(--quiet)", borderRight: "1px solid var(--line)" },
+  ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "color-mix(in oklab, var(--sea-soft) 40%, transparent)" },
+  ".cm-cursor": { borderLeftColor: "var(--ink)" },
+  "&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "var(--sea-soft)" },
+  ".cm-tooltip": { backgroundColor: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--line)" },
+  ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--sea-soft)", color: "var(--ink)" },
+  ".cm-diagnostic-error": { borderLeftColor: "var(--trouble)" },
+  ".cm-diagnostic-warning": { borderLeftColor: "var(--attention)" },
+});
+
+const reading = [lineNumbers(), StreamLanguage.define(toml), syntaxHighlighting(colours), look];
+
+export function Editor({ name, text, change, settings, findings, line }: Props) {
+  const place = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView>(null);
+  const known = useRef({ change, settings });
+  known.current = { change, settings };
+  useEffect(() => {
+    if (!place.current) return;
+    const made = new EditorView({
+      parent: place.current,
+      doc: text,
+      extensions: [
+        reading,
+        history(),
+        drawSelection(),
+        highlightActiveLine(),
+        bracketMatching(),
+        lintGutter(),
+        autocompletion({ override: [(context) => complete(context, known.current.settings)] }),
+        keymap.of([...defaultKeymap, ...historyKeymap]),
+        EditorView.contentAttributes.of({ "aria-label": name }),
+        EditorView.updateListener.of((update) => {
+          if (update.docChanged) known.current.change(update.state.doc.toString());
+        }),
+      ],
+    });
+    view.current = made;
+    return () => made.destroy();
+    // Another file has another editor; its text is the editor's own from then on.
+  }, [name]);
+  useEffect(() => {
+    const editor = view.current;
+    if (editor && editor.state.doc.toString() !== text) editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } });
+  }, [text]);
+  useEffect(() => {
+    const editor = view.current;
+    if (editor) editor.dispatch(setDiagnostics(editor.state, findings.map((finding) => diagnosticOf(editor.state, finding))));
+  }, [findings, text]);
+  useEffect(() => {
+    const editor = view.current;
+    if (!editor || !line) return;
+    const at = editor.state.doc.line(Math.min(Math.max(line.number, 1), editor.state.doc.lines));
+    editor.dispatch({ selection: { anchor: at.from }, effects: EditorView.scrollIntoView(at.from, { y: "center" }) });
+    editor.focus();
+  }, [line]);
+  return <div ref={place} className="max-h-[65vh] min-h-72 overflow-auto rounded-md border border-line [&_.cm-editor]:min-h-72" data-testid="editor" />;
+}
+
+/** Two texts beside each other, what differs marked. */
+export function Difference({ before, after }: { before: string; after: string }) {
+  const place = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (!place.current) return;
+    const fixed = [reading, EditorState.readOnly.of(true), EditorView.editable.of(false), EditorView.lineWrapping];
+    const merge = new MergeView({
+      parent: place.current,
+      a: { doc: before, extensions: fixed },
+      b: { doc: after, extensions: fixed },
+      collapseUnchanged: { margin: 3, minSize: 4 },
+    });
+    return () => merge.destroy();
+  }, [before, after]);
+  return <div ref={place} tabIndex={0} className="max-h-[65vh] overflow-auto rounded-md border border-line" data-testid="difference" />;
+}
+
+function diagnosticOf(state: EditorState, finding: Finding): Diagnostic {
+  const line = state.doc.line(Math.min(Math.max(finding.line, 1), state.doc.lines));
+  const from = Math.min(line.from + finding.column - 1, line.to);
+  return {
+    from,
+    to: Math.max(line.to, from),
+    severity: finding.severity === "error" ? "error" : "warning",
+    message: [finding.message, finding.reason, finding.remedy].filter(Boolean).join("\n"),
+  };
+}
+
+/** The section that a place is in, as the list of settings names it: the last part of the last heading before it. */
+export function sectionAt(text: string): string {
+  const headings = [...text.matchAll(/^\s*\[\[?([\w.]+)\]?\]/gm)];
+  const name = headings.at(-1)?.[1] ?? "";
+  return name.split(".").at(-1) ?? "";
+}
+
+/** Settings of the section that one writes in; headings behind a bracket. */
+function complete(context: CompletionContext, settings: KnownSetting[]): CompletionResult | null {
+  const line = context.state.doc.lineAt(context.pos);
+  const before = line.text.slice(0, context.pos - line.from);
+  const heading = /^\s*(\[[[\w.]*)$/.exec(before);
+  if (heading) {
+    const headings = settings.filter((setting) => setting.example.startsWith("["));
+    return {
+      from: context.pos - (heading[1]?.length ?? 0),
+      options: headings.map((setting) => ({ label: setting.example, detail: setting.about, type: "class" })),
+    };
+  }
+  const word = /^\s*([\w-]*)$/.exec(before);
+  if (!word || (word[1] === "" && !context.explicit)) return null;
+  const section = sectionAt(context.state.doc.sliceString(0, line.from));
+  const known = settings.filter((setting) => setting.section === section && !setting.example.startsWith("["));
+  return {
+    from: context.pos - (word[1]?.length ?? 0),
+    options: known.map((setting) => ({ label: setting.key, detail: setting.about, apply: setting.example, type: "property" })),
+  };
+}

@@ -1,0 +1,68 @@
+/** Servers, people or crawlers, and what the period stands beside. */
+import { Select } from "radix-ui";
+import { useSurvey } from "../../api/queries";
+import type { Scope } from "../../scope";
+import { spanOf, todayIn, yearBefore } from "../../scope/period";
+import { textOf } from "../../tables/table";
+import { words } from "../../words";
+import { looks } from "../looks";
+import Several from "./several";
+import type { Change } from "./sites";
+
+interface Props {
+  scope: Scope;
+  change: Change;
+}
+
+/** Shown only where more than one machine has written logs, or one is chosen. */
+export function ServerChoice({ scope, change, zone }: Props & { zone: string }) {
+  const servers = useSurvey({ ...scope, servers: [], only: [], without: [], hours: [], who: "", against: "" }, zone, { show: ["servers"] });
+  const names = (servers.data?.tables.servers?.rows ?? []).map((row) => textOf(row, "server")).filter((name) => name !== "");
+  if (names.length < 2 && scope.servers.length === 0) return null;
+  return <Several label={words.scope.servers} all={words.scope.allServers} names={names} chosen={scope.servers} choose={(servers) => change({ servers })} />;
+}
+
+/** One of a few. Radix gives an empty text another meaning, so it has a name here. */
+export function OneOf({ label, value, options, choose, className }: { label: string; value: string; options: [string, string][]; choose: (value: string) => void; className?: string }) {
+  return (
+    <Select.Root value={value || "-"} onValueChange={(value) => choose(value === "-" ? "" : value)}>
+      <Select.Trigger className={`${looks.button} flex items-center justify-between gap-3 ${className ?? ""}`} aria-label={label}>
+        <Select.Value />
+        <Select.Icon className="text-quiet">▾</Select.Icon>
+      </Select.Trigger>
+      <Select.Portal>
+        <Select.Content position="popper" sideOffset={4} className={looks.menu}>
+          <Select.Viewport>
+            {options.map(([value, name]) => (
+              <Select.Item key={value} value={value || "-"} className={looks.item}>
+                <Select.ItemText>{name}</Select.ItemText>
+              </Select.Item>
+            ))}
+          </Select.Viewport>
+        </Select.Content>
+      </Select.Portal>
+    </Select.Root>
+  );
+}
+
+export function WhoChoice({ scope, change }: Props) {
+  return (
+    <OneOf
+      label={words.scope.who}
+      value={scope.who}
+      options={Object.entries(words.scope.whoOptions)}
+      choose={(who) => change({ who: who as Scope["who"] })}
+    />
+  );
+}
+
+export function AgainstChoice({ scope, change, zone }: Props & { zone: string }) {
+  const year = yearBefore(spanOf(scope.period, todayIn(zone)));
+  const options: [string, string][] = [
+    ["", words.scope.againstNothing],
+    ["previous", words.scope.againstPrevious],
+    [year, words.scope.againstYear],
+  ];
+  if (scope.against && !options.some(([value]) => value === scope.against)) options.push([scope.against, words.scope.againstOther(scope.against)]);
+  return <OneOf label={words.scope.against} value={scope.against} options={options} choose={(against) => change({ against })} />;
+}

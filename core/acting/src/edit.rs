@@ -1,0 +1,211 @@
+//! A configuration changed in its text: comments, order and style stay as they were.
+//!
+//! ```
+//! use exedra_acting::edit::{Effect, NewRule, add_rule};
+//! let text = "[[site]]\nname = \"harbour\" # ours\nhosts = [\"harbour.example\"]\n\n[[site]]\nname = \"lamp\"\n";
+//! let rule = NewRule { name: "", path: "/old/{*}", does: Effect::Gone };
+//! let written = add_rule(text, "harbour", &rule, false).unwrap();
+//! assert!(written.text.starts_with("[[site]]\nname = \"harbour\" # ours\nhosts = [\"harbour.example\"]\n\n[[site.rules]]\npath = \"/old/{*}\"\ngone = true\n"));
+//! assert_eq!(written.line, 5);
+//! ```
+
+use thiserror::Error;
+use toml_edit::{ArrayOfTables, DocumentMut, InlineTable, Item, Table, Value, value};
+
+/// A rule that is to be written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NewRule<'r> {
+    /// What it is called; may be empty.
+    pub name: &'r str,
+    /// The paths it is about.
+    pub path: &'r str,
+    /// What it does.
+    pub does: Effect<'r>,
+}
+
+/// What a rule does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effect<'r> {
+    /// Sends to another address, with a status.
+    Redirect(&'r str, u16),
+    /// Adds a header field to answers: its name and its value.
+    Header(&'r str, &'r str),
+    /// Answers 403.
+    Refuse,
+    /// Answers 410.
+    Gone,
+    /// Asks for a name and a password of a realm.
+    Login(&'r str),
+}
+
+/// A text with something written into it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Written {
+    /// All of it.
+    pub text: String,
+    /// The line where what is new begins, counted from 1.
+    pub line: usize,
+}
+
+/// Why a text could not be changed.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum EditError {
+    /// It is no TOML.
+    #[error("the file has mistakes, and is not changed until they are corrected: {0}")]
+    Mistaken(String),
+    /// There is no such site in it.
+    #[error("there is no [[site]] called `{0}` in this file")]
+    NoSite(String),
+    /// It is written in a form that is not changed here.
+    #[error(
+        "the rules of `{0}` are written in one line: write them as [[site.rules]] for rules to be added here"
+    )]
+    Inline(String),
+}
+
+/// Writes a rule into a site's rules, before or after the others.
+///
+/// # Errors
+/// [`EditError`], and the text is not changed.
+pub fn add_rule(text: &str, site: &str, rule: &NewRule<'_>, is_first: bool) -> Result<Written, EditError> {
+    let mut document: DocumentMut = text
+        .parse()
+        .map_err(|error: toml_edit::TomlError| EditError::Mistaken(error.message().to_owned()))?;
+    let sites = document.get_mut("site").and_then(Item::as_array_of_tables_mut);
+    let found = sites.and_then(|sites| {
+        sites.iter_mut().find(|table| table.get("name").and_then(Item::as_str) == Some(site))
+    });
+    let Some(table) = found else { return Err(EditError::NoSite(site.to_owned())) };
+    let is_aligned = is_aligned(table);
+    let rules = table.entry("rules").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
+    let Item::ArrayOfTables(rules) = rules else { return Err(EditError::Inline(site.to_owned())) };
+    let new = written(rule, is_aligned);
+    if is_first {
+        let others: Vec<Table> = rules.iter().cloned().collect();
+        rules.clear();
+        rules.push(new);
+        others.into_iter().for_each(|rule| rules.push(rule));
+    } else {
+        rules.push(new);
+    }
+    let changed = document.to_string();
+    let same = text.lines().zip(changed.lines()).take_while(|(before, after)| before == after).count();
+    let lines: Vec<&str> = changed.lines().collect();
+    let behind = lines[same.min(lines.len())..].iter().take_while(|line| line.trim().is_empty()).count();
+    let first = same + behind;
+    // Its own first lines may be the same as those that stood there before.
+    let heading =
+        lines.iter().take(first + 1).rposition(|line| line.trim_start().starts_with("[[site.rules]]"));
+    Ok(Written { line: heading.unwrap_or(first) + 1, text: changed })
+}
+
+fn written(rule: &NewRule<'_>, is_aligned: bool) -> Table {
+    let mut table = Table::new();
+    table.decor_mut().set_prefix("\n");
+    if !rule.name.is_empty() {
+        table.insert("name", value(rule.name));
+    }
+    table.insert("path", value(rule.path));
+    match rule.does {
+        Effect::Redirect(to, status) => {
+            table.insert("redirect", value(to));
+            table.insert("status", value(i64::from(status)));
+        }
+        Effect::Header(name, content) => {
+            let mut headers = InlineTable::new();
+            headers.insert(name, Value::from(content));
+            table.insert("headers", value(headers));
+        }
+        Effect::Refuse => _ = table.insert("refuse", value(true)),
+        Effect::Gone => _ = table.insert("gone", value(true)),
+        Effect::Login(realm) => _ = table.insert("login", value(realm)),
+    }
+    if is_aligned {
+        let longest = table.iter().map(|(key, _)| key.len()).max().unwrap_or(0);
+        for (mut key, _) in table.iter_mut() {
+            let padding = " ".repeat(longest - key.get().len() + 1);
+            key.leaf_decor_mut().set_suffix(padding);
+        }
+    }
+    table
+}
+
+/// Whether the equals signs of a table stand below each other where its keys are of different lengths.
+fn is_aligned(table: &Table) -> bool {
+    table.iter().any(|(name, _)| {
+        let suffix =
+            table.key(name).and_then(|key| key.leaf_decor().suffix()).and_then(|suffix| suffix.as_str());
+        suffix.is_some_and(|suffix| suffix.len() > 1)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const TOWN: &str = "# Port Lindry\n[service]\nstate = \"state\"\n\n[[site]]\nname      = \"harbour\"\nhosts     = [\"harbour.example\"]\n\
+                        [site.error_pages]\n404 = \"/lost.html\" # ours\n\n[[site.rules]]\npath = \"/{*}.bak\"\nrefuse = true\n\n\
+                        # the museum\n[[site]]\nname = \"lamp\"\nhosts = [\"lamp.example\"]\n";
+
+    /// What was added, and that nothing else has changed.
+    fn added(site: &str, rule: &NewRule<'_>, is_first: bool) -> String {
+        let written = add_rule(TOWN, site, rule, is_first).unwrap();
+        let begins =
+            TOWN.bytes().zip(written.text.bytes()).take_while(|(before, after)| before == after).count();
+        let length = written.text.len() - TOWN.len();
+        let matching = (0..=begins).rev().find(|at| TOWN[*at..] == written.text[at + length..]);
+        let at = matching.expect("only something was added");
+        let block = &written.text[at..at + length];
+        let heading = written.text.lines().nth(written.line - 1).unwrap();
+        assert_eq!(heading, "[[site.rules]]", "{}", written.text);
+        block.trim().to_owned()
+    }
+
+    #[rstest]
+    #[case(
+        Effect::Redirect("/notices/{rest}", 308),
+        "[[site.rules]]\nname     = \"moved\"\npath     = \"/mariners/{rest*}\"\nredirect = \"/notices/{rest}\"\nstatus   = 308"
+    )]
+    #[case(
+        Effect::Header("X-Frame-Options", "DENY \"all\""),
+        "[[site.rules]]\nname    = \"moved\"\npath    = \"/mariners/{rest*}\"\nheaders = { X-Frame-Options = 'DENY \"all\"' }"
+    )]
+    #[case(
+        Effect::Refuse,
+        "[[site.rules]]\nname   = \"moved\"\npath   = \"/mariners/{rest*}\"\nrefuse = true"
+    )]
+    #[case(
+        Effect::Login("staff"),
+        "[[site.rules]]\nname  = \"moved\"\npath  = \"/mariners/{rest*}\"\nlogin = \"staff\""
+    )]
+    fn rules_are_written_in_the_style_of_the_file(#[case] does: Effect<'_>, #[case] block: &str) {
+        let rule = NewRule { name: "moved", path: "/mariners/{rest*}", does };
+        assert_eq!(added("harbour", &rule, false), block);
+    }
+
+    #[test]
+    fn the_first_stands_before_the_others_and_behind_the_pages() {
+        let rule = NewRule { name: "", path: "/a", does: Effect::Gone };
+        added("harbour", &rule, true);
+        let text = add_rule(TOWN, "harbour", &rule, true).unwrap().text;
+        let at = |words: &str| text.find(words).unwrap();
+        assert!(at("404 =") < at("\"/a\"") && at("\"/a\"") < at("/{*}.bak"), "{text}");
+        let text = add_rule(TOWN, "harbour", &rule, false).unwrap().text;
+        let at = |words: &str| text.find(words).unwrap();
+        assert!(at("/{*}.bak") < at("\"/a\"") && at("\"/a\"") < at("# the museum"), "{text}");
+        assert!(added("lamp", &rule, false).starts_with("[[site.rules]]\npath = \"/a\""));
+    }
+
+    #[test]
+    fn what_cannot_be_changed_says_why() {
+        let rule = NewRule { name: "", path: "/a", does: Effect::Gone };
+        let wrong = |text: &str| add_rule(text, "lamp", &rule, false).unwrap_err().to_string();
+        assert!(wrong("[[site]]\nname = \"harbour\"").contains("no [[site]] called `lamp`"));
+        assert!(
+            wrong("[[site]]\nname = \"lamp\"\nrules = [{ path = \"/b\", gone = true }]")
+                .contains("[[site.rules]]")
+        );
+        assert!(wrong("[[site]\n").contains("has mistakes"));
+    }
+}

@@ -1,0 +1,17 @@
+//! What figures mean for what is to be done.
+//!
+//! - [`forecast`]: a month's transfer, from the days before
+//! - [`edit`]: a configuration changed in its text, with comments, order and style as they were
+//!
+//! ```
+//! use exedra_acting::forecast::{Day, Forecast, Present};
+//! use jiff::ToSpan;
+//! use jiff::civil::date;
+//! let today = date(2026, 9, 14);
+//! let days: Vec<Day> = (1..=28).rev().map(|ago| Day { date: today.saturating_sub(ago.days()), bytes: 1000 }).collect();
+//! let forecast = Forecast::of_month(&days, Present { date: today, bytes: 500, part: 0.5 }).unwrap();
+//! assert_eq!((forecast.sent, forecast.expected), (13_500, 30_000));
+//! ```
+
+pub mod edit;
+pub mod forecast;
