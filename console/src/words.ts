@@ -1,4 +1,6 @@
 /** What the console says, in one place. */
+import { count } from "./figures";
+
 export const words = {
   product: "Exedra",
   pages: {
@@ -62,9 +64,9 @@ export const words = {
     againstYear: "With the same a year before",
     againstOther: (period: string) => `With ${period.replace("..", " – ")}`,
     who: "People or crawlers",
-    whoOptions: { "": "People and crawlers", people: "People only", crawlers: "Crawlers only" } as Record<string, string>,
+    whoOptions: { "": "Everybody", people: "People only", crawlers: "Crawlers only" } as Record<string, string>,
     filter: "Add a filter",
-    filterExample: "status=404",
+    filterExample: "Filter: status=404",
     filters: "Filters",
     lastHour: "The last hour",
     remove: "Remove filter",
@@ -120,9 +122,10 @@ export const words = {
     nothing: "Nothing was different in the minutes before: neither in them nor in the burst is anything more frequent than usual.",
     open: "What was before it?",
     narrow: "Show only this stretch",
-    bursts: "Bursts of failures",
-    noBursts: "No burst of failed requests (5xx) in this scope.",
-    of4xx: "Missing and refused too",
+    wrong: (text: string) => `“${text}” is no stretch of time.`,
+    bursts: "Bursts",
+    kinds: { "5xx": "Failed", "4xx": "Missing or refused", slow: "Slow" } as Record<string, string>,
+    noBursts: (trouble: string) => `No burst in this scope: ${trouble}.`,
     before: "before it",
     during: "in it",
     usually: "usually",
@@ -155,7 +158,7 @@ export const words = {
     allowance: (who: string, expected: string, allowance: string, day: string) => `${who} will have sent about ${expected} of ${allowance} this month: the allowance runs out about ${day}`,
     allowanceOver: (who: string, sent: string, allowance: string) => `${who} has sent ${sent} this month, more than its allowance of ${allowance}`,
     allSites: "All sites together",
-    lag: (log: string, bytes: string) => `The records are ${bytes} behind the log of ${log}`,
+    lag: (logs: string, bytes: string) => `The records are ${bytes} behind the logs: ${logs}`,
     unread: (log: string, lines: string) => `${lines} lines of the log of ${log} could not be read`,
     check: (errors: number) => `The configuration's files have ${errors === 1 ? "an error" : `${errors} errors`}: they would not come into force`,
     columns: { time: "Time", status: "Status", request: "Request", bytes: "Sent", duration: "Took", client: "Client", site: "Site" } as Record<string, string>,
@@ -176,14 +179,14 @@ export const words = {
     missing: "missing or refused (4xx)",
     title: "Failed, missing and refused",
     causes: "Errors and their causes",
-    causesAbout: (lookedAt: string) => `From the log of errors: ${lookedAt} lines of this scope, those that are the same but for when and for whom together.`,
+    causesAbout: (lookedAt: number) => (lookedAt === 0 ? "The log of errors has none of this scope." : `From the log of errors, ${lookedAt === 1 ? "1 line" : `${count(lookedAt)} lines`}: those that are the same but for when and for whom are one row.`),
     none: "Nothing failed in this scope.",
     pick: "Choose a column, or drag over several, to see what was different before.",
   },
   transfer: {
     title: "Sent",
     saved: "saved by compression",
-    ofAllowance: (sent: string) => `${sent} sent`,
+    ofAllowance: (sent: string, allowance: string) => `${sent} of ${allowance}`,
     arc: (sent: string, allowance: string, share: string, expected?: string) => `${sent} of ${allowance} sent this month, ${share}${expected ? `; ${expected} expected at its end` : ""}`,
     course: "This month",
     sentSoFar: "sent since the first",
@@ -227,7 +230,7 @@ export const words = {
     fanAbout: "Seven half rings, one for each day of the week, the outermost Sunday; the hours from left to right.",
     nothing: "No requests in this scope. Choose a longer period, or remove a filter.",
     onlyByDay: (measure: string) => `${measure} are counted by day. Choose a longer period to see them in time.`,
-    fanOf: "requests of people, the mean of each hour of the week",
+    fanUnit: "requests of people in an hour",
     before: "These are the figures of the period before. Counting…",
   },
   sites: {

@@ -162,7 +162,7 @@ function Parts() {
         </Part>
       ))}
       <Part name="week fan">
-        <WeekFan title="When" values={fan} show={(value) => figures.count(value)} choose={(hours) => setAsked(`hours ${hours}`)} />
+        <WeekFan title="When" values={fan} show={(value) => figures.count(value)} short={figures.count} unit="of them" choose={(hours) => setAsked(`hours ${hours}`)} />
       </Part>
       <Part name="values">
         <dl>

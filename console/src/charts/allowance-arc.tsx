@@ -33,10 +33,9 @@ export function AllowanceArc({ sent, allowance, expected, least, most }: Props) 
     const angle = Math.PI - part(value) * Math.PI;
     return { x1: Math.cos(angle) * inner, y1: -Math.sin(angle) * inner, x2: Math.cos(angle) * outer, y2: -Math.sin(angle) * outer };
   };
-  const end = mark(allowance, OUTER + 8, OUTER + 8);
   return (
     <svg
-      viewBox="-130 -122 260 136"
+      viewBox="-112 -112 224 122"
       className="block w-full max-w-md"
       role="img"
       aria-label={words.transfer.arc(bytes(sent), bytes(allowance), percent(sent, allowance), expected === undefined ? undefined : bytes(expected))}
@@ -46,14 +45,11 @@ export function AllowanceArc({ sent, allowance, expected, least, most }: Props) 
       <path d={ring(0, part(sent), INNER, OUTER)} fill={tone} />
       {least !== undefined && most !== undefined && <path d={ring(part(least), part(most), OUTER + 3, OUTER + 7)} fill="var(--clay)" />}
       <line {...mark(allowance, INNER - 6, OUTER + 4)} stroke="var(--ink)" strokeWidth={2} />
-      <text x={Math.min(end.x1, 92)} y={end.y1 - 3} textAnchor={end.x1 < -20 ? "end" : end.x1 > 60 ? "end" : "middle"} className="fill-ink text-[10px]">
-        {bytes(allowance)}
-      </text>
       <text x={0} y={-16} textAnchor="middle" className="fill-ink text-[30px] font-semibold">
         {percent(sent, allowance)}
       </text>
       <text x={0} y={2} textAnchor="middle" className="fill-quiet text-[11px]">
-        {words.transfer.ofAllowance(bytes(sent))}
+        {words.transfer.ofAllowance(bytes(sent), bytes(allowance))}
       </text>
     </svg>
   );

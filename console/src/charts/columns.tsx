@@ -1,8 +1,8 @@
 /** Columns over time, each perhaps of several parts. One is chosen by a click, a stretch of them by dragging, or with Shift and arrows. */
-import { scaleBand, scaleLinear } from "d3-scale";
+import { scaleBand } from "d3-scale";
 import { useRef, useState } from "react";
 import { words } from "../words";
-import { BELOW, BESIDE, ScaleLines } from "./axis";
+import { BESIDE, heights, ScaleLines } from "./axis";
 import { Behind } from "./behind";
 import { Legend } from "./legend";
 import { useWidth } from "./size";
@@ -32,6 +32,8 @@ interface Props {
   nothing?: string;
   /** Whether its figures can be opened as a table. */
   hasTable?: boolean;
+  /** Whether its parts are named: not where they are already, beside their figures. */
+  hasLegend?: boolean;
 }
 
 /** Room at the end, for what stands behind the last column and is wider. */
@@ -39,14 +41,14 @@ const BEYOND = 8;
 /** Room that a label needs. */
 const LABEL = 56;
 
-export function Columns({ title, columns, parts, height, show, choose, nothing, hasTable = true }: Props) {
+export function Columns({ title, columns, parts, height, show, choose, nothing, hasTable = true, hasLegend = true }: Props) {
   const [element, width] = useWidth();
   const [pointed, setPointed] = useState<number | null>(null);
   const [from, setFrom] = useState<number | null>(null);
   const isDragging = useRef(false);
   const whole = (column: TimeColumn) => column.parts.reduce((sum, part) => sum + part, 0);
   const highest = Math.max(0, ...columns.map(whole), ...columns.map((column) => column.behind ?? 0));
-  const y = scaleLinear([0, Math.max(1, highest * 1.02)], [height - BELOW, 8]).nice(4);
+  const { y, lines } = heights(highest, height);
   const x = scaleBand(
     columns.map((column) => column.key),
     [BESIDE, Math.max(width - BEYOND, BESIDE + 1)],
@@ -88,7 +90,8 @@ export function Columns({ title, columns, parts, height, show, choose, nothing, 
   return (
     <div ref={element} className="w-full">
       <div className="flex min-h-6 flex-wrap items-baseline gap-x-6">
-        {(parts.length > 1 || hasBehind) && (
+        <span className="text-sm text-quiet">{title}</span>
+        {hasLegend && (parts.length > 1 || hasBehind) && (
           <Legend
             parts={[
               ...parts.map((part, place) => (current ? { ...part, value: show(sum((column) => column.parts[place] ?? 0)) } : part)),
@@ -121,7 +124,7 @@ export function Columns({ title, columns, parts, height, show, choose, nothing, 
         onBlur={leave}
         className="block touch-pan-y select-none print:h-auto print:max-w-full"
       >
-        <ScaleLines scale={y} width={width} show={show} lines={height < 150 ? 2 : 3} />
+        <ScaleLines y={y} lines={lines} width={width} show={show} />
         {highest === 0 && nothing && width > 0 && (
           <text x={BESIDE + (width - BESIDE) / 2} y={height / 2} textAnchor="middle" className="fill-quiet">
             {nothing}

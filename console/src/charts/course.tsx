@@ -1,11 +1,11 @@
 /** A month's transfer as it grows: what was sent, what is expected with its range, and the allowance as a line. */
-import { scaleLinear, scalePoint } from "d3-scale";
+import { scalePoint } from "d3-scale";
 import { area, line } from "d3-shape";
 import { useState } from "react";
 import { bytes, dayName } from "../figures";
 import { figure, textOf, type Row, type Table } from "../tables/table";
 import { words } from "../words";
-import { BELOW, BESIDE, ScaleLines } from "./axis";
+import { BESIDE, heights, ScaleLines } from "./axis";
 import { Behind } from "./behind";
 import { Legend } from "./legend";
 import { useWidth } from "./size";
@@ -23,7 +23,7 @@ export function Course({ table, allowance, height }: Props) {
   const [pointed, setPointed] = useState<number | null>(null);
   const rows = table.rows;
   const highest = Math.max(1, allowance ?? 0, ...rows.flatMap((row) => [figure(row, "sent"), figure(row, "most")]));
-  const y = scaleLinear([0, highest * 1.05], [height - BELOW, 8]).nice(4);
+  const { y, lines } = heights(highest, height);
   const x = scalePoint(
     rows.map((row) => textOf(row, "day")),
     [BESIDE + 4, Math.max(width - 10, BESIDE + 5)],
@@ -72,7 +72,7 @@ export function Course({ table, allowance, height }: Props) {
         onMouseLeave={() => setPointed(null)}
         className="block"
       >
-        <ScaleLines scale={y} width={width} show={bytes} lines={3} />
+        <ScaleLines y={y} lines={lines} width={width} show={bytes} />
         <path
           d={
             area<Row>()

@@ -70,16 +70,24 @@ export function stretchOf(first: TimeColumn, last: TimeColumn, step: "minute" | 
 
 const WEEKDAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 
-/** By day of the week and hour: the mean of all such days of a stretch. */
-export function week(table: Table, span: Span | undefined, measure = "people"): (number | undefined)[][] {
-  const times = Array.from({ length: 7 }, () => 0);
-  if (span) {
-    for (let day = 0; day < daysBetween(span.from, span.until); day += 1) {
-      const weekday = weekdayOf(shifted(span.from, day));
-      times[weekday] = (times[weekday] ?? 0) + 1;
-    }
+/**
+ * By day of the week and hour: the mean of all such hours of a stretch. `now` (2026-09-14T08:30) is where it goes on: hours after it have
+ * not been yet.
+ */
+export function week(table: Table, span: Span | undefined, now?: string, measure = "people"): (number | undefined)[][] {
+  const times = Array.from({ length: 7 }, () => Array.from({ length: 24 }, () => 0));
+  for (let day = 0; span && day < daysBetween(span.from, span.until); day += 1) {
+    const date = shifted(span.from, day);
+    const hours = times[weekdayOf(date)] ?? [];
+    const last = now === undefined || date < now.slice(0, 10) ? 23 : date === now.slice(0, 10) ? Number(now.slice(11, 13)) : -1;
+    for (let hour = 0; hour <= last; hour += 1) hours[hour] = (hours[hour] ?? 0) + 1;
   }
-  return WEEKDAYS.map((name, place) =>
-    table.rows.filter((row) => row.weekday === name).map((row) => (times[place] ? figure(row, measure) / (times[place] ?? 1) : undefined)),
+  return WEEKDAYS.map((name, day) =>
+    table.rows
+      .filter((row) => row.weekday === name)
+      .map((row, hour) => {
+        const count = times[day]?.[hour] ?? 0;
+        return count > 0 ? figure(row, measure) / count : undefined;
+      }),
   );
 }

@@ -16,6 +16,9 @@ interface Props {
   /** Values by day (0 is Monday) and hour; undefined where nothing was looked at. */
   values: (number | undefined)[][];
   show: (value: number) => string;
+  /** The same without its unit, and the unit, for the scale of shades. */
+  short: (value: number) => string;
+  unit: string;
   /** Narrows to an hour of the week, as in `Mon 8`. */
   choose?: (hours: string) => void;
 }
@@ -29,7 +32,7 @@ const wedge = arc<{ day: number; hour: number }>()
 const shade = (part: number) => `color-mix(in oklab, var(--sea) ${Math.round((0.04 + 0.96 * part ** 0.75) * 100)}%, var(--sea-soft))`;
 const clock = (hour: number) => `${String(hour).padStart(2, "0")}:00`;
 
-export function WeekFan({ title, values, show, choose }: Props) {
+export function WeekFan({ title, values, show, short, unit, choose }: Props) {
   const [pointed, setPointed] = useState<{ day: number; hour: number } | null>(null);
   const most = Math.max(0, ...values.flat().map((value) => value ?? 0));
   const places = DAYS.flatMap((_, day) => Array.from({ length: 24 }, (_, hour) => ({ day, hour })));
@@ -57,7 +60,7 @@ export function WeekFan({ title, values, show, choose }: Props) {
         </span>
       </figcaption>
       <svg
-        viewBox={`${-OUTER - 8} ${-OUTER - 20} ${2 * OUTER + 16} ${OUTER + 42}`}
+        viewBox={`${-OUTER - 8} ${-OUTER - 20} ${2 * OUTER + 16} ${OUTER + 54}`}
         className="block w-full"
         role="application"
         aria-label={`${title}. ${words.traffic.fanAbout} ${choose ? words.charts.walkAndChoose : words.charts.walk}`}
@@ -86,7 +89,7 @@ export function WeekFan({ title, values, show, choose }: Props) {
           const angle = Math.PI - (hour / 24) * Math.PI;
           const [x, y] = [Math.cos(angle) * (OUTER + 6), -Math.sin(angle) * (OUTER + 9)];
           const anchor = { 0: "start", 6: "end", 18: "start", 24: "end" }[hour] ?? "middle";
-          const [left, top] = hour % 24 === 0 ? [hour === 0 ? -OUTER : OUTER, 15] : [x, y + 2];
+          const [left, top] = hour % 24 === 0 ? [hour === 0 ? -OUTER : OUTER, 28] : [x, y + 2];
           return (
             <text key={hour} x={left} y={top} textAnchor={anchor as "start" | "middle" | "end"} className="fill-quiet text-[11px]">
               {hour}:00
@@ -95,10 +98,9 @@ export function WeekFan({ title, values, show, choose }: Props) {
         })}
         {DAYS.map((name, day) => (
           <text key={name} x={-(INNER + (day + 0.5) * RING)} y={12} textAnchor="middle" className="fill-quiet text-[9px]">
-            {day === 6 ? "" : name}
+            {name}
           </text>
         ))}
-        <text x={INNER + 6.5 * RING} y={-4} textAnchor="middle" className="fill-paper text-[9px]" />
         <text x={0} y={2} textAnchor="middle" className="fill-quiet text-[10px]">
           {words.charts.inside}
         </text>
@@ -106,21 +108,21 @@ export function WeekFan({ title, values, show, choose }: Props) {
           {words.charts.outside}
         </text>
       </svg>
-      <p className="flex items-center gap-1.5 text-sm text-quiet" aria-hidden="true">
-        {show(0)}
-        <span className="flex">
+      <p className="flex flex-wrap items-center gap-x-1.5 text-sm text-quiet">
+        0
+        <span className="flex" aria-hidden="true">
           {SHADES.map((part) => (
             <span key={part} className="h-2.5 w-6" style={{ background: shade(part) }} />
           ))}
         </span>
-        {show(most)}
+        {short(most)} <span>{unit}</span>
       </p>
       <Behind
         title={title}
         columns={[words.charts.hour, ...DAYS]}
         rows={Array.from({ length: 24 }, (_, hour) => ({
           key: String(hour),
-          cells: [clock(hour), ...DAYS.map((_, day) => { const amount = values[day]?.[hour]; return amount === undefined ? "" : show(amount); })],
+          cells: [clock(hour), ...DAYS.map((_, day) => { const amount = values[day]?.[hour]; return amount === undefined ? "" : short(amount); })],
         }))}
       />
     </figure>

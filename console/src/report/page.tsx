@@ -217,7 +217,7 @@ function Traffic({ report, totals }: { report: Report; totals: Table }) {
             columns={columns}
           />
         </section>
-        {ofWeek && <WeekFan title={words.traffic.fan} values={week(ofWeek, whole)} show={(value) => said.aDay(count(Math.round(value)))} />}
+        {ofWeek && <WeekFan title={words.traffic.fan} values={week(ofWeek, whole)} show={(value) => said.aDay(count(Math.round(value)))} short={(value) => count(Math.round(value))} unit={words.traffic.fanUnit} />}
       </div>
     </>
   );

@@ -3,10 +3,15 @@ import { words } from "../words";
 import { showChange } from "./show";
 import type { Cell, Change } from "./table";
 
+/** Small changes are quiet: those of a few in a hundred, and those that chance alone makes of figures of this size. */
+function isWorthSeeing({ before, difference, ratio }: Change): boolean {
+  return Math.abs(ratio ?? 1) >= 0.05 && Math.abs(difference) > 2 * Math.sqrt(Math.max(1, before + Math.abs(difference)));
+}
+
 export function ChangeNote({ change }: { change?: Change }) {
   if (!change) return null;
   return (
-    <span className="text-sm whitespace-nowrap text-clay" title={`${words.report.before} ${change.before.toLocaleString("en")}`}>
+    <span className={`text-sm whitespace-nowrap ${isWorthSeeing(change) ? "text-clay" : "text-quiet"}`} title={`${words.report.before} ${change.before.toLocaleString("en")}`}>
       {showChange(change)}
     </span>
   );

@@ -11,7 +11,7 @@ import { Facts } from "./facts";
 import { OpenRow, RowToggle } from "./open-row";
 import { exact, show } from "./show";
 import { asCsv, changed, compares, figure, isKey, mainOf, nameOf, type ListProps, type Row, type Table, type TableColumn } from "./table";
-import { Bar, Details, Value } from "./value";
+import { Bar, Details, Room, Value } from "./value";
 
 /** A row with its place in the table, by which what stands beside and under it is found. */
 interface Placed {
@@ -47,8 +47,10 @@ function List({ table, zone, narrow, trail }: ListProps) {
     [table, wanted],
   );
   const [element, width] = useWidth();
-  const room = roomOf(table, width);
-  const columns = useMemo(() => columnsOf(table, { most, room, zone, narrow, trail }), [table, most, room, zone, narrow, trail]);
+  const keys = table.columns.filter((column) => isKey(column) && !column.minor);
+  // Of a narrow column a wider one has the rest.
+  const room = Math.floor(roomOf(table, width) / Math.max(1, keys.filter((column) => column.kind === "text").length));
+  const columns = useMemo(() => columnsOf(table, { most, zone, narrow, trail }), [table, most, zone, narrow, trail]);
   const looks = useMemo(() => looksOf(table), [table]);
   const model = useTable({ features, data: rows, columns, state: { sorting }, onSortingChange: setSorting });
   const shown = model.getRowModel().rows;
@@ -59,6 +61,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
     return asked.id === name ? (asked.desc ? "descending" : "ascending") : "none";
   };
   return (
+    <Room value={room}>
     <section ref={element} className="@container mt-10 min-w-0" aria-label={table.title} data-table={table.name}>
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line pb-1">
         <h2 className="text-lg font-semibold">{table.title}</h2>
@@ -139,6 +142,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
         </p>
       ))}
     </section>
+    </Room>
   );
 }
 
@@ -160,14 +164,15 @@ function figuresOf(table: Table): TableColumn[] {
 
 /** How columns look: texts are on the left, figures on the right; where there is little room, the further figures give way. */
 function looksOf(table: Table): Map<string, string> {
-  const looks = new Map(table.columns.filter((column) => isKey(column) && !column.minor).map((column) => [column.name, "pr-4 text-left"]));
+  const looks = new Map(table.columns.filter((column) => isKey(column) && !column.minor).map((column) => [column.name, `pr-4 text-left ${column.kind === "integer" ? "w-20" : column.kind === "time" || column.kind === "date" ? "w-44" : ""}`]));
   const [main, ...others] = figuresOf(table).map((column) => column.name);
   const names = [main, ...(compares(table) ? ["change"] : []), ...others];
-  names.forEach((name, place) => looks.set(name ?? "", `w-20 text-right sm:w-28 ${SHOWN_FROM[place] ?? SHOWN_LAST}`));
+  const isTime = (name?: string) => table.columns.some((column) => column.name === name && column.kind === "time");
+  names.forEach((name, place) => looks.set(name ?? "", `text-right ${isTime(name) ? "w-40 whitespace-nowrap" : "w-20 sm:w-28"} ${SHOWN_FROM[place] ?? SHOWN_LAST}`));
   return looks;
 }
 
-function columnsOf(table: Table, { most, room, zone, narrow, trail }: Omit<ListProps, "table"> & { most: number; room: number }): Defined[] {
+function columnsOf(table: Table, { most, zone, narrow, trail }: Omit<ListProps, "table"> & { most: number }): Defined[] {
   const main = mainOf(table);
   const keys = table.columns.filter((column) => isKey(column) && !column.minor);
   const shared = new Map(keys.map((column) => [column.name, sharedBeginning(table.rows.map((row) => show(column, row[column.name] ?? null, zone)))]));
@@ -179,7 +184,7 @@ function columnsOf(table: Table, { most, room, zone, narrow, trail }: Omit<ListP
       sortDescFirst: false,
       cell: ({ row: { original } }) => (
         <>
-          <Value column={column} row={original.row} room={Math.floor(room / keys.length)} shared={shared.get(column.name) ?? ""} zone={zone} narrow={narrow} trail={trail} />
+          <Value column={column} row={original.row} shared={shared.get(column.name) ?? ""} zone={zone} narrow={narrow} trail={trail} />
           {place === 0 && main && (
             <>
               {main.measure === "sum" && <Bar part={figure(original.row, main.name) / most} />}

@@ -1,5 +1,5 @@
 /** Single values of tables, as people read them. */
-import { bytes, count, seconds } from "../figures";
+import { bytes, count, moment, seconds } from "../figures";
 import { words } from "../words";
 import { isKey, type Cell, type Change, type TableColumn } from "./table";
 
@@ -15,7 +15,7 @@ export function show(column: TableColumn, cell: Cell | undefined, zone?: string)
     case "duration":
       return seconds(cell * (SECONDS[column.unit ?? "seconds"] ?? 1));
     case "time":
-      return new Intl.DateTimeFormat("en-GB", { timeZone: zone, dateStyle: "medium", timeStyle: "short" }).format(cell);
+      return moment(cell, zone ?? "UTC");
     default:
       return isKey(column) ? String(cell) : column.name === "difference" ? signed(cell) : count(cell);
   }

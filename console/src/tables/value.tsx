@@ -1,29 +1,34 @@
 /** Single cells of a list: what a row is about, how much of all it is, and what stands under it. */
+import { createContext, useContext } from "react";
 import { count } from "../figures";
 import { words } from "../words";
 import { cutName } from "./cutting";
 import { show } from "./show";
 import { filterOf, MONO, type ListProps, type Row, type Table, type TableColumn } from "./table";
 
+/** How many letters a value has room for, in the list that it is in. */
+export const Room = createContext(48);
+
 interface ValueProps extends Omit<ListProps, "table"> {
   column: TableColumn;
   row: Row;
-  /** How many letters there is room for. */
-  room: number;
   /** The beginning that many values of the list share. */
   shared: string;
 }
 
 /** What a row is about: cut where others are the same, whole when pointed at; it narrows the scope, or is left out with a modifier. */
-export function Value({ column, row, room, shared, zone, narrow, trail }: ValueProps) {
+export function Value({ column, row, shared, zone, narrow, trail }: ValueProps) {
+  const room = useContext(Room);
   const cell = row[column.name] ?? null;
   const text = show(column, cell, zone);
-  const look = `block max-w-full truncate text-left ${MONO.has(column.filter ?? "") ? "font-mono text-sm" : ""}`;
+  // A sentence is read whole; a name is told by its end.
+  const isSentence = !column.filter && text.includes(" ");
+  const look = `block max-w-full text-left ${isSentence ? "line-clamp-3" : "truncate"} ${MONO.has(column.filter ?? "") ? "font-mono text-sm" : ""}`;
   const filter = filterOf(column, cell);
   if (!narrow || !filter) {
     return (
       <span title={text} className={look} data-key={text}>
-        {cutName(text, room, shared)}
+        {isSentence ? text : cutName(text, room, shared)}
       </span>
     );
   }
@@ -60,7 +65,7 @@ export function Details({ table, place }: { table: Table; place: number }) {
   if (details.length === 0) return null;
   return (
     <ul className="mt-0.5 text-sm text-quiet">
-      {details.slice(0, 5).map((detail) => {
+      {details.slice(0, 3).map((detail) => {
         const text = [detail.label, detail.text].filter(Boolean).join(" ");
         return (
           <li key={text} className="flex gap-3" title={text}>

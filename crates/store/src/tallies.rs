@@ -59,7 +59,7 @@ impl Tallies {
         Ok(())
     }
 
-    /// Those of sites that are wanted, of days from one on and before another: by the days of a zone; and whether there are others, by
+    /// Those of sites that are wanted, each with its site, of days from one on and before another: by the days of a zone; and whether there are others, by
     /// the days of other zones. `was_done` says of a removal whether it was done before whoever asks looked at the records; it is told
     /// whether that is settled.
     pub fn of(
@@ -68,7 +68,7 @@ impl Tallies {
         (from, until): (Date, Date),
         is_wanted: impl Fn(&str) -> bool,
         was_done: impl Fn(&str, bool) -> bool,
-    ) -> Result<(Vec<DayTally>, bool), StoreError> {
+    ) -> Result<(Vec<(String, DayTally)>, bool), StoreError> {
         let rows: Vec<(String, String, String, String, bool)> = self.0.run(|connection| {
             let within = tallies::day.ge(from.to_string()).and(tallies::day.lt(until.to_string()));
             let all = tallies::table.filter(within).order((tallies::day, tallies::id)).select((
@@ -84,7 +84,8 @@ impl Tallies {
             .into_iter()
             .filter(|(site, _, _, removal, settled)| is_wanted(site) && was_done(removal, *settled));
         let (own, others): (Vec<_>, Vec<_>) = wanted.partition(|(_, of, ..)| of == zone);
-        let read = own.into_iter().filter_map(|(_, _, figures, ..)| serde_json::from_str(&figures).ok());
+        let read =
+            own.into_iter().filter_map(|(site, _, figures, ..)| Some((site, serde_json::from_str(&figures).ok()?)));
         Ok((read.collect(), !others.is_empty()))
     }
 }

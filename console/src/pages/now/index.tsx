@@ -54,9 +54,9 @@ function View({ now, zone }: { now: Now; zone: string }) {
       {show !== "lists" && (
         <div className="mt-3 grid gap-x-12 gap-y-2 lg:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
           <section aria-label={words.now.hour}>
-            <h2 className="text-lg font-semibold">{words.now.hour}</h2>
             <Columns
               title={words.now.hour}
+              hasLegend={false}
               height={180}
               parts={CLASSES.map((digit, place) => ({ name: words.classes[digit] ?? "", colour: COLOURS[place] ?? "" }))}
               show={count}
@@ -68,7 +68,6 @@ function View({ now, zone }: { now: Now; zone: string }) {
             />
           </section>
           <section aria-label={words.now.transfer}>
-            <h2 className="text-lg font-semibold">{words.now.transfer}</h2>
             <Columns
               title={words.now.transfer}
               height={180}
@@ -80,7 +79,7 @@ function View({ now, zone }: { now: Now; zone: string }) {
         </div>
       )}
       {show !== "pictures" && (
-        <div className="mt-6 grid gap-x-12 gap-y-6 xl:grid-cols-[minmax(0,1fr)_24rem]">
+        <div className="mt-6 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
           <Latest requests={now.latest} zone={zone} />
           <Here clients={now.clients} />
         </div>

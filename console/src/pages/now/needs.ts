@@ -33,7 +33,7 @@ const CERTIFICATE_DAYS = 14;
 const LAG = 4_000_000;
 
 export function needsOf(known: Known): Need[] {
-  const all = [failures(known.now), ...logs(known.status), ...kept(known.status), ...certificates(known.sites), ...allowances(known.allowances), check(known.check)];
+  const all = [failures(known.now), behind(known.status), ...logs(known.status), ...kept(known.status), ...certificates(known.sites), ...allowances(known.allowances), check(known.check)];
   const needs = all.filter((need) => need !== undefined);
   return needs.sort((one, other) => Number(other.severity === "trouble") - Number(one.severity === "trouble"));
 }
@@ -50,7 +50,15 @@ function failures(now: Now): Need | undefined {
   };
 }
 
-/** Logs that cannot be written, have lost lines, or are not in the records. */
+/** Logs that are not in the records yet. */
+function behind(status: Status): Need | undefined {
+  const late = status.sites.filter((site) => (site.log?.lag ?? 0) > 0);
+  const lag = late.reduce((sum, site) => sum + (site.log?.lag ?? 0), 0);
+  if (lag < LAG) return undefined;
+  return { key: "lag", severity: "attention", text: words.now.lag(late.map((site) => site.name).join(", "), bytes(lag)), to: { page: "watch" } };
+}
+
+/** Logs that cannot be written, have lost lines, or have lines that nobody can read. */
 function logs(status: Status): Need[] {
   const said = words.troubles;
   const all = [
@@ -66,7 +74,6 @@ function logs(status: Status): Need[] {
       needs.push({ key: `trouble ${name}`, severity: "trouble", text: said.unwritten(name, log.trouble), more: `${said.remedy} ${log.file}`, to });
     }
     if (log.lost > 0) needs.push({ key: `lost ${name}`, severity: "trouble", text: said.lost(name, count(log.lost)), to });
-    if (log.lag > LAG) needs.push({ key: `lag ${name}`, severity: "attention", text: words.now.lag(name, bytes(log.lag)), to });
     if (log.unread > 0) needs.push({ key: `unread ${name}`, severity: "attention", text: words.now.unread(name, count(log.unread)), to });
     return needs;
   });

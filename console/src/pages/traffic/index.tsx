@@ -9,7 +9,7 @@ import { bytes, count } from "../../figures";
 import { Asked } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
-import { shifted } from "../../scope/dates";
+import { minuteOf, shifted } from "../../scope/dates";
 import { spanOf, todayIn, type Span } from "../../scope/period";
 import { ChangeNote } from "../../tables/change";
 import { changeOf, figure } from "../../tables/table";
@@ -97,8 +97,10 @@ function Picture({ survey, measure, zone }: { survey: Survey; measure: string; z
           {ofWeek && (
             <WeekFan
               title={words.traffic.fan}
-              values={week(ofWeek, spanSoFar(spanOf(scope.period, todayIn(zone)), todayIn(zone)))}
+              values={week(ofWeek, spanSoFar(spanOf(scope.period, todayIn(zone)), todayIn(zone)), minuteOf(Date.now(), zone))}
               show={(value) => words.report.aDay(count(Math.round(value)))}
+              short={(value) => count(Math.round(value))}
+              unit={words.traffic.fanUnit}
               choose={(hours) => change({ hours: [hours] })}
             />
           )}

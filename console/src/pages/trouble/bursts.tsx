@@ -1,28 +1,36 @@
-/** Bursts of failures in the scope, the most surprising first, each with the first thing that was different. */
+/** Bursts of trouble in the scope, the most surprising first, each with the first thing that was different. */
+import { ToggleGroup } from "radix-ui";
+import { useState } from "react";
 import { usePreludes } from "../../api/queries";
 import { count } from "../../figures";
+import { looks } from "../../parts/looks";
 import { useScope } from "../../scope";
-import { minuteOf } from "../../scope/dates";
 import { spanName } from "../../scope/names";
-import type { Span } from "../../scope/period";
+import { spanOfBurst } from "../../scope/bursts";
 import { words } from "../../words";
 
-/** A burst's stretch, in a zone. */
-export const spanOfBurst = (burst: { from: string; until: string }, zone: string): Span => ({
-  from: minuteOf(Date.parse(burst.from), zone),
-  until: minuteOf(Date.parse(burst.until), zone),
-});
+const said = words.prelude;
 
-export function Bursts({ zone }: { zone: string }) {
+export function Bursts({ zone, hasFailed }: { zone: string; hasFailed: boolean }) {
   const [scope, change] = useScope();
-  const preludes = usePreludes(scope, zone, "5xx");
-  const said = words.prelude;
+  const [chosen, setChosen] = useState("");
+  const kind = chosen || (hasFailed ? "5xx" : "4xx");
+  const preludes = usePreludes(scope, zone, kind);
   return (
     <section aria-label={said.bursts} data-testid="bursts">
-      <h2 className="border-b border-line pb-1 text-lg font-semibold">{said.bursts}</h2>
+      <div className="flex flex-wrap items-end justify-between gap-2 border-b border-line pb-1">
+        <h2 className="text-lg font-semibold">{said.bursts}</h2>
+        <ToggleGroup.Root type="single" value={kind} onValueChange={setChosen} aria-label={said.bursts} className={`${looks.toggles} text-sm [&>button]:h-7`}>
+          {Object.entries(said.kinds).map(([kind, name]) => (
+            <ToggleGroup.Item key={kind} value={kind} className={looks.toggle}>
+              {name}
+            </ToggleGroup.Item>
+          ))}
+        </ToggleGroup.Root>
+      </div>
       {!preludes.data && <p className="py-2 text-quiet">{preludes.isError ? preludes.error.message : words.states.loading}</p>}
-      {preludes.data?.bursts.length === 0 && <p className="py-2 text-quiet">{said.noBursts}</p>}
-      <ul>
+      {preludes.data?.bursts.length === 0 && <p className="py-2 text-quiet">{said.noBursts(preludes.data.trouble)}</p>}
+      <ul className={preludes.isPlaceholderData ? "opacity-40" : ""} aria-busy={preludes.isPlaceholderData}>
         {preludes.data?.bursts.map((burst) => {
           const span = spanOfBurst(burst, zone);
           const first = burst.evidence[0];
@@ -31,7 +39,7 @@ export function Bursts({ zone }: { zone: string }) {
               <button
                 type="button"
                 className="text-left font-semibold hover:text-sea hover:underline"
-                onClick={() => change({ prelude: `${span.from}..${span.until}`, trail: "" })}
+                onClick={() => change({ prelude: `${kind} ${span.from}..${span.until}`, trail: "" })}
               >
                 {spanName(span)}
               </button>

@@ -74,7 +74,7 @@ function Picture({ survey, zone }: { survey: Survey; zone: string }) {
             />
             <p className="mt-1 text-sm text-quiet">{words.trouble.pick}</p>
           </section>
-          <Bursts zone={zone} />
+          <Bursts zone={zone} hasFailed={ofClass("5xx") > 0} />
         </div>
       )}
     </>
@@ -90,9 +90,16 @@ function Causes({ zone }: PageProps) {
   if (show === "pictures") return null;
   return (
     <Asked query={errors}>
-      {({ table, looked_at }) => (
-        <TableList table={{ ...table, about: words.trouble.causesAbout(count(looked_at)) }} zone={zone} narrow={narrow} trail={trail} />
-      )}
+      {({ table, looked_at }) =>
+        looked_at === 0 ? (
+          <section className="mt-10" aria-label={table.title}>
+            <h2 className="border-b border-line pb-1 text-lg font-semibold">{table.title}</h2>
+            <p className="pt-1 text-sm text-quiet">{words.trouble.causesAbout(0)}</p>
+          </section>
+        ) : (
+          <TableList table={{ ...table, about: words.trouble.causesAbout(looked_at) }} zone={zone} narrow={narrow} trail={trail} />
+        )
+      }
     </Asked>
   );
 }

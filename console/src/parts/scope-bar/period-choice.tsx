@@ -48,7 +48,7 @@ export function PeriodChoice({ zone, scope, change }: { zone: string; scope: Sco
             </span>
           </Popover.Trigger>
           <Popover.Portal>
-            <Popover.Content className={`${looks.menu} max-w-[95vw] p-4`} sideOffset={4} align="start" aria-label={words.scope.other}>
+            <Popover.Content className={`${looks.window} max-w-[95vw]`} sideOffset={4} align="start" aria-label={words.scope.other}>
               <Other zone={zone} scope={scope} choose={choose} />
             </Popover.Content>
           </Popover.Portal>

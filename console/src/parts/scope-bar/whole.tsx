@@ -15,8 +15,10 @@ export default function Whole({ zone, scope, change }: { zone: string; scope: Sc
       <AgainstChoice zone={zone} scope={scope} change={change} />
       <WhoChoice scope={scope} change={change} />
       <FilterField scope={scope} change={change} />
-      <TakeAlong zone={zone} scope={scope} />
       <Chips scope={scope} change={change} />
+      <span className="ml-auto">
+        <TakeAlong zone={zone} scope={scope} />
+      </span>
     </>
   );
 }

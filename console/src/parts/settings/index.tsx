@@ -41,7 +41,7 @@ export function SettingsMenu({ me, signOut }: { me?: Me; signOut: () => void }) 
         <span aria-hidden="true">▾</span>
       </button>
       {isOpen && (
-        <div className={`${looks.menu} absolute top-full right-0 mt-1 w-80 max-w-[95vw] p-4`}>
+        <div className={`${looks.window} absolute top-full right-0 mt-1 w-80 max-w-[95vw]`}>
           <Suspense fallback={<p className="text-quiet">{words.states.loading}</p>}>
             <Settings me={me} signOut={signOut} />
           </Suspense>

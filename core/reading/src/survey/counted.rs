@@ -165,6 +165,14 @@ pub struct Survey {
 }
 
 impl Survey {
+    /// Adds to what came from the source at a place.
+    pub fn add_to_source(&mut self, place: usize, counts: Counts) {
+        if self.sources.len() <= place {
+            self.sources.resize(place + 1, Counts::default());
+        }
+        self.sources[place].merge(counts);
+    }
+
     /// Takes in another survey of the same plan.
     pub fn merge(&mut self, other: Survey) {
         self.merge_figures(&other);

@@ -15,7 +15,7 @@ use exedra_answering::config::Config;
 use exedra_api::accounts::Me;
 use exedra_common::grant::{Grant, Role};
 use exedra_common::scope::{RowFilter, Scope};
-use exedra_common::{Dictionaries, RequestBatch};
+use exedra_common::{Dictionaries, Origin, RequestBatch};
 use exedra_reading::survey::VisitorKey;
 use exedra_reading::survey::day_tally::DayTally;
 use exedra_store::records::counting::zone_name;
@@ -187,7 +187,7 @@ impl Caller {
         seen: &Snapshot,
         scope: &Scope,
         zone: &TimeZone,
-    ) -> Result<(Vec<DayTally>, bool), Failure> {
+    ) -> Result<(Vec<(String, DayTally)>, bool), Failure> {
         let date = |time: i64| Timestamp::from_millisecond(time).ok().map(|time| time.to_zoned(zone.clone()));
         let begins = |time: &Zoned| time.start_of_day().is_ok_and(|begin| begin == *time);
         let from = scope.from.and_then(date).map_or(Date::MIN, |time| match begins(&time) {
@@ -200,6 +200,11 @@ impl Caller {
         let was_done =
             |removal: &str, is_settled: bool| records.was_removed_before(seen, removal, is_settled);
         Ok(self.console.tallies.of(&zone_name(zone), (from, until), is_wanted, was_done)?)
+    }
+
+    /// What the sources of surveys of the records are: sites.
+    pub fn origins(&self) -> Vec<Origin> {
+        self.console.records.origins()
     }
 
     /// The key of the hashes of visitors.

@@ -6,7 +6,7 @@ use super::failure::Failure;
 use super::query::Asked;
 use crate::system::background::step_back;
 use exedra_reading::survey::report::Against;
-use exedra_reading::survey::{Report, Survey, SurveyPlan};
+use exedra_reading::survey::{Report, ReportOptions, Survey, SurveyPlan};
 use exedra_store::records::Counting;
 use std::cell::Cell;
 
@@ -40,7 +40,10 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
         // What is no longer kept one by one cannot be filtered.
         if plan.scope.has_all_requests() {
             let (tallies, others) = caller.tallies(&seen, &plan.scope, &plan.zone)?;
-            tallies.iter().for_each(|tally| survey.take_in_tally(tally));
+            for (site, tally) in &tallies {
+                survey.take_in_tally(tally);
+                survey.add_to_source(records.place_of(site), tally.total.counts);
+            }
             has_other_zones.set(has_other_zones.get() || others);
         }
         Ok(if asked.mask { survey.masked(plan.key) } else { survey })
@@ -55,7 +58,8 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
         None => None,
     };
     let against = other.as_ref().map(|(plan, survey)| Against { scope: &plan.scope, survey });
-    let mut report = Report::new(&survey, &plan, &asked.options, against);
+    let options = ReportOptions { origins: caller.origins(), ..asked.options.clone() };
+    let mut report = Report::new(&survey, &plan, &options, against);
     report.masked = asked.mask;
     if has_other_zones.get() {
         let words = "figures of days past the retention exist only for the days of another time zone, and are left out";

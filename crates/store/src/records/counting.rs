@@ -6,7 +6,7 @@ use super::Records;
 use super::kept_surveys::KeptSurvey;
 use super::snapshot::{Part, Snapshot};
 use crate::database::StoreError;
-use exedra_common::RequestBatch;
+use exedra_common::{Origin, RequestBatch};
 use exedra_common::scope::{RowFilter, Scope};
 use exedra_reading::survey::stored::StoredPart;
 use exedra_reading::survey::{Survey, SurveyPlan, SurveyWorker, Surveys};
@@ -42,6 +42,21 @@ struct Merged {
     survey: Arc<Survey>,
 }
 
+/// Places of sites among the sources of surveys. They stay as long as the records are open, as surveys are remembered that have them.
+#[derive(Debug, Default)]
+pub(super) struct CountedSites(Mutex<Vec<Arc<str>>>);
+
+impl CountedSites {
+    fn place_of(&self, site: &str) -> usize {
+        let mut sites = self.0.lock();
+        if let Some(place) = sites.iter().position(|known| **known == *site) {
+            return place;
+        }
+        sites.push(site.into());
+        sites.len() - 1
+    }
+}
+
 impl MergedCache {
     fn get(&self, ids: &[i32], parts: &[StoredPart]) -> Option<Arc<Survey>> {
         let mut all = self.0.lock();
@@ -68,6 +83,17 @@ impl MergedCache {
 }
 
 impl Records {
+    /// What stands at each place among the sources of surveys of the records: sites.
+    pub fn origins(&self) -> Vec<Origin> {
+        let sites = self.counted_sites.0.lock();
+        sites.iter().map(|site| Origin { site: Some(site.to_string()), ..Origin::default() }).collect()
+    }
+
+    /// The place of a site among the sources of surveys.
+    pub fn place_of(&self, site: &str) -> usize {
+        self.counted_sites.place_of(site)
+    }
+
     /// Counts what a snapshot holds of the scope of a plan. Its sites are those of the snapshot.
     pub fn survey<E: From<StoreError> + Send>(
         &self,
@@ -118,7 +144,12 @@ impl Records {
             while let Some(part) = parts.get(next.fetch_add(1, Ordering::Relaxed)) {
                 for kept in chosen {
                     (counting.goes_on)()?;
-                    match self.read_kept(kept, &[*part], &mut survey)? {
+                    let others = std::mem::take(&mut survey.sources);
+                    let read = self.read_kept(kept, &[*part], &mut survey)?;
+                    let own = std::mem::replace(&mut survey.sources, others);
+                    let place = self.place_of(&kept.site);
+                    own.into_iter().for_each(|counts| survey.add_to_source(place, counts));
+                    match read {
                         Some(read) => _ = octets.fetch_add(read, Ordering::Relaxed),
                         None => {
                             *useless.lock() = Some(kept.id);
@@ -166,7 +197,7 @@ impl Records {
             let mut filter = RowFilter::new(plan.scope.clone(), Arc::new(plan.classifier()));
             while let Some(part) = parts.get(next.fetch_add(1, Ordering::Relaxed)) {
                 (counting.goes_on)()?;
-                worker.fill(|batch, texts| {
+                worker.fill_from(self.place_of(part.site()), |batch, texts| {
                     part.append_matching(&mut filter, batch, texts)?;
                     leave_out(part, but, batch);
                     Ok::<(), StoreError>(())

@@ -111,6 +111,8 @@ pub struct Records {
     damages: Mutex<Vec<String>>,
     /// Kept surveys that were merged.
     merged: counting::MergedCache,
+    /// The sites that were counted, each at the place of its figures among the sources of surveys.
+    counted_sites: counting::CountedSites,
     key: Mutex<kept_surveys::SurveyKey>,
 }
 
@@ -163,6 +165,7 @@ impl Records {
             state: Mutex::default(),
             damages: Mutex::default(),
             merged: counting::MergedCache::default(),
+            counted_sites: counting::CountedSites::default(),
             key: Mutex::default(),
         };
         let newest = records.writer.trouble().set_aside.pop();

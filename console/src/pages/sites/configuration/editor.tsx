@@ -64,6 +64,7 @@ export function Editor({ name, text, change, settings, findings, line }: Props) 
         drawSelection(),
         highlightActiveLine(),
         bracketMatching(),
+        EditorView.lineWrapping,
         lintGutter(),
         autocompletion({ override: [(context) => complete(context, known.current.settings)] }),
         keymap.of([...defaultKeymap, ...historyKeymap]),
