@@ -93,7 +93,7 @@ function NoPage({ scope }: { scope: Scope }) {
       <ul className="mt-1">
         {pages().map(({ path }) => (
           <li key={path}>
-            <a href={addressOf({ ...scope, page: path })} onClick={follow({ ...scope, page: path })} className="text-sea hover:underline">
+            <a href={addressOf({ ...scope, page: path })} onClick={follow({ ...scope, page: path })} className="text-sea underline">
               {nameOf(path)}
             </a>
             <span className="text-quiet"> · {words.pages[path as keyof typeof words.pages].question}</span>

@@ -89,20 +89,27 @@ export function Columns({ title, columns, parts, height, show, choose, nothing, 
 
   return (
     <div ref={element} className="w-full">
-      <div className="flex min-h-6 flex-wrap items-baseline gap-x-6">
+      <div className="flex flex-wrap items-baseline gap-x-6">
         <span className="text-sm text-quiet">{title}</span>
         {hasLegend && (parts.length > 1 || hasBehind) && (
           <Legend
             parts={[
-              ...parts.map((part, place) => (current ? { ...part, value: show(sum((column) => column.parts[place] ?? 0)) } : part)),
+              ...parts,
               ...(hasBehind ? [{ name: words.charts.before, colour: "var(--clay)", isOutline: true }] : []),
             ]}
           />
         )}
-        <p className="ml-auto text-right text-sm text-quiet" aria-live="polite">
+        <p className="ml-auto h-5 min-w-60 grow truncate text-right text-sm text-quiet" aria-live="polite">
           {current && (
             <>
               {stretchName}: <span className="font-semibold text-ink">{show(sum(whole))}</span>
+              {parts.length > 1 &&
+                parts.map((part, place) => (
+                  <span key={part.name}>
+                    {" "}
+                    · {part.name} {show(sum((column) => column.parts[place] ?? 0))}
+                  </span>
+                ))}
               {hasBehind && <span className="text-clay">, {words.charts.beforeThat(show(sum((column) => column.behind ?? 0)))}</span>}
             </>
           )}

@@ -43,7 +43,7 @@ export function Course({ table, allowance, height }: Props) {
   };
   return (
     <div ref={element} className="w-full">
-      <div className="flex min-h-6 flex-wrap items-baseline gap-x-6">
+      <div className="flex flex-wrap items-baseline gap-x-6">
         <Legend
           parts={[
             { name: words.transfer.sentSoFar, colour: "var(--sea)" },
@@ -51,7 +51,7 @@ export function Course({ table, allowance, height }: Props) {
             ...(allowance ? [{ name: words.transfer.allowance, colour: "var(--ink)", isOutline: true }] : []),
           ]}
         />
-        <p className="ml-auto text-sm text-quiet" aria-live="polite">
+        <p className="ml-auto h-5 min-w-60 grow truncate text-right text-sm text-quiet" aria-live="polite">
           {current && (
             <>
               {dayName(textOf(current, "day"))}:{" "}

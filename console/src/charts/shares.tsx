@@ -42,10 +42,10 @@ export function Shares({ table, measure, all, narrow, named = 4, title }: Props)
       </div>
       <ul className="mt-1 flex flex-wrap gap-x-4 text-sm">
         {shown.map((part) => (
-          <li key={part.name} className="flex items-center gap-1.5" title={count(part.value)}>
+          <li key={part.name} className="flex min-h-6 items-center gap-1.5" title={count(part.value)}>
             <Swatch colour={part.colour} />
             {part.filter && narrow ? (
-              <button type="button" className="hover:text-sea hover:underline" onClick={(event) => narrow(part.filter ?? "", event.altKey)}>
+              <button type="button" className="min-h-6 hover:text-sea hover:underline" onClick={(event) => narrow(part.filter ?? "", event.altKey)}>
                 {part.name}
               </button>
             ) : (

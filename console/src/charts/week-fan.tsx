@@ -48,9 +48,10 @@ export function WeekFan({ title, values, show, short, unit, choose }: Props) {
   };
   return (
     <figure className="m-0" data-fan={JSON.stringify(values)}>
-      <figcaption className="flex flex-wrap items-baseline gap-x-3">
-        <span className="text-lg font-semibold">{title}</span>
-        <span className="ml-auto min-h-6 text-sm text-quiet" aria-live="polite">
+      <figcaption>
+        <span className="block text-lg font-semibold">{title}</span>
+        {/* Its line is there whether anything is pointed at or not: what is pointed at must not move away. */}
+        <span className="block h-6 truncate text-sm text-quiet" aria-live="polite">
           {pointed && (
             <>
               {DAYS[pointed.day]} {clock(pointed.hour)}:{" "}

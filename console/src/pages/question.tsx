@@ -1,5 +1,5 @@
 /** The tables that answer a question, as lists: those that are shown at once, and further ones when they are asked for. */
-import { useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import type { Survey } from "../api/client";
 import { usePreferences } from "../preferences";
 import { narrowed, useScope } from "../scope";
@@ -54,8 +54,14 @@ const LISTS = "gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-a
 /** What a click on a value, or on a client's trail, does. */
 export function useNarrowing() {
   const [scope, change] = useScope();
-  return {
-    narrow: (filter: string, without: boolean) => change(narrowed(scope, filter, without)),
-    trail: (client: string) => change({ trail: client, prelude: "" }),
-  };
+  const latest = useRef({ scope, change });
+  latest.current = { scope, change };
+  // The same for good, so that lists are not drawn anew for them.
+  return useMemo(
+    () => ({
+      narrow: (filter: string, without: boolean) => latest.current.change(narrowed(latest.current.scope, filter, without)),
+      trail: (client: string) => latest.current.change({ trail: client, prelude: "" }),
+    }),
+    [],
+  );
 }

@@ -26,9 +26,12 @@ export function Failing({ error, again }: { error: Error; again: () => void }) {
   );
 }
 
+/** Said over the page, so that nothing moves away under the eyes. */
+const NOTICE = "fixed bottom-4 left-1/2 z-20 w-max max-w-[92vw] -translate-x-1/2 rounded-md border border-line bg-sheet px-4 py-2 text-sm font-semibold shadow-lg";
+
 export function Stale() {
   return (
-    <p role="status" className="mt-2 text-sm font-semibold text-attention-text" data-testid="stale">
+    <p role="status" className={`${NOTICE} text-attention-text`} data-testid="stale">
       {words.states.stale}
     </p>
   );
@@ -37,7 +40,7 @@ export function Stale() {
 /** What is shown is of another scope, until this one has been counted. */
 export function Waiting() {
   return (
-    <p role="status" className="mt-2 text-sm font-semibold" data-testid="waiting">
+    <p role="status" className={NOTICE} data-testid="waiting">
       {words.traffic.before}
     </p>
   );

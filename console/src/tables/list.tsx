@@ -109,7 +109,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
               <tr className={`group align-top ${open === row.original.place ? "" : "border-b border-line"}`} data-row={row.original.place}>
                 {row.getAllCells().map((cell) => (
                   <td key={cell.id} className={`py-1 ${looks.get(cell.column.id) ?? ""}`}>
-                    <model.FlexRender cell={cell} />
+                    {drawn(cell.column.columnDef.cell, cell.getContext())}
                   </td>
                 ))}
                 <td className="w-7 py-1 text-right">
@@ -144,6 +144,11 @@ function List({ table, zone, narrow, trail }: ListProps) {
     </section>
     </Room>
   );
+}
+
+/** A cell as it is drawn. Called, and not made a component of: that would be another one with every answer of the service, and lose the focus. */
+function drawn<Context>(cell: unknown, context: Context): React.ReactNode {
+  return typeof cell === "function" ? (cell as (context: Context) => React.ReactNode)(context) : null;
 }
 
 /** What the service left out. */

@@ -27,7 +27,7 @@ export function Value({ column, row, shared, zone, narrow, trail }: ValueProps) 
   const filter = filterOf(column, cell);
   if (!narrow || !filter) {
     return (
-      <span title={text} className={look} data-key={text}>
+      <span title={text} className={look} data-key={String(cell ?? "")}>
         {isSentence ? text : cutName(text, room, shared)}
       </span>
     );
@@ -36,7 +36,7 @@ export function Value({ column, row, shared, zone, narrow, trail }: ValueProps) 
     <button
       type="button"
       title={text}
-      data-key={text}
+      data-key={String(cell ?? "")}
       aria-description={words.list.narrow}
       className={`${look} hover:text-sea hover:underline`}
       onClick={(event) => narrow(filter, event.altKey)}

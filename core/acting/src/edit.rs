@@ -116,7 +116,7 @@ fn written(rule: &NewRule<'_>, is_aligned: bool) -> Table {
             headers.insert(name, Value::from(content));
             table.insert("headers", value(headers));
         }
-        Effect::Refuse => _ = table.insert("refuse", value(true)),
+        Effect::Refuse => _ = table.insert("refuse", value(403)),
         Effect::Gone => _ = table.insert("gone", value(true)),
         Effect::Login(realm) => _ = table.insert("login", value(realm)),
     }
@@ -144,8 +144,8 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    const TOWN: &str = "# Port Lindry\n[service]\nstate = \"state\"\n\n[[site]]\nname      = \"harbour\"\nhosts     = [\"harbour.example\"]\n\
-                        [site.error_pages]\n404 = \"/lost.html\" # ours\n\n[[site.rules]]\npath = \"/{*}.bak\"\nrefuse = true\n\n\
+    const TOWN: &str = "# Port Lindry\n[service]\nstate = \"state\"\n\n[[site]]\nname      = \"harbour\"\nhosts     = [\"harbour.example\"]\nfolder    = \"harbour\"\n\
+                        [site.error_pages]\n404 = \"/lost.html\" # ours\n\n[[site.rules]]\npath = \"/backups/{*}\"\nrefuse = 403\n\n\
                         # the museum\n[[site]]\nname = \"lamp\"\nhosts = [\"lamp.example\"]\n";
 
     /// What was added, and that nothing else has changed.
@@ -173,7 +173,7 @@ mod tests {
     )]
     #[case(
         Effect::Refuse,
-        "[[site.rules]]\nname   = \"moved\"\npath   = \"/mariners/{rest*}\"\nrefuse = true"
+        "[[site.rules]]\nname   = \"moved\"\npath   = \"/mariners/{rest*}\"\nrefuse = 403"
     )]
     #[case(
         Effect::Login("staff"),
@@ -190,11 +190,31 @@ mod tests {
         added("harbour", &rule, true);
         let text = add_rule(TOWN, "harbour", &rule, true).unwrap().text;
         let at = |words: &str| text.find(words).unwrap();
-        assert!(at("404 =") < at("\"/a\"") && at("\"/a\"") < at("/{*}.bak"), "{text}");
+        assert!(at("404 =") < at("\"/a\"") && at("\"/a\"") < at("/backups/{*}"), "{text}");
         let text = add_rule(TOWN, "harbour", &rule, false).unwrap().text;
         let at = |words: &str| text.find(words).unwrap();
-        assert!(at("/{*}.bak") < at("\"/a\"") && at("\"/a\"") < at("# the museum"), "{text}");
+        assert!(at("/backups/{*}") < at("\"/a\"") && at("\"/a\"") < at("# the museum"), "{text}");
         assert!(added("lamp", &rule, false).starts_with("[[site.rules]]\npath = \"/a\""));
+    }
+
+    /// Whatever can be written is understood as a configuration, and does what was meant.
+    #[rstest]
+    #[case(Effect::Redirect("/notices/{rest}", 308), "redirect")]
+    #[case(Effect::Header("X-Content-Type-Options", "nosniff"), "headers")]
+    #[case(Effect::Refuse, "refuse")]
+    #[case(Effect::Gone, "gone")]
+    #[case(Effect::Login("staff"), "login")]
+    fn every_rule_that_is_written_is_understood(#[case] does: Effect<'_>, #[case] name: &str) {
+        let text =
+            format!("{TOWN}folder = \"lamp\"\n\n[[listener]]\naddress = \"127.0.0.1:0\"\n\n[[realm]]\nname = \"staff\"\nusers = \"staff.toml\"\n");
+        let rule = NewRule { name: "new", path: "/mariners/{rest*}", does };
+        let written = add_rule(&text, "lamp", &rule, false).unwrap().text;
+        let config = exedra_answering::config::understand(&written, std::path::Path::new("")).unwrap();
+        let site = config.sites.iter().find(|site| site.name.value == "lamp").unwrap();
+        let rules = site.rules.written();
+        assert_eq!(rules.len(), 1);
+        let effects = rules[0].effects.in_words(|_| "staff".to_owned());
+        assert!(effects.iter().any(|effect| effect.name == name), "{name}");
     }
 
     #[test]

@@ -46,6 +46,11 @@ fn body_of(method: &Method, path: &str) -> Option<Value> {
         ("POST", "/api/v1/accounts/{name}") => Some(json!({ "role": "operator" })),
         ("POST", "/api/v1/imports") => Some(json!({ "site": "lamp", "name": "edge.log", "known": "{}" })),
         ("POST", "/api/v1/erasures") => Some(json!({ "client": "192.0.2.77" })),
+        ("POST", "/api/v1/trials") => Some(json!({ "url": "http://harbour.example/tides/today.html" })),
+        ("POST", "/api/v1/configuration" | "/api/v1/configuration/check") => Some(json!({ "files": [] })),
+        ("POST", "/api/v1/configuration/rules") => {
+            Some(json!({ "site": "harbour", "path": "/old", "does": { "kind": "gone" } }))
+        }
         ("POST", "/api/v1/tokens") => Some(json!({ "label": "nightly", "role": "viewer", "days": 30 })),
         _ => None,
     }
@@ -60,7 +65,10 @@ fn named(path: &str) -> String {
         "/api/v1/sites/{name}/exposures" => "/api/v1/sites/harbour/exposures",
         path => path,
     };
-    path.replace("{number}", "1").replace("{name}", "anna").replace("{id}", "nobody")
+    path.replace("{form}", "json")
+        .replace("{number}", "1")
+        .replace("{name}", "anna")
+        .replace("{id}", "nobody")
 }
 
 /// Makes an account by the client.
@@ -117,6 +125,7 @@ fn every_call_that_is_described_answers_as_described() {
             ("POST", "/api/v1/me/password") => 409,
             ("POST", "/api/v1/imports/{id}/requests") => 400,
             ("DELETE", path) if path.ends_with("{id}") => 404,
+            ("GET", "/api/v1/trials/{id}") => 404,
             _ => 200,
         };
         let is_expected =
@@ -212,7 +221,8 @@ fn a_viewer_changes_nothing_and_no_foreign_page_acts() {
             assert!(answer.text().unwrap().contains("operators"), "{path}");
             tried.0 += 1;
         } else {
-            assert!(answer.status().is_success(), "{method} {path}: {status}");
+            let is_there = path != "/api/v1/trials/{id}";
+            assert!(answer.status().is_success() == is_there, "{method} {path}: {status}");
             tried.1 += 1;
         }
         assert!(described["responses"][&status.to_string()].is_object(), "{method} {path}: {status}");
@@ -234,12 +244,17 @@ fn a_viewer_changes_nothing_and_no_foreign_page_acts() {
 fn a_viewer_of_one_site_sees_nothing_of_another() {
     let place = Place::new();
     let program = place.serve();
-    for (host, target) in
-        [("harbour.example", "/tides/today.html"), ("lamp.example", "/"), ("lamp.example", "/")]
-    {
+    for (host, target) in [
+        ("harbour.example", "/tides/today.html"),
+        ("lamp.example", "/"),
+        ("lamp.example", "/nowhere"),
+        ("harbour.example", "/lost"),
+    ] {
         program.get(host, target).text().unwrap();
     }
-    exedra_e2e::until("all are recorded", || (program.recorded("lamp") == 2).then_some(()));
+    exedra_e2e::until("all are recorded", || {
+        (program.recorded("lamp") == 2 && program.recorded("harbour") == 2).then_some(())
+    });
     account(&program, &place, &["vera", "--site", "harbour"]);
     let cookie = session(&program, "vera");
     let ask = |call: &str| {
@@ -248,14 +263,24 @@ fn a_viewer_of_one_site_sees_nothing_of_another() {
         let answer = call.send().unwrap();
         (answer.status().as_u16(), answer.text().unwrap())
     };
-    for call in ["status", "now", "survey", "sites", "me", "requests?columns=site,path", "sources"] {
+    for call in [
+        "status",
+        "now",
+        "survey",
+        "sites",
+        "me",
+        "requests?columns=site,path",
+        "sources",
+        "errors",
+        "report/json",
+    ] {
         let (status, text) = ask(call);
         assert_eq!(status, 200, "{call}");
         assert!(text.contains("harbour"), "{call}");
         assert!(!text.contains("lamp"), "{call} names another site");
     }
     let survey: Value = serde_json::from_str(&ask("survey").1).unwrap();
-    assert_eq!(survey["tables"]["totals"]["rows"][0]["requests"], 1);
+    assert_eq!(survey["tables"]["totals"]["rows"][0]["requests"], 2);
     let (status, text) = ask("survey?site=lamp");
     assert!(status == 400 && text.contains("there is harbour"), "{text}");
 }

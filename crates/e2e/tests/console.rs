@@ -121,7 +121,7 @@ fn log_report_api_and_page_agree_on_the_demo() {
     runtime.block_on(look(&program, logs.iter().sum()));
 }
 
-/// Signs in, sees the figures that the API and the logs give, changes the site, follows a path.
+/// Signs in, sees the figures that the API and the logs give, and those of a scope that is being counted marked as another's.
 async fn look(program: &Program, lines: u64) {
     let browser = Browser::open().await;
     let window = &browser.window;
@@ -135,51 +135,27 @@ async fn look(program: &Program, lines: u64) {
     assert!(number(&shown).abs_diff(hour) <= hour / 10, "{shown} beside {hour}");
 
     browser.click(By::LinkText("Traffic")).await;
-    let month = |site: &str, more: &str| {
-        let days = 24 * 3600 * 1000;
-        let zone = "Atlantic/Faroe";
-        let now =
-            std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis() as i64;
-        let date = |time: i64| jiff::Timestamp::from_millisecond(time).unwrap().in_tz(zone).unwrap().date();
-        let call = format!("survey?{site}from={}&until={}{more}", date(now - 29 * days), date(now + days));
-        tokio::task::block_in_place(|| program.api(&call))["tables"]["totals"]["rows"][0].clone()
+    let days = |days: i64, more: &str| {
+        let day = 24 * 3600 * 1000;
+        let now = jiff::Timestamp::now().as_millisecond();
+        let date = |time: i64| {
+            jiff::Timestamp::from_millisecond(time).unwrap().in_tz("Atlantic/Faroe").unwrap().date()
+        };
+        let call = format!("survey?from={}&until={}{more}", date(now - (days - 1) * day), date(now + day));
+        tokio::task::block_in_place(|| program.api(&call))
     };
-    browser.click(By::XPath("//button[text()='30 days']")).await;
-    let totals = month("", "");
-    for measure in ["requests", "visitors"] {
-        let wanted = totals[measure].as_u64().unwrap();
-        browser.text_when(&format!("[data-testid=total-{measure}]"), |text| number(text) == wanted).await;
-    }
-
-    browser.click(By::XPath("//button[text()='Year']")).await;
+    browser.click(By::Css("[aria-label^='Another period']")).await;
+    browser.click(By::XPath("//button[text()='Last 365 days']")).await;
     browser.text_when("[data-testid=total-requests]", |text| number(text) == lines).await;
-    browser.click(By::XPath("//button[text()='30 days']")).await;
-
-    browser.click(By::Css("[aria-label=Site]")).await;
-    browser.click(By::XPath("//*[@role='option'][.='harbour']")).await;
-    let wanted = month("site=harbour&", "")["requests"].as_u64().unwrap();
-    browser.text_when("[data-testid=total-requests]", |text| number(text) == wanted).await;
-
-    browser.click(By::Css("button[title='/tides/today.html']")).await;
-    assert!(browser.text_when("[data-testid=chip]", |_| true).await.contains("path=/tides/today.html"));
-    let wanted = month("site=harbour&", "&only=path%3D/tides/today.html")["requests"].as_u64().unwrap();
-    browser.text_when("[data-testid=total-requests]", |text| number(text) == wanted).await;
-    let address = window.current_url().await.unwrap();
-    assert!(
-        address.query().unwrap_or_default().contains("site=harbour"),
-        "the scope is in the address: {address}"
-    );
-
-    window.back().await.unwrap();
-    let wanted = month("site=harbour&", "")["requests"].as_u64().unwrap();
-    browser.text_when("[data-testid=total-requests]", |text| number(text) == wanted).await;
+    let visitors = days(365, "")["tables"]["totals"]["rows"][0]["visitors"].as_u64().unwrap();
+    browser.text_when("[data-testid=total-visitors]", |text| number(text) == visitors).await;
 
     // While another period is counted, what is shown is marked as another's.
     let hold = "const ask = window.fetch; \
                 window.fetch = (what, how) => String(what).includes('survey') \
                 ? new Promise((come) => { window.release = () => { window.fetch = ask; come(ask(what, how)) } }) : ask(what, how)";
     window.execute(hold, Vec::new()).await.unwrap();
-    browser.click(By::XPath("//button[text()='7 days']")).await;
+    browser.click(By::XPath("//*[@aria-label='Period']//*[text()='Week']")).await;
     let words = browser.text_when("[data-testid=waiting]", |text| !text.is_empty()).await;
     assert!(words.contains("the figures of the period before"), "{words}");
     let busy = window.find(By::Css("[data-testid=figures]")).await.unwrap().attr("aria-busy").await.unwrap();
@@ -187,29 +163,16 @@ async fn look(program: &Program, lines: u64) {
     window.execute("window.release()", Vec::new()).await.unwrap();
     until_gone(&browser, "[data-testid=waiting]").await;
 
-    // What is left out is said to be.
-    let without = format!("http://{}/traffic?days=30&without=path%3D%2Ftides%2Ftoday.html", program.console);
-    window.goto(without).await.unwrap();
+    // When people come is told by the same figures as in a report.
+    let without = "traffic?period=30-days&without=path%3D%2Ftides%2Ftoday.html";
+    window.goto(format!("http://{}/{without}", program.console)).await.unwrap();
     let chip = browser.text_when("[data-testid=chip]", |text| !text.is_empty()).await;
     assert!(chip.starts_with("without") && chip.contains("path=/tides/today.html"), "{chip}");
-    // When people come is told by the same figures as in a report.
     browser.text_when("[data-testid=total-requests]", |text| number(text) > 0).await;
     let fan =
         window.find(By::Css("figure[data-fan]")).await.unwrap().attr("data-fan").await.unwrap().unwrap();
     let fan: Vec<Vec<Option<f64>>> = serde_json::from_str(&fan).unwrap();
-    let survey = {
-        let days = 24 * 3600;
-        let now = jiff::Timestamp::now().as_second();
-        let date = |time: i64| {
-            jiff::Timestamp::from_second(time).unwrap().in_tz("Atlantic/Faroe").unwrap().date().to_string()
-        };
-        let call = format!(
-            "survey?from={}&until={}&without=path%3D%2Ftides%2Ftoday.html",
-            date(now - 29 * days),
-            date(now + days)
-        );
-        tokio::task::block_in_place(|| program.api(&call))
-    };
+    let survey = days(30, "&without=path%3D%2Ftides%2Ftoday.html");
     let noon = |row: &&serde_json::Value| row["weekday"] == "Monday" && row["hour"] == 12;
     let people = rows(&survey, "week").iter().find(noon).unwrap()["people"].as_f64().unwrap();
     let mondays = people / fan[0][12].unwrap();

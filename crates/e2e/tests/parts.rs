@@ -137,9 +137,10 @@ fn tables_say_what_they_have_what_they_lack_and_what_was_before() {
 fn what_a_row_is_about_always_has_room() {
     run(async {
         let (_program, _place, browser) = opened(&[]).await;
-        let shown = |part: &str| format!("[data-part='{part}'] tbody td");
+        let shown = |part: &str| format!("[data-part='{part}'] tbody td:not(:last-child)");
         let width = "return arguments[0].getBoundingClientRect().width";
         for (part, figures) in [("table many figures", 6), ("half a page", 2)] {
+            // But for the mark that opens the row.
             let cells = browser.window.find_all(By::Css(shown(part))).await.expect("cells");
             let first = cells[0].to_json().expect("an element");
             let width: f64 =
@@ -151,6 +152,15 @@ fn what_a_row_is_about_always_has_room() {
             }
             assert_eq!(visible, figures, "{part}");
         }
+        // What has no room is there when the row is opened.
+        browser.click(By::Css("[data-part='half a page'] button[aria-expanded]")).await;
+        let opened = browser.text_when("[data-part='half a page'] [data-testid=open-row]", |_| true).await;
+        assert!(["path", "/tides/today.html", "b", "f"].iter().all(|name| opened.contains(name)), "{opened}");
+        browser.click(By::XPath("//*[@data-part='table ordinary']//button[@aria-expanded]")).await;
+        browser
+            .click(By::XPath("//*[@data-part='table ordinary']//button[text()='Without this path']"))
+            .await;
+        browser.text_when("[data-testid=asked]", |text| text == "without path=/page-0").await;
         browser.close().await;
     });
 }
@@ -159,7 +169,7 @@ fn what_a_row_is_about_always_has_room() {
 fn states_and_changes_are_said_in_words() {
     run(async {
         let (_program, _place, browser) = opened(&[]).await;
-        assert_eq!(text(&browser, "[data-part=loading]").await, "Counting…");
+        assert_eq!(text(&browser, "[data-part=loading]").await.trim(), "Counting…");
         let failing = text(&browser, "[data-part=failing] [role=alert]").await;
         assert!(
             failing.contains("This could not be counted.") && failing.contains("the disk is gone"),
@@ -192,16 +202,30 @@ fn charts_are_walked_by_keys_and_say_each_value() {
         let value = |text: &str| text.contains("day 118: 1,185") && text.contains("before 118");
         browser.text_when(&columns(120, "p"), value).await;
         chart.send_keys(Key::Enter).await.expect("a key");
-        browser.text_when("[data-testid=asked]", |text| text == "chosen day 118").await;
+        browser.text_when("[data-testid=asked]", |text| text == "chosen day 118 to day 118").await;
+        // With Shift several are meant, and what they have together is said.
+        chart.send_keys(Key::Shift + Key::Left).await.expect("keys");
+        browser.text_when(&columns(120, "p"), |text| text.contains("day 117 – day 118: 2,360")).await;
+        chart.send_keys(Key::Enter).await.expect("a key");
+        browser.text_when("[data-testid=asked]", |text| text == "chosen day 117 to day 118").await;
+        let empty = text(&browser, &columns(0, "svg")).await;
+        assert!(empty.contains("nothing happened"), "{empty}");
+        let written = columns(1, "details");
+        browser.click(By::Css(format!("{written} summary"))).await;
+        browser.text_when(&format!("{written} tbody"), |text| text == "day 0 0 5 0").await;
 
         let fan = browser.window.find(By::Css("[data-part='week fan'] svg")).await.expect("a fan");
         fan.send_keys(Key::Right + Key::Up).await.expect("keys");
         browser.text_when("[data-part='week fan'] figcaption", |text| text.contains("Tue 00:00: 0")).await;
         fan.send_keys(Key::Left + Key::Up).await.expect("keys");
         browser.text_when("[data-part='week fan'] figcaption", |text| text.contains("Wed 23:00: 46")).await;
+        fan.send_keys(Key::Enter).await.expect("a key");
+        browser.text_when("[data-testid=asked]", |text| text == "hours Wed 23").await;
         // Nothing was looked at on Sunday.
         fan.send_keys(Key::Down + Key::Down + Key::Down).await.expect("keys");
-        browser.text_when("[data-part='week fan'] figcaption", |text| text.contains("Sun 23:00: –")).await;
+        browser
+            .text_when("[data-part='week fan'] figcaption", |text| text.contains("Sun 23:00: no such day"))
+            .await;
         browser.close().await;
     });
 }
@@ -211,7 +235,7 @@ fn values_are_written_as_people_read_them() {
     run(async {
         let (_program, _place, browser) = opened(&[]).await;
         let mut found = Vec::new();
-        for element in browser.window.find_all(By::Css("[data-value]")).await.expect("values") {
+        for element in browser.window.find_all(By::Css("dd[data-value]")).await.expect("values") {
             let name = element.attr("data-value").await.expect("a name").expect("one");
             found.push(format!("{name}: {}", element.text().await.expect("a text")));
         }
@@ -233,7 +257,26 @@ fn values_are_written_as_people_read_them() {
             "a filter for nothing: referrer=",
             "grown from nothing: null",
             "not compared: undefined",
-            "an address: /traffic?site=harbour&days=30&ending=2026-09-14&only=path%3D%2Fa%26b",
+            "names that begin alike: /registers/1871/pages/",
+            "cut where others are alike: …/a-very-long-name.png",
+            "a week: 2026-W53",
+            "its Monday: 2026-12-28",
+            "a year before the 29th: 2027-02-28",
+            "an instant before the clocks change: 2026-03-29T00:30",
+            "an instant of the new clock: 7200000",
+            "no period: undefined",
+            "no week: undefined",
+            "a period and back: true",
+            "the month before: 2026-02",
+            "the days before: 2026-09-01..2026-09-08",
+            "and back again: 7-days",
+            "the hours before: 2026-09-01T07:30..2026-09-01T10:00",
+            "the week of those: 2026-W38",
+            "a year's span: {\"from\":\"2026-01-01\",\"until\":\"2027-01-01\"}",
+            "columns offered: status= host=",
+            "values offered: !kind=page,asset",
+            "values that were seen: path=/tides/ path=/tides/today.html",
+            "an address: /traffic?site=harbour&hours=Mon+8&only=path%3D%2Fa%26b&period=2026-W38&who=people&trail=192.0.2.7",
         ];
         assert_eq!(found, expected);
         browser.close().await;

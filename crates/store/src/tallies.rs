@@ -84,8 +84,9 @@ impl Tallies {
             .into_iter()
             .filter(|(site, _, _, removal, settled)| is_wanted(site) && was_done(removal, *settled));
         let (own, others): (Vec<_>, Vec<_>) = wanted.partition(|(_, of, ..)| of == zone);
-        let read =
-            own.into_iter().filter_map(|(site, _, figures, ..)| Some((site, serde_json::from_str(&figures).ok()?)));
+        let read = own
+            .into_iter()
+            .filter_map(|(site, _, figures, ..)| Some((site, serde_json::from_str(&figures).ok()?)));
         Ok((read.collect(), !others.is_empty()))
     }
 }
