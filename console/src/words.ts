@@ -133,7 +133,6 @@ export const words = {
   measures: { requests: "Requests", visitors: "Visitors", visits: "Visits", bytes: "Transfer" } as Record<string, string>,
   people: {
     visitors: "visitors",
-    byDay: "Visitors by day",
     none: "Nobody came in this scope. Choose a longer period, or remove a filter.",
     ofVisitors: "One address and agent within one day is a visitor.",
   },
@@ -150,19 +149,31 @@ export const words = {
     latest: "Last requests",
     well: "All is well",
     needs: (count: number) => (count === 1 ? "1 thing needs you" : `${count} things need you`),
-    wellAbout: (requests: string, sites: number) => `${requests} requests in the last hour, ${sites === 1 ? "1 site" : `${sites} sites`} answering, nothing failing beyond the ordinary.`,
+    wellAbout: (requests: string, sites: number) =>
+      `${requests} requests in the last hour, ${sites === 1 ? "1 site" : `${sites} sites`} answering, nothing failing beyond the ordinary.`,
     here: "Who is here",
     held: "Held while you read",
     failing: (failed: string, requests: string, share: string) => `${failed} of ${requests} requests failed (5xx) in the last hour: ${share}`,
-    certificate: (host: string, days: number) => (days < 0 ? `The certificate of ${host} has ended` : `The certificate of ${host} ends in ${days} ${days === 1 ? "day" : "days"}`),
-    allowance: (who: string, expected: string, allowance: string, day: string) => `${who} will have sent about ${expected} of ${allowance} this month: the allowance runs out about ${day}`,
+    certificate: (host: string, days: number) =>
+      days < 0 ? `The certificate of ${host} has ended` : `The certificate of ${host} ends in ${days} ${days === 1 ? "day" : "days"}`,
+    allowance: (who: string, expected: string, allowance: string, day: string) =>
+      `${who} will have sent about ${expected} of ${allowance} this month: the allowance runs out about ${day}`,
     allowanceOver: (who: string, sent: string, allowance: string) => `${who} has sent ${sent} this month, more than its allowance of ${allowance}`,
     allSites: "All sites together",
     lag: (logs: string, bytes: string) => `The records are ${bytes} behind the logs: ${logs}`,
     unread: (log: string, lines: string) => `${lines} lines of the log of ${log} could not be read`,
     check: (errors: number) => `The configuration's files have ${errors === 1 ? "an error" : `${errors} errors`}: they would not come into force`,
     columns: { time: "Time", status: "Status", request: "Request", bytes: "Sent", duration: "Took", client: "Client", site: "Site" } as Record<string, string>,
-    more: { referrer: "Linked from", agent: "Agent", host: "Host", protocol: "Protocol", encoding: "Compressed", country: "Country", query: "Query", rule: "Rule" } as Record<string, string>,
+    more: {
+      referrer: "Linked from",
+      agent: "Agent",
+      host: "Host",
+      protocol: "Protocol",
+      encoding: "Compressed",
+      country: "Country",
+      query: "Query",
+      rule: "Rule",
+    } as Record<string, string>,
     quiet: "No request came in the last hour.",
   },
   noSite: "no site",
@@ -179,7 +190,10 @@ export const words = {
     missing: "missing or refused (4xx)",
     title: "Failed, missing and refused",
     causes: "Errors and their causes",
-    causesAbout: (lookedAt: number) => (lookedAt === 0 ? "The log of errors has none of this scope." : `From the log of errors, ${lookedAt === 1 ? "1 line" : `${count(lookedAt)} lines`}: those that are the same but for when and for whom are one row.`),
+    causesAbout: (lookedAt: number) =>
+      lookedAt === 0
+        ? "The log of errors has none of this scope."
+        : `From the log of errors, ${lookedAt === 1 ? "1 line" : `${count(lookedAt)} lines`}: those that are the same but for when and for whom are one row.`,
     none: "Nothing failed in this scope.",
     pick: "Choose a column, or drag over several, to see what was different before.",
   },
@@ -187,17 +201,19 @@ export const words = {
     title: "Sent",
     saved: "saved by compression",
     ofAllowance: (sent: string, allowance: string) => `${sent} of ${allowance}`,
-    arc: (sent: string, allowance: string, share: string, expected?: string) => `${sent} of ${allowance} sent this month, ${share}${expected ? `; ${expected} expected at its end` : ""}`,
+    arc: (sent: string, allowance: string, share: string, expected?: string) =>
+      `${sent} of ${allowance} sent this month, ${share}${expected ? `; ${expected} expected at its end` : ""}`,
     course: "This month",
     sentSoFar: "sent since the first",
     expectedRange: "expected, four times out of five within the range",
     allowance: "allowance",
     month: "The month against its allowance",
-    forecast: (expected: string, least: string, most: string) => `About ${expected} at the end of the month, four times out of five between ${least} and ${most}.`,
+    forecast: (expected: string, least: string, most: string) =>
+      `About ${expected} at the end of the month, four times out of five between ${least} and ${most}.`,
     runsOut: (day: string, earliest?: string) => `The allowance runs out about ${day}${earliest ? `, at the earliest ${earliest}` : ""}.`,
     mayRunOut: (earliest: string) => `It lasts as expected; if more is sent than usual it runs out on ${earliest}.`,
     lasts: "It lasts to the end of the month.",
-    noAllowance: "No allowance is configured: write allowance = \"200 GB\" in [[site]], or in [service] for all sites together.",
+    noAllowance: 'No allowance is configured: write allowance = "200 GB" in [[site]], or in [service] for all sites together.',
     fewDays: "Too few days are recorded to say what is to come.",
     byDay: "Sent by day",
     none: "Nothing was sent in this scope.",
@@ -211,7 +227,16 @@ export const words = {
     unread: (lines: string) => `${lines} lines could not be read`,
     records: (requests: string, first: string) => `${requests} requests recorded since ${first}`,
     noRecords: "Nothing is recorded yet.",
-    columns: { name: "Source", site: "Site", kind: "What it is", requests: "Requests", octets: "Read", lag: "Not read yet", unread: "Lines not understood", state: "State" } as Record<string, string>,
+    columns: {
+      name: "Source",
+      site: "Site",
+      kind: "What it is",
+      requests: "Requests",
+      octets: "Read",
+      lag: "Not read yet",
+      unread: "Lines not understood",
+      state: "State",
+    } as Record<string, string>,
     kinds: { log: "log of a site", import: "imported" } as Record<string, string>,
     written: "being written",
     damaged: "some of it is damaged",
@@ -223,9 +248,7 @@ export const words = {
     none: "There are no sources: no site writes a log that is read.",
   },
   traffic: {
-    days: "by day",
-    minutes: "by minute",
-    hours: "by hour",
+    steps: { week: "by week", day: "by day", hour: "by hour", minute: "by minute", "hour of the day": "by hour" },
     fan: "When people come",
     fanAbout: "Seven half rings, one for each day of the week, the outermost Sunday; the hours from left to right.",
     nothing: "No requests in this scope. Choose a longer period, or remove a filter.",
@@ -258,8 +281,9 @@ export const words = {
     inForce: (file: string, revision: number, since: string) => `${file}, revision ${revision}, in force since ${since}`,
     well: "Checked: nothing is wrong.",
     found: (errors: number, remarks: number) =>
-      [errors && `${errors} ${errors === 1 ? "error" : "errors"}`, remarks && `${remarks} ${remarks === 1 ? "remark" : "remarks"}`].filter(Boolean).join(" and ") +
-      " on the configuration as it is written now",
+      [errors && `${errors} ${errors === 1 ? "error" : "errors"}`, remarks && `${remarks} ${remarks === 1 ? "remark" : "remarks"}`]
+        .filter(Boolean)
+        .join(" and ") + " on the configuration as it is written now",
     instead: "Instead",
     hosts: "Hosts",
     mainHost: "main host",
@@ -313,7 +337,10 @@ export const words = {
     days: (days: string, first: string, last: string) => `${days} days with requests, from ${first} to ${last}.`,
   },
   list: {
-    filter: "Filter", more: "Show more", download: "Download CSV", nothing: "Nothing to list.",
+    filter: "Filter",
+    more: "Show more",
+    download: "Download CSV",
+    nothing: "Nothing to list.",
     unknown: "not known",
     narrow: "Click: only this. With Alt: without it.",
     open: "More of this row",
@@ -353,11 +380,17 @@ export const words = {
     path: "Path",
     pathAbout: "as in /old/{rest*}",
     does: "What it does",
-    kinds: { redirect: "Redirect", header: "Add a header field", refuse: "Refuse (403)", gone: "Gone (410)", login: "Ask for a login" } as Record<string, string>,
+    kinds: { redirect: "Redirect", header: "Add a header field", refuse: "Refuse (403)", gone: "Gone (410)", login: "Ask for a login" } as Record<
+      string,
+      string
+    >,
     to: "To",
     toAbout: "as in /new/{rest}",
     status: "Status",
-    statuses: { "308": "308, for good", "307": "307, for now", "301": "301, for good (old clients)", "302": "302, for now (old clients)" } as Record<string, string>,
+    statuses: { "308": "308, for good", "307": "307, for now", "301": "301, for good (old clients)", "302": "302, for now (old clients)" } as Record<
+      string,
+      string
+    >,
     fieldName: "Field",
     fieldValue: "Value",
     realm: "Realm",

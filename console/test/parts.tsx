@@ -35,9 +35,26 @@ const TABLES: Table[] = [
   made("ordinary", { rows: many.slice(0, 3), total: { requests: 1170, bytes: 61_440 } }),
   made("long", { rows: many, rest: { rows: 260, figures: { requests: 12_345, bytes: 1 } } }),
   made("empty", { about: "Nothing has happened.", unknown: ["The log has no sizes."] }),
-  made("compared", { rows: many.slice(0, 3), before: [{ path: "/page-0", requests: 200 }, { path: "/page-1", requests: 390 }, { path: "/page-2", requests: 0 }] }),
-  made("odd", { rows: [{ path: null, requests: 3, bytes: null }, { path: "/a,b*", requests: 2, bytes: 0 }, { path: `/${"x".repeat(200)}`, requests: 1, bytes: 5e9 }] }),
-  made("facts", { columns: [sum("requests"), sum("bytes", "size")], rows: [{ requests: 12_345, bytes: 10_000_000 }], before: [{ requests: 24_690, bytes: 10_000_000 }] }),
+  made("compared", {
+    rows: many.slice(0, 3),
+    before: [
+      { path: "/page-0", requests: 200 },
+      { path: "/page-1", requests: 390 },
+      { path: "/page-2", requests: 0 },
+    ],
+  }),
+  made("odd", {
+    rows: [
+      { path: null, requests: 3, bytes: null },
+      { path: "/a,b*", requests: 2, bytes: 0 },
+      { path: `/${"x".repeat(200)}`, requests: 1, bytes: 5e9 },
+    ],
+  }),
+  made("facts", {
+    columns: [sum("requests"), sum("bytes", "size")],
+    rows: [{ requests: 12_345, bytes: 10_000_000 }],
+    before: [{ requests: 24_690, bytes: 10_000_000 }],
+  }),
   made("many figures", {
     columns: [key("path"), sum("requests"), ...["b", "c", "d", "e", "f"].map((name) => sum(name))],
     rows: [{ path: "/tides/today.html", requests: 7, b: 1, c: 1, d: 1, e: 1, f: 1 }],
@@ -82,16 +99,36 @@ const VALUES: [string, unknown][] = [
   ["an instant of the new clock", dates.instantOf("2026-03-29T03:00", "Atlantic/Faroe") - dates.instantOf("2026-03-29T00:00", "Atlantic/Faroe")],
   ["no period", parsePeriod("2026-02-31")],
   ["no week", parsePeriod("2026-W60")],
-  ["a period and back", ["2026", "2026-09", "2026-W38", "2026-09-14", "30-days", "2026-09-01..2026-09-04T08:30"].every((text) => periodText(parsePeriod(text) ?? { kind: "last", days: 1 }) === text)],
+  [
+    "a period and back",
+    ["2026", "2026-09", "2026-W38", "2026-09-14", "30-days", "2026-09-01..2026-09-04T08:30"].every(
+      (text) => periodText(parsePeriod(text) ?? { kind: "last", days: 1 }) === text,
+    ),
+  ],
   ["the month before", periodText(step({ kind: "month", first: "2026-03-01" }, -1, "2026-09-14"))],
   ["the days before", periodText(step({ kind: "last", days: 7 }, -1, "2026-09-14"))],
   ["and back again", periodText(step({ kind: "between", from: "2026-09-01", until: "2026-09-08" }, 1, "2026-09-14"))],
   ["the hours before", periodText(step({ kind: "between", from: "2026-09-01T10:00", until: "2026-09-01T12:30" }, -1, "2026-09-14"))],
   ["the week of those", periodText(as("week", { kind: "last", days: 30 }, "2026-09-14"))],
   ["a year's span", JSON.stringify(spanOf({ kind: "year", first: "2026-01-01" }, "2026-09-14"))],
-  ["columns offered", offersFor("st", COLUMNS, new Map()).map((offer) => offer.text).join(" ")],
-  ["values offered", offersFor("!kind=page,as", COLUMNS, new Map()).map((offer) => offer.text).join(" ")],
-  ["values that were seen", offersFor("path=/ti", COLUMNS, new Map([["path", ["/", "/tides/", "/tides/today.html"]]])).map((offer) => offer.text).join(" ")],
+  [
+    "columns offered",
+    offersFor("st", COLUMNS, new Map())
+      .map((offer) => offer.text)
+      .join(" "),
+  ],
+  [
+    "values offered",
+    offersFor("!kind=page,as", COLUMNS, new Map())
+      .map((offer) => offer.text)
+      .join(" "),
+  ],
+  [
+    "values that were seen",
+    offersFor("path=/ti", COLUMNS, new Map([["path", ["/", "/tides/", "/tides/today.html"]]]))
+      .map((offer) => offer.text)
+      .join(" "),
+  ],
 ];
 
 const SCOPE: Scope = {
@@ -123,7 +160,11 @@ function Parts() {
         </Part>
       ))}
       <div className="w-[592px]">
-        <Part name="half a page">{TABLES.filter((table) => table.name === "many figures").map((table) => <TableList key={table.name} table={table} />)}</Part>
+        <Part name="half a page">
+          {TABLES.filter((table) => table.name === "many figures").map((table) => (
+            <TableList key={table.name} table={table} />
+          ))}
+        </Part>
       </div>
       <Part name="loading">
         <Loading />
@@ -153,7 +194,10 @@ function Parts() {
           <Columns
             title={`${count} columns`}
             columns={days(count)}
-            parts={[{ name: "people", colour: "var(--sea)" }, { name: "crawlers", colour: "var(--clay)" }]}
+            parts={[
+              { name: "people", colour: "var(--sea)" },
+              { name: "crawlers", colour: "var(--clay)" },
+            ]}
             height={160}
             show={figures.count}
             choose={(first, last) => setAsked(`chosen ${first.name} to ${last.name}`)}
@@ -162,7 +206,14 @@ function Parts() {
         </Part>
       ))}
       <Part name="week fan">
-        <WeekFan title="When" values={fan} show={(value) => figures.count(value)} short={figures.count} unit="of them" choose={(hours) => setAsked(`hours ${hours}`)} />
+        <WeekFan
+          title="When"
+          values={fan}
+          show={(value) => figures.count(value)}
+          short={figures.count}
+          unit="of them"
+          choose={(hours) => setAsked(`hours ${hours}`)}
+        />
       </Part>
       <Part name="values">
         <dl>

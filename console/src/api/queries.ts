@@ -3,14 +3,38 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { parametersOf, type Scope } from "../scope";
 import { stepOf, spanOf, todayIn } from "../scope/period";
 import {
-  call, CallFailed, send,
-  type Allowances, type Ask, type Changed, type CheckedDraft, type ClientTrail, type ConfigurationFiles, type DraftFile, type Errors, type Explanation, type Exposure, type Finding,
-  type Job, type KnownSetting, type LogColumn, type Me, type NewRule, type Now, type Preludes, type Revision, type RevisionFiles, type Sites, type Source, type Status, type Survey, type Trial,
+  call,
+  CallFailed,
+  send,
+  type Allowances,
+  type Ask,
+  type Changed,
+  type CheckedDraft,
+  type ClientTrail,
+  type ConfigurationFiles,
+  type DraftFile,
+  type Errors,
+  type Explanation,
+  type Exposure,
+  type Finding,
+  type Job,
+  type KnownSetting,
+  type LogColumn,
+  type Me,
+  type NewRule,
+  type Now,
+  type Preludes,
+  type Revision,
+  type RevisionFiles,
+  type Sites,
+  type Source,
+  type Status,
+  type Survey,
+  type Trial,
   type WrittenRule,
 } from "./client";
 
-const retry = (failures: number, error: Error) =>
-  failures < 2 && !(error instanceof CallFailed && error.status < 500);
+const retry = (failures: number, error: Error) => failures < 2 && !(error instanceof CallFailed && error.status < 500);
 
 /** What is looked at anew by itself, and kept on the screen until the new is there. */
 const fresh = (seconds: number) => ({ refetchInterval: seconds * 1000, placeholderData: keepPreviousData, retry });
@@ -18,15 +42,13 @@ const fresh = (seconds: number) => ({ refetchInterval: seconds * 1000, placehold
 const ofSites = (sites: string[]) => new URLSearchParams(sites.map((site) => ["site", site])).toString();
 
 /** How the service is; also tells whether somebody is signed in. */
-export const useStatus = () =>
-  useQuery({ queryKey: ["status"], queryFn: () => call<Status>("status"), refetchInterval: 5_000, retry });
+export const useStatus = () => useQuery({ queryKey: ["status"], queryFn: () => call<Status>("status"), refetchInterval: 5_000, retry });
 
 /** Who is signed in, and what they may do. */
 export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => call<Me>("me"), staleTime: 60_000, retry });
 
 /** What is going on, fresh every two seconds. */
-export const useNow = (sites: string[]) =>
-  useQuery({ queryKey: ["now", sites], queryFn: () => call<Now>(`now?${ofSites(sites)}`), ...fresh(2) });
+export const useNow = (sites: string[]) => useQuery({ queryKey: ["now", sites], queryFn: () => call<Now>(`now?${ofSites(sites)}`), ...fresh(2) });
 
 /** What of a survey is wanted beside its scope. */
 export interface Wanted {
@@ -98,12 +120,17 @@ export const useColumns = () => useQuery({ queryKey: ["columns"], queryFn: () =>
 export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => call<Sites>("sites"), ...fresh(3) });
 
 /** What is wrong with the configuration as its files are now; only for operators. */
-export const useCheck = (enabled = true) =>
-  useQuery({ queryKey: ["check"], queryFn: () => call<Finding[]>("check"), refetchInterval: 60_000, retry, enabled });
+export const useCheck = (enabled = true) => useQuery({ queryKey: ["check"], queryFn: () => call<Finding[]>("check"), refetchInterval: 60_000, retry, enabled });
 
 /** What a stranger could reach of a site, and should not; only for operators. */
 export const useExposures = (site: string, enabled: boolean) =>
-  useQuery({ queryKey: ["exposures", site], queryFn: () => call<Exposure[]>(`sites/${encodeURIComponent(site)}/exposures`), staleTime: 60_000, retry, enabled });
+  useQuery({
+    queryKey: ["exposures", site],
+    queryFn: () => call<Exposure[]>(`sites/${encodeURIComponent(site)}/exposures`),
+    staleTime: 60_000,
+    retry,
+    enabled,
+  });
 
 /** Tries a request. */
 export const useTry = () => useMutation({ mutationFn: (ask: Ask) => send<Explanation>("explain", ask) });
@@ -133,7 +160,13 @@ export const useRevisions = () => useQuery({ queryKey: ["revisions"], queryFn: (
 
 /** The files of one of them. */
 export const useRevisionFiles = (number: number | undefined) =>
-  useQuery({ queryKey: ["revision", number], queryFn: () => call<RevisionFiles>(`revisions/${number ?? 0}`), enabled: number !== undefined, staleTime: Infinity, retry });
+  useQuery({
+    queryKey: ["revision", number],
+    queryFn: () => call<RevisionFiles>(`revisions/${number ?? 0}`),
+    enabled: number !== undefined,
+    staleTime: Infinity,
+    retry,
+  });
 
 /** Checks files as they might be. */
 export const checkDraft = (files: DraftFile[]) => send<CheckedDraft>("configuration/check", { files });

@@ -41,7 +41,9 @@ export function AllowanceArc({ sent, allowance, expected, least, most }: Props) 
       aria-label={words.transfer.arc(bytes(sent), bytes(allowance), percent(sent, allowance), expected === undefined ? undefined : bytes(expected))}
     >
       <path d={ring(0, 1, INNER, OUTER)} fill="var(--line)" />
-      {expected !== undefined && <path d={ring(part(sent), part(expected), INNER, OUTER)} fill={willBeOver ? "var(--attention)" : "var(--sea)"} opacity={0.35} />}
+      {expected !== undefined && (
+        <path d={ring(part(sent), part(expected), INNER, OUTER)} fill={willBeOver ? "var(--attention)" : "var(--sea)"} opacity={0.35} />
+      )}
       <path d={ring(0, part(sent), INNER, OUTER)} fill={tone} />
       {least !== undefined && most !== undefined && <path d={ring(part(least), part(most), OUTER + 3, OUTER + 7)} fill="var(--clay)" />}
       <line {...mark(allowance, INNER - 6, OUTER + 4)} stroke="var(--ink)" strokeWidth={2} />

@@ -92,12 +92,7 @@ export function Columns({ title, columns, parts, height, show, choose, nothing, 
       <div className="flex flex-wrap items-baseline gap-x-6">
         <span className="text-sm text-quiet">{title}</span>
         {hasLegend && (parts.length > 1 || hasBehind) && (
-          <Legend
-            parts={[
-              ...parts,
-              ...(hasBehind ? [{ name: words.charts.before, colour: "var(--clay)", isOutline: true }] : []),
-            ]}
-          />
+          <Legend parts={[...parts, ...(hasBehind ? [{ name: words.charts.before, colour: "var(--clay)", isOutline: true }] : [])]} />
         )}
         <p className="ml-auto h-5 min-w-60 grow truncate text-right text-sm text-quiet" aria-live="polite">
           {current && (

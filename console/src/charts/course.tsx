@@ -84,7 +84,16 @@ export function Course({ table, allowance, height }: Props) {
           opacity={0.4}
         />
         <path d={line<Row>().x(at).y(expected)(joined) ?? ""} fill="none" stroke="var(--moved)" strokeWidth={2} strokeDasharray="5 4" />
-        <path d={line<Row>().x(at).y((row) => y(figure(row, "sent")))(sent) ?? ""} fill="none" stroke="var(--sea)" strokeWidth={2.5} />
+        <path
+          d={
+            line<Row>()
+              .x(at)
+              .y((row) => y(figure(row, "sent")))(sent) ?? ""
+          }
+          fill="none"
+          stroke="var(--sea)"
+          strokeWidth={2.5}
+        />
         {allowance && <line x1={BESIDE} x2={width} y1={y(allowance)} y2={y(allowance)} stroke="var(--ink)" strokeDasharray="2 3" />}
         {rows.map((row, place) => (
           <g key={textOf(row, "day")} onMouseEnter={() => setPointed(place)}>
@@ -103,7 +112,9 @@ export function Course({ table, allowance, height }: Props) {
         columns={table.columns.map((column) => column.title)}
         rows={rows.map((row) => ({
           key: textOf(row, "day"),
-          cells: table.columns.map((column) => (column.name === "day" ? dayName(textOf(row, "day")) : known(row, column.name) ? bytes(figure(row, column.name)) : "")),
+          cells: table.columns.map((column) =>
+            column.name === "day" ? dayName(textOf(row, "day")) : known(row, column.name) ? bytes(figure(row, column.name)) : "",
+          ),
         }))}
       />
     </div>

@@ -8,6 +8,12 @@ import type { TimeColumn } from "./columns";
 /** More days than this are drawn in groups of whole weeks. */
 const MOST = 120;
 
+/** How many days each column has, where a stretch has so many. */
+export const daysEach = ({ from, until }: Span): number => {
+  const days = daysBetween(from, until);
+  return days <= MOST ? 1 : 7 * Math.ceil(days / (7 * MOST));
+};
+
 /** The first and the last day of a table by day. */
 export function span(days: Table | undefined): Span | undefined {
   const [first, last] = [days?.rows[0], days?.rows.at(-1)];
@@ -17,7 +23,7 @@ export function span(days: Table | undefined): Span | undefined {
 /** By day, those without a request among them; the same figure of another period, day by day from its first on, behind. */
 export function byDay(table: Table, { from, until }: Span, parts: string[], against?: { days: Table; from: string }): TimeColumn[] {
   const days = Math.max(0, daysBetween(from, until));
-  const each = days <= MOST ? 1 : 7 * Math.ceil(days / (7 * MOST));
+  const each = daysEach({ from, until });
   const known = new Map(table.rows.map((row) => [textOf(row, "day"), row]));
   const before = new Map(against?.days.rows.map((row) => [textOf(row, "day"), row]) ?? []);
   const sum = (name: string, start: string, inside: number[], of: typeof known) =>

@@ -123,7 +123,13 @@ export function WeekFan({ title, values, show, short, unit, choose }: Props) {
         columns={[words.charts.hour, ...DAYS]}
         rows={Array.from({ length: 24 }, (_, hour) => ({
           key: String(hour),
-          cells: [clock(hour), ...DAYS.map((_, day) => { const amount = values[day]?.[hour]; return amount === undefined ? "" : short(amount); })],
+          cells: [
+            clock(hour),
+            ...DAYS.map((_, day) => {
+              const amount = values[day]?.[hour];
+              return amount === undefined ? "" : short(amount);
+            }),
+          ],
         }))}
       />
     </figure>

@@ -1,14 +1,14 @@
 /** What pictures of several pages have in common: columns over the period, whichever step fits it, and narrowing by them. */
 import type { Survey } from "../api/client";
 import type { TimeColumn } from "../charts/columns";
-import { byDay, byHour, byTime, daysOf, stretchOf } from "../charts/time-columns";
+import { byDay, byHour, byTime, daysEach, daysOf, stretchOf } from "../charts/time-columns";
 import type { Scope } from "../scope";
 import { shifted } from "../scope/dates";
 import { spanOf, stepOf, todayIn, type Period, type Span } from "../scope/period";
 
 export interface OverTime {
   columns: TimeColumn[];
-  step: "day" | "hour" | "minute" | "hour of the day";
+  step: "week" | "day" | "hour" | "minute" | "hour of the day";
   /** The stretch from a column to another. */
   stretch: (first: TimeColumn, last: TimeColumn) => Span;
 }
@@ -34,8 +34,11 @@ export function overTime(survey: Survey, scope: Scope, zone: string, parts: stri
   const otherFrom = survey.against?.from ? dateIn(survey.against.from, zone) : undefined;
   const against = survey.against && otherFrom ? { days: survey.against.days, from: otherFrom } : undefined;
   const columns = days ? byDay(days, { from, until }, parts, against) : [];
-  return { columns, step: "day", stretch: (first, last) => daysOf(first, last, columns, until) };
+  return { columns, step: daysEach({ from, until }) === 1 ? "day" : "week", stretch: (first, last) => daysOf(first, last, columns, until) };
 }
+
+/** Whether figures that exist by day alone are there: visitors and visits. */
+export const isByDay = ({ step }: OverTime): boolean => step === "day" || step === "week";
 
 /** A stretch as a period: a whole day is called one. */
 export function periodOf({ from, until }: Span): Period {

@@ -71,7 +71,16 @@ function Told({ trouble, burst, span }: { trouble: string; burst?: Prelude; span
     <>
       <p className="mt-3 font-semibold">{said.figures(count(burst.troubled), count(burst.requests), trouble)}</p>
       {burst.daily && <p className="text-attention-text">{said.daily}</p>}
-      {burst.also_on.length > 0 && <p className="text-sm text-quiet">{said.alsoOn(burst.also_on.slice(0, 6).map((day) => dayName(day)).join(", "))}</p>}
+      {burst.also_on.length > 0 && (
+        <p className="text-sm text-quiet">
+          {said.alsoOn(
+            burst.also_on
+              .slice(0, 6)
+              .map((day) => dayName(day))
+              .join(", "),
+          )}
+        </p>
+      )}
       <ol className="mt-3">
         {burst.evidence.map((evidence, place) => {
           const filter = FILTERS[evidence.trait];
@@ -85,7 +94,11 @@ function Told({ trouble, burst, span }: { trouble: string; burst?: Prelude; span
                     type="button"
                     className="ml-4 text-sea hover:underline"
                     onClick={() =>
-                      change({ ...narrowed(scope, `${filter}=${evidence.value.replace(/[\\,*]/g, "\\$&")}`), period: { kind: "between", ...span }, prelude: "" })
+                      change({
+                        ...narrowed(scope, `${filter}=${evidence.value.replace(/[\\,*]/g, "\\$&")}`),
+                        period: { kind: "between", ...span },
+                        prelude: "",
+                      })
                     }
                   >
                     {words.list.only(filter)}

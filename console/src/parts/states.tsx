@@ -27,7 +27,8 @@ export function Failing({ error, again }: { error: Error; again: () => void }) {
 }
 
 /** Said over the page, so that nothing moves away under the eyes. */
-const NOTICE = "fixed bottom-4 left-1/2 z-20 w-max max-w-[92vw] -translate-x-1/2 rounded-md border border-line bg-sheet px-4 py-2 text-sm font-semibold shadow-lg";
+const NOTICE =
+  "fixed bottom-4 left-1/2 z-20 w-max max-w-[92vw] -translate-x-1/2 rounded-md border border-line bg-sheet px-4 py-2 text-sm font-semibold shadow-lg";
 
 export function Stale() {
   return (

@@ -68,11 +68,7 @@ function Head({ report }: { report: Report }) {
         {said.zone(report.time_zone)}
         {report.masked && <>. {said.masked}</>}
       </p>
-      {other && (
-        <p className="text-clay">
-          {other.first && other.last ? said.beside(moment(other.first), moment(other.last)) : said.besideNothing}
-        </p>
-      )}
+      {other && <p className="text-clay">{other.first && other.last ? said.beside(moment(other.first), moment(other.last)) : said.besideNothing}</p>}
     </header>
   );
 }
@@ -210,14 +206,22 @@ function Traffic({ report, totals }: { report: Report; totals: Table }) {
       <div className="mt-3 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,1fr)_24rem] print:grid-cols-[minmax(0,1fr)_22rem]">
         <section aria-label={words.measures[measure]}>
           <Columns
-            title={`${words.measures[measure]} ${oneDay ? words.traffic.hours : words.traffic.days}`}
+            title={`${words.measures[measure]} ${words.traffic.steps[oneDay ? "hour" : "day"]}`}
             height={260}
             parts={[{ name: words.measures[measure] ?? measure, colour: "var(--sea)" }]}
             show={show}
             columns={columns}
           />
         </section>
-        {ofWeek && <WeekFan title={words.traffic.fan} values={week(ofWeek, whole)} show={(value) => said.aDay(count(Math.round(value)))} short={(value) => count(Math.round(value))} unit={words.traffic.fanUnit} />}
+        {ofWeek && (
+          <WeekFan
+            title={words.traffic.fan}
+            values={week(ofWeek, whole)}
+            show={(value) => said.aDay(count(Math.round(value)))}
+            short={(value) => count(Math.round(value))}
+            unit={words.traffic.fanUnit}
+          />
+        )}
       </div>
     </>
   );

@@ -53,8 +53,7 @@ export function weekOf(date: string): string {
 }
 
 /** The Monday of a week as in 2026-W38. */
-export const mondayOfWeek = (week: string): string =>
-  shifted(mondayOf(`${week.slice(0, 4)}-01-04`), 7 * (Number(week.slice(6)) - 1));
+export const mondayOfWeek = (week: string): string => shifted(mondayOf(`${week.slice(0, 4)}-01-04`), 7 * (Number(week.slice(6)) - 1));
 
 /** Whether a text is a date, perhaps with a clock, that there is. */
 export function isDate(text: string): boolean {

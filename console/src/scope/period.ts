@@ -2,9 +2,7 @@
 import { dateOf, daysBetween, isDate, mondayOfWeek, monthOn, shifted, weekOf, yearsOn } from "./dates";
 
 export type Period =
-  | { kind: "day" | "week" | "month" | "year"; first: string }
-  | { kind: "last"; days: number }
-  | { kind: "between"; from: string; until: string };
+  { kind: "day" | "week" | "month" | "year"; first: string } | { kind: "last"; days: number } | { kind: "between"; from: string; until: string };
 
 /** From an instant to another that no longer counts: dates, or dates with a clock (2026-09-14T08:30). */
 export interface Span {

@@ -11,7 +11,10 @@ function isWorthSeeing({ before, difference, ratio }: Change): boolean {
 export function ChangeNote({ change }: { change?: Change }) {
   if (!change) return null;
   return (
-    <span className={`text-sm whitespace-nowrap ${isWorthSeeing(change) ? "text-clay" : "text-quiet"}`} title={`${words.report.before} ${change.before.toLocaleString("en")}`}>
+    <span
+      className={`text-sm whitespace-nowrap ${isWorthSeeing(change) ? "text-clay" : "text-quiet"}`}
+      title={`${words.report.before} ${change.before.toLocaleString("en")}`}
+    >
       {showChange(change)}
     </span>
   );

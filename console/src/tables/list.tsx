@@ -42,8 +42,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
   const most = Math.max(1, ...table.rows.map((row) => figure(row, main?.name ?? "")));
   const wanted = filter.toLowerCase();
   const rows = useMemo(
-    () =>
-      table.rows.map((row, place) => ({ row, place })).filter(({ row }) => wanted === "" || nameOf(table, row).toLowerCase().includes(wanted)),
+    () => table.rows.map((row, place) => ({ row, place })).filter(({ row }) => wanted === "" || nameOf(table, row).toLowerCase().includes(wanted)),
     [table, wanted],
   );
   const [element, width] = useWidth();
@@ -62,86 +61,93 @@ function List({ table, zone, narrow, trail }: ListProps) {
   };
   return (
     <Room value={room}>
-    <section ref={element} className="@container mt-10 min-w-0" aria-label={table.title} data-table={table.name}>
-      <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line pb-1">
-        <h2 className="text-lg font-semibold">{table.title}</h2>
-        {table.rows.length > SCREEN && (
-          <input
-            type="search"
-            value={filter}
-            onChange={(event) => setFilter(event.target.value)}
-            placeholder={words.list.filter}
-            aria-label={`${words.list.filter}: ${table.title}`}
-            className="ml-auto w-36 rounded-md border border-line bg-sheet px-2 py-0.5 text-sm"
-          />
-        )}
-        <a
-          className={`text-sm text-quiet hover:text-ink ${table.rows.length > SCREEN ? "" : "ml-auto"}`}
-          href={asCsv(table, shown.map((row) => row.original.row))}
-          download={`${table.name}.csv`}
-        >
-          {words.list.download}
-        </a>
-      </div>
-      {table.about && <p className="pt-1 text-sm text-quiet">{table.about}</p>}
-      <table className="w-full table-fixed">
-        <thead>
-          {model.getHeaderGroups().map((group) => (
-            <tr key={group.id} className="text-sm text-quiet">
-              {group.headers.map((header) => {
-                const order = sorted(header.id);
-                return (
-                  <th key={header.id} scope="col" aria-sort={order} className={`py-1 font-normal ${looks.get(header.id) ?? ""}`}>
-                    <button type="button" className="hover:text-ink" onClick={header.column.getToggleSortingHandler()}>
-                      <model.FlexRender header={header} />
-                      <span aria-hidden="true">{order === "ascending" ? " ↑" : order === "descending" ? " ↓" : ""}</span>
-                    </button>
-                  </th>
-                );
-              })}
-              <td className="w-7" />
-            </tr>
-          ))}
-        </thead>
-        <tbody>
-          {shown.slice(0, length).map((row) => (
-            <Fragment key={row.id}>
-              <tr className={`group align-top ${open === row.original.place ? "" : "border-b border-line"}`} data-row={row.original.place}>
-                {row.getAllCells().map((cell) => (
-                  <td key={cell.id} className={`py-1 ${looks.get(cell.column.id) ?? ""}`}>
-                    {drawn(cell.column.columnDef.cell, cell.getContext())}
-                  </td>
-                ))}
-                <td className="w-7 py-1 text-right">
-                  <RowToggle isOpen={open === row.original.place} name={nameOf(table, row.original.row)} toggle={() => setOpen(open === row.original.place ? null : row.original.place)} />
-                </td>
+      <section ref={element} className="@container mt-10 min-w-0" aria-label={table.title} data-table={table.name}>
+        <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line pb-1">
+          <h2 className="text-lg font-semibold">{table.title}</h2>
+          {table.rows.length > SCREEN && (
+            <input
+              type="search"
+              value={filter}
+              onChange={(event) => setFilter(event.target.value)}
+              placeholder={words.list.filter}
+              aria-label={`${words.list.filter}: ${table.title}`}
+              className="ml-auto w-36 rounded-md border border-line bg-sheet px-2 py-0.5 text-sm"
+            />
+          )}
+          <a
+            className={`text-sm text-quiet hover:text-ink ${table.rows.length > SCREEN ? "" : "ml-auto"}`}
+            href={asCsv(
+              table,
+              shown.map((row) => row.original.row),
+            )}
+            download={`${table.name}.csv`}
+          >
+            {words.list.download}
+          </a>
+        </div>
+        {table.about && <p className="pt-1 text-sm text-quiet">{table.about}</p>}
+        <table className="w-full table-fixed">
+          <thead>
+            {model.getHeaderGroups().map((group) => (
+              <tr key={group.id} className="text-sm text-quiet">
+                {group.headers.map((header) => {
+                  const order = sorted(header.id);
+                  return (
+                    <th key={header.id} scope="col" aria-sort={order} className={`py-1 font-normal ${looks.get(header.id) ?? ""}`}>
+                      <button type="button" className="hover:text-ink" onClick={header.column.getToggleSortingHandler()}>
+                        <model.FlexRender header={header} />
+                        <span aria-hidden="true">{order === "ascending" ? " ↑" : order === "descending" ? " ↓" : ""}</span>
+                      </button>
+                    </th>
+                  );
+                })}
+                <td className="w-7" />
               </tr>
-              {open === row.original.place && (
-                <tr className="border-b border-line">
-                  <td colSpan={row.getAllCells().length + 1} className="pb-3">
-                    <OpenRow table={table} row={row.original.row} zone={zone} narrow={narrow} trail={trail} />
+            ))}
+          </thead>
+          <tbody>
+            {shown.slice(0, length).map((row) => (
+              <Fragment key={row.id}>
+                <tr className={`group align-top ${open === row.original.place ? "" : "border-b border-line"}`} data-row={row.original.place}>
+                  {row.getAllCells().map((cell) => (
+                    <td key={cell.id} className={`py-1 ${looks.get(cell.column.id) ?? ""}`}>
+                      {drawn(cell.column.columnDef.cell, cell.getContext())}
+                    </td>
+                  ))}
+                  <td className="w-7 py-1 text-right">
+                    <RowToggle
+                      isOpen={open === row.original.place}
+                      name={nameOf(table, row.original.row)}
+                      toggle={() => setOpen(open === row.original.place ? null : row.original.place)}
+                    />
                   </td>
                 </tr>
-              )}
-            </Fragment>
-          ))}
-        </tbody>
-      </table>
-      {shown.length === 0 && <p className="py-3 text-quiet">{words.list.nothing}</p>}
-      <div className="mt-2 flex flex-wrap gap-x-6 text-sm">
-        {shown.length > length && (
-          <button type="button" className="text-sea hover:underline" onClick={() => setTimes(times * 4)}>
-            {words.list.more}
-          </button>
-        )}
-        <Rest table={table} />
-      </div>
-      {table.unknown?.map((unknown) => (
-        <p key={unknown} className="pt-1 text-sm text-quiet">
-          {unknown}
-        </p>
-      ))}
-    </section>
+                {open === row.original.place && (
+                  <tr className="border-b border-line">
+                    <td colSpan={row.getAllCells().length + 1} className="pb-3">
+                      <OpenRow table={table} row={row.original.row} zone={zone} narrow={narrow} trail={trail} />
+                    </td>
+                  </tr>
+                )}
+              </Fragment>
+            ))}
+          </tbody>
+        </table>
+        {shown.length === 0 && <p className="py-3 text-quiet">{words.list.nothing}</p>}
+        <div className="mt-2 flex flex-wrap gap-x-6 text-sm">
+          {shown.length > length && (
+            <button type="button" className="text-sea hover:underline" onClick={() => setTimes(times * 4)}>
+              {words.list.more}
+            </button>
+          )}
+          <Rest table={table} />
+        </div>
+        {table.unknown?.map((unknown) => (
+          <p key={unknown} className="pt-1 text-sm text-quiet">
+            {unknown}
+          </p>
+        ))}
+      </section>
     </Room>
   );
 }
@@ -169,11 +175,17 @@ function figuresOf(table: Table): TableColumn[] {
 
 /** How columns look: texts are on the left, figures on the right; where there is little room, the further figures give way. */
 function looksOf(table: Table): Map<string, string> {
-  const looks = new Map(table.columns.filter((column) => isKey(column) && !column.minor).map((column) => [column.name, `pr-4 text-left ${column.kind === "integer" ? "w-20" : column.kind === "time" || column.kind === "date" ? "w-44" : ""}`]));
+  const looks = new Map(
+    table.columns
+      .filter((column) => isKey(column) && !column.minor)
+      .map((column) => [column.name, `pr-4 text-left ${column.kind === "integer" ? "w-20" : column.kind === "time" || column.kind === "date" ? "w-44" : ""}`]),
+  );
   const [main, ...others] = figuresOf(table).map((column) => column.name);
   const names = [main, ...(compares(table) ? ["change"] : []), ...others];
   const isTime = (name?: string) => table.columns.some((column) => column.name === name && column.kind === "time");
-  names.forEach((name, place) => looks.set(name ?? "", `text-right ${isTime(name) ? "w-40 whitespace-nowrap" : "w-20 sm:w-28"} ${SHOWN_FROM[place] ?? SHOWN_LAST}`));
+  names.forEach((name, place) =>
+    looks.set(name ?? "", `text-right ${isTime(name) ? "w-40 whitespace-nowrap" : "w-20 sm:w-28"} ${SHOWN_FROM[place] ?? SHOWN_LAST}`),
+  );
   return looks;
 }
 
@@ -181,25 +193,23 @@ function columnsOf(table: Table, { most, zone, narrow, trail }: Omit<ListProps, 
   const main = mainOf(table);
   const keys = table.columns.filter((column) => isKey(column) && !column.minor);
   const shared = new Map(keys.map((column) => [column.name, sharedBeginning(table.rows.map((row) => show(column, row[column.name] ?? null, zone)))]));
-  const defined = keys.map(
-    (column, place): Defined => ({
-      id: column.name,
-      header: column.title,
-      accessorFn: (one) => one.row[column.name] ?? "",
-      sortDescFirst: false,
-      cell: ({ row: { original } }) => (
-        <>
-          <Value column={column} row={original.row} shared={shared.get(column.name) ?? ""} zone={zone} narrow={narrow} trail={trail} />
-          {place === 0 && main && (
-            <>
-              {main.measure === "sum" && <Bar part={figure(original.row, main.name) / most} />}
-              <Details table={table} place={original.place} />
-            </>
-          )}
-        </>
-      ),
-    }),
-  );
+  const defined = keys.map((column, place): Defined => ({
+    id: column.name,
+    header: column.title,
+    accessorFn: (one) => one.row[column.name] ?? "",
+    sortDescFirst: false,
+    cell: ({ row: { original } }) => (
+      <>
+        <Value column={column} row={original.row} shared={shared.get(column.name) ?? ""} zone={zone} narrow={narrow} trail={trail} />
+        {place === 0 && main && (
+          <>
+            {main.measure === "sum" && <Bar part={figure(original.row, main.name) / most} />}
+            <Details table={table} place={original.place} />
+          </>
+        )}
+      </>
+    ),
+  }));
   figuresOf(table).forEach((column, place) => {
     defined.push({
       id: column.name,

@@ -52,8 +52,7 @@ export function changed(now: number, before: Cell | undefined): Change | undefin
 }
 
 /** How a figure of a row has changed since the other period. */
-export const changeOf = (table: Table, row: number, name: string): Change | undefined =>
-  changed(figure(table.rows[row], name), table.before?.[row]?.[name]);
+export const changeOf = (table: Table, row: number, name: string): Change | undefined => changed(figure(table.rows[row], name), table.before?.[row]?.[name]);
 
 /** A filter for exactly this value of a column. */
 export function filterOf(column: TableColumn, cell: Cell): string | undefined {

@@ -48,7 +48,12 @@ export function Value({ column, row, shared, zone, narrow, trail }: ValueProps) 
   return (
     <span className="flex items-baseline gap-2">
       <span className="min-w-0">{value}</span>
-      <button type="button" className="shrink-0 text-sm text-quiet hover:text-sea hover:underline" onClick={() => trail(cell)} aria-label={`${words.trail.open}: ${cell}`}>
+      <button
+        type="button"
+        className="shrink-0 text-sm text-quiet hover:text-sea hover:underline"
+        onClick={() => trail(cell)}
+        aria-label={`${words.trail.open}: ${cell}`}
+      >
         {words.trail.open}
       </button>
     </span>

@@ -205,8 +205,9 @@ mod tests {
     #[case(Effect::Gone, "gone")]
     #[case(Effect::Login("staff"), "login")]
     fn every_rule_that_is_written_is_understood(#[case] does: Effect<'_>, #[case] name: &str) {
-        let text =
-            format!("{TOWN}folder = \"lamp\"\n\n[[listener]]\naddress = \"127.0.0.1:0\"\n\n[[realm]]\nname = \"staff\"\nusers = \"staff.toml\"\n");
+        let text = format!(
+            "{TOWN}folder = \"lamp\"\n\n[[listener]]\naddress = \"127.0.0.1:0\"\n\n[[realm]]\nname = \"staff\"\nusers = \"staff.toml\"\n"
+        );
         let rule = NewRule { name: "new", path: "/mariners/{rest*}", does };
         let written = add_rule(&text, "lamp", &rule, false).unwrap().text;
         let config = exedra_answering::config::understand(&written, std::path::Path::new("")).unwrap();

@@ -12,7 +12,7 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
-//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`erase`]: one client out of them;
+//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`allowance`]: this month's transfer; [`erase`]: one client out of them;
 //!   [`backup`]: these and everything else that is kept, copied and brought back
 //! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
@@ -25,6 +25,7 @@
 #![deny(clippy::print_stdout, clippy::print_stderr)]
 
 mod accounts;
+mod allowance;
 mod audit;
 mod backup;
 mod check;
@@ -120,6 +121,8 @@ enum Command {
     Import(Box<import::Options>),
     /// List where the records come from: logs of the sites and imports, with what was not read
     Sources(source_list::Options),
+    /// Tell this month's transfer against what is allowed, and when it runs out
+    Allowance(allowance::Options),
     /// Erase one client from the records and the logs of the running service
     Erase(erase::Options),
     /// Copy both databases into a folder, while the service runs
@@ -179,6 +182,7 @@ fn main() -> ExitCode {
         Command::SignIn(options) => sign_in::run(&options),
         Command::Import(options) => import::run(&options),
         Command::Sources(options) => source_list::run(&options),
+        Command::Allowance(options) => allowance::run(&options),
         Command::Erase(options) => erase::run(&options),
         Command::Backup(options) => backup::make(&options),
         Command::RestoreBackup(options) => backup::bring_back(&options),

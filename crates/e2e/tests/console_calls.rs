@@ -67,6 +67,16 @@ fn a_month_is_told_against_its_allowance_with_what_is_expected() {
     assert_eq!(days.len() as u64, length);
     assert_eq!(days[length as usize - 1]["expected"], expected);
 
+    let told = program.command(&place, &["allowance", "--site", "lamp"]);
+    let words = String::from_utf8(told.stdout).unwrap();
+    assert!(words.starts_with("lamp  ") && words.contains("of 2.00 MB sent"), "{words}");
+    let end = if day > 3 {
+        "more has been sent than is allowed".to_owned()
+    } else {
+        format!("runs out about {third}")
+    };
+    assert!(words.contains(&end), "{words}");
+
     // A site without one is told what is expected all the same.
     let harbour = program.api("allowances?site=harbour");
     assert_eq!((&harbour["of"][0]["site"], &harbour["of"][0]["sent"]), (&json!("harbour"), &json!(0)));

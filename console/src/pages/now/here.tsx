@@ -25,10 +25,19 @@ export function Here({ clients }: { clients: Now["clients"] }) {
             return (
               <tr key={client} className="border-b border-line">
                 <td className="py-1">
-                  <button type="button" className="font-mono text-sm hover:text-sea hover:underline" onClick={() => change({ trail: client })} aria-label={`${words.trail.open}: ${client}`}>
+                  <button
+                    type="button"
+                    className="font-mono text-sm hover:text-sea hover:underline"
+                    onClick={() => change({ trail: client })}
+                    aria-label={`${words.trail.open}: ${client}`}
+                  >
                     {client || words.list.unknown}
                   </button>
-                  <span aria-hidden="true" className="block h-[3px] rounded-full bg-sea opacity-60" style={{ width: `${(100 * figure(row, "requests")) / most}%` }} />
+                  <span
+                    aria-hidden="true"
+                    className="block h-[3px] rounded-full bg-sea opacity-60"
+                    style={{ width: `${(100 * figure(row, "requests")) / most}%` }}
+                  />
                 </td>
                 <td className="py-1 text-right">{count(figure(row, "requests"))}</td>
                 <td className="py-1 pl-4 text-right text-quiet">{bytes(figure(row, "bytes"))}</td>

@@ -30,7 +30,11 @@ function View({ now, zone }: { now: Now; zone: string }) {
   const { show } = usePreferences();
   const pace = usePace(now, scope.sites.length === 0);
   const minutes = lastHour(now);
-  const ofClass = (digit: string) => figure(now.classes.rows.find((row) => row.class === `${digit}xx`), "requests");
+  const ofClass = (digit: string) =>
+    figure(
+      now.classes.rows.find((row) => row.class === `${digit}xx`),
+      "requests",
+    );
   const total = (name: string) => figure(now.totals.rows[0], name);
   const name = (time: number) => clock(time, zone);
   return (
@@ -61,9 +65,17 @@ function View({ now, zone }: { now: Now; zone: string }) {
               parts={CLASSES.map((digit, place) => ({ name: words.classes[digit] ?? "", colour: COLOURS[place] ?? "" }))}
               show={count}
               nothing={words.now.quiet}
-              columns={minutes.map(({ time, row }) => ({ key: String(time), label: name(time), name: name(time), parts: CLASSES.map((digit) => figure(row, `${digit}xx`)) }))}
+              columns={minutes.map(({ time, row }) => ({
+                key: String(time),
+                label: name(time),
+                name: name(time),
+                parts: CLASSES.map((digit) => figure(row, `${digit}xx`)),
+              }))}
               choose={(first, last) =>
-                change({ page: "traffic", period: { kind: "between", from: minuteOf(Number(first.key), zone), until: minuteOf(Number(last.key) + 60_000, zone) } })
+                change({
+                  page: "traffic",
+                  period: { kind: "between", from: minuteOf(Number(first.key), zone), until: minuteOf(Number(last.key) + 60_000, zone) },
+                })
               }
             />
           </section>

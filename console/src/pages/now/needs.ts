@@ -33,14 +33,25 @@ const CERTIFICATE_DAYS = 14;
 const LAG = 4_000_000;
 
 export function needsOf(known: Known): Need[] {
-  const all = [failures(known.now), behind(known.status), ...logs(known.status), ...kept(known.status), ...certificates(known.sites), ...allowances(known.allowances), check(known.check)];
+  const all = [
+    failures(known.now),
+    behind(known.status),
+    ...logs(known.status),
+    ...kept(known.status),
+    ...certificates(known.sites),
+    ...allowances(known.allowances),
+    check(known.check),
+  ];
   const needs = all.filter((need) => need !== undefined);
   return needs.sort((one, other) => Number(other.severity === "trouble") - Number(one.severity === "trouble"));
 }
 
 function failures(now: Now): Need | undefined {
   const all = figure(now.totals.rows[0], "requests");
-  const failed = figure(now.classes.rows.find((row) => row.class === "5xx"), "requests");
+  const failed = figure(
+    now.classes.rows.find((row) => row.class === "5xx"),
+    "requests",
+  );
   if (failed < FAILING_LEAST || failed < all * FAILING_SHARE) return undefined;
   return {
     key: "failures",
@@ -88,7 +99,9 @@ function certificates(sites: Sites | undefined): Need[] {
       const certificate = host.certificate;
       if (!certificate || certificate.is_made || certificate.days >= CERTIFICATE_DAYS) return [];
       const severity = certificate.days < 3 ? "trouble" : "attention";
-      return [{ key: `certificate ${host.name}`, severity, text: words.now.certificate(host.name, certificate.days), to: { page: "sites", sites: [site.name] } }];
+      return [
+        { key: `certificate ${host.name}`, severity, text: words.now.certificate(host.name, certificate.days), to: { page: "sites", sites: [site.name] } },
+      ];
     }),
   );
 }

@@ -12,7 +12,7 @@ import { ChangeNote, ShareNote } from "../../tables/change";
 import { changeOf, figure, textOf } from "../../tables/table";
 import { words } from "../../words";
 import type { PageProps } from "..";
-import { overTime, periodOf } from "../pictures";
+import { isByDay, overTime, periodOf } from "../pictures";
 import { Question, useNarrowing } from "../question";
 
 /** Tables that are pictures here, beside being lists. */
@@ -42,8 +42,10 @@ function Picture({ survey, zone }: { survey: Survey; zone: string }) {
   const total = totals.rows[0];
   const visitors = figure(total, "visitors");
   const over = overTime(survey, scope, zone, ["visitors"]);
-  const byDay = over.step === "day" ? over : overTime(survey, scope, zone, ["requests"]);
-  const title = over.step === "day" ? words.people.byDay : words.measures.requests ?? "";
+  const hasVisitors = isByDay(over);
+  const drawn = hasVisitors ? over : overTime(survey, scope, zone, ["requests"]);
+  const what = (hasVisitors ? words.measures.visitors : words.measures.requests) ?? "";
+  const title = `${what} ${words.traffic.steps[drawn.step]}`;
   return (
     <>
       <div className="mt-2 flex flex-wrap items-end gap-x-10 gap-y-3">
@@ -66,11 +68,11 @@ function Picture({ survey, zone }: { survey: Survey; zone: string }) {
             <Columns
               title={title}
               height={250}
-              parts={[{ name: over.step === "day" ? words.people.visitors : title, colour: "var(--sea)" }]}
+              parts={[{ name: what, colour: "var(--sea)" }]}
               show={count}
-              columns={byDay.columns}
+              columns={drawn.columns}
               nothing={words.people.none}
-              choose={(first, last) => change({ period: periodOf(byDay.stretch(first, last)) })}
+              choose={(first, last) => change({ period: periodOf(drawn.stretch(first, last)) })}
             />
             <p className="mt-1 text-sm text-quiet">{words.people.ofVisitors}</p>
           </section>

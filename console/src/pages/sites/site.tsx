@@ -83,10 +83,18 @@ function Rules({ site }: { site: Site }) {
           <table className="w-full min-w-[40rem] text-[0.95rem]">
             <thead>
               <tr className="border-b border-line text-sm text-quiet">
-                <th scope="col" className="py-1 text-left font-normal">{words.sites.rule}</th>
-                <th scope="col" className="py-1 text-left font-normal">{words.sites.what}</th>
-                <th scope="col" className="py-1 text-left font-normal">{words.sites.where}</th>
-                <th scope="col" className="w-24 py-1 text-right font-normal" title={words.sites.firedAbout}>{words.sites.fired}</th>
+                <th scope="col" className="py-1 text-left font-normal">
+                  {words.sites.rule}
+                </th>
+                <th scope="col" className="py-1 text-left font-normal">
+                  {words.sites.what}
+                </th>
+                <th scope="col" className="py-1 text-left font-normal">
+                  {words.sites.where}
+                </th>
+                <th scope="col" className="w-24 py-1 text-right font-normal" title={words.sites.firedAbout}>
+                  {words.sites.fired}
+                </th>
               </tr>
             </thead>
             <tbody>

@@ -22,30 +22,52 @@ export function TryRequest({ address }: { address: string }) {
         <h1 className="text-2xl font-semibold">{words.sites.try}</h1>
         <p className="text-sm text-quiet">{words.sites.tryAbout}</p>
       </div>
-      <form onSubmit={submit} className="mt-3 flex flex-wrap items-start gap-3">
-        <input className={`${looks.field} w-24 font-mono`} value={method} onChange={(event) => setMethod(event.target.value)} aria-label={words.sites.method} list="methods" />
+      <form onSubmit={submit} className="mt-3 flex flex-wrap items-end gap-3">
+        <label className="text-sm text-quiet">
+          {words.sites.method}
+          <input className={`${looks.field} block w-24 font-mono text-ink`} value={method} onChange={(event) => setMethod(event.target.value)} list="methods" />
+        </label>
         <datalist id="methods">
           {["GET", "HEAD", "OPTIONS", "POST"].map((name) => (
             <option key={name} value={name} />
           ))}
         </datalist>
-        <input className={`${looks.field} min-w-64 grow font-mono`} value={url} onChange={(event) => setUrl(event.target.value)} aria-label={words.sites.address} spellCheck={false} />
+        <label className="min-w-64 grow text-sm text-quiet">
+          {words.sites.address}
+          <input
+            className={`${looks.field} block w-full font-mono text-ink`}
+            value={url}
+            onChange={(event) => setUrl(event.target.value)}
+            aria-label={words.sites.address}
+            spellCheck={false}
+          />
+        </label>
         <button type="submit" className={looks.strong} disabled={trying.isPending}>
           {trying.isPending ? words.sites.trying : words.sites.go}
         </button>
         <details className="w-full text-sm">
           <summary className="cursor-pointer text-quiet hover:text-ink">{words.sites.more}</summary>
           <div className="mt-2 flex flex-wrap gap-3">
-            <input className={`${looks.field} w-56 font-mono`} value={client} onChange={(event) => setClient(event.target.value)} placeholder="203.0.113.7" aria-label={words.sites.client} />
-            <textarea
-              className="min-w-72 grow rounded-md border border-line bg-sheet px-3 py-1 font-mono hover:border-sea"
-              rows={3}
-              value={headers}
-              onChange={(event) => setHeaders(event.target.value)}
-              placeholder={"User-Agent: LindryKiosk/1.2\nCookie: tongue=fo"}
-              aria-label={words.sites.headers}
-              spellCheck={false}
-            />
+            <label className="text-quiet">
+              {words.sites.client}
+              <input
+                className={`${looks.field} block w-56 font-mono text-ink`}
+                value={client}
+                onChange={(event) => setClient(event.target.value)}
+                placeholder="203.0.113.7"
+              />
+            </label>
+            <label className="min-w-72 grow text-quiet">
+              {words.sites.headers}
+              <textarea
+                className="block w-full rounded-md border border-line bg-sheet px-3 py-1 font-mono text-ink hover:border-sea"
+                rows={3}
+                value={headers}
+                onChange={(event) => setHeaders(event.target.value)}
+                placeholder={"User-Agent: LindryKiosk/1.2\nCookie: tongue=fo"}
+                spellCheck={false}
+              />
+            </label>
           </div>
         </details>
       </form>
@@ -74,7 +96,13 @@ function RealRequest({ url, again }: { url: string; again: (url: string) => void
       {making.data && !trial.data?.explanation && (
         <div className="mt-2 border-l-4 border-sea pl-3" data-testid="trial">
           <p>{said.openThis}</p>
-          <a href={making.data.address} target="_blank" rel="noreferrer" className="font-mono text-sm break-all text-sea hover:underline" data-testid="trial-address">
+          <a
+            href={making.data.address}
+            target="_blank"
+            rel="noreferrer"
+            className="font-mono text-sm break-all text-sea hover:underline"
+            data-testid="trial-address"
+          >
             {making.data.address}
           </a>
           <p className="text-quiet" role="status">

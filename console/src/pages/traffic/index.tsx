@@ -1,6 +1,6 @@
 /** How much, when, what? */
 import { ToggleGroup } from "radix-ui";
-import { useSurvey } from "../../api/queries";
+import { useStatus, useSurvey } from "../../api/queries";
 import type { Survey } from "../../api/client";
 import { Columns } from "../../charts/columns";
 import { week } from "../../charts/time-columns";
@@ -9,13 +9,13 @@ import { bytes, count } from "../../figures";
 import { Asked } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
-import { minuteOf, shifted } from "../../scope/dates";
+import { dateOf, minuteOf, shifted } from "../../scope/dates";
 import { spanOf, todayIn, type Span } from "../../scope/period";
 import { ChangeNote } from "../../tables/change";
 import { changeOf, figure } from "../../tables/table";
 import { words } from "../../words";
 import type { PageProps } from "..";
-import { overTime, periodOf } from "../pictures";
+import { isByDay, overTime, periodOf } from "../pictures";
 import { Question } from "../question";
 
 const MEASURES = ["requests", "visitors", "visits", "bytes"];
@@ -48,11 +48,15 @@ function Picture({ survey, measure, zone }: { survey: Survey; measure: string; z
   const show = measure === "bytes" ? bytes : count;
   const total = (name: string) => (name === "visits" ? figure(visits?.rows[0], "visits") : figure(totals.rows[0], name));
   const changed = (name: string) => (name === "visits" ? visits && changeOf(visits, 0, "visits") : changeOf(totals, 0, name));
-  const isUnknown = (name: string) => name === "visits" ? !visits || visits.rows.length === 0 : totals.rows[0]?.[name] === null;
-  const { columns, step, stretch } = overTime(survey, scope, zone, [measure]);
+  const isUnknown = (name: string) => (name === "visits" ? !visits || visits.rows.length === 0 : totals.rows[0]?.[name] === null);
+  const status = useStatus();
+  const over = overTime(survey, scope, zone, [measure]);
+  const { columns, step, stretch } = over;
   // Visitors and visits are counted by day: no hour has any of its own.
-  const isByDay = step === "day" || measure === "requests" || measure === "bytes";
-  const title = `${words.measures[measure]} ${step === "day" ? words.traffic.days : step === "minute" ? words.traffic.minutes : words.traffic.hours}`;
+  const isDrawn = isByDay(over) || measure === "requests" || measure === "bytes";
+  const title = `${words.measures[measure]} ${words.traffic.steps[step]}`;
+  const today = todayIn(zone);
+  const since = status.data?.records.first ? dateOf(Date.parse(status.data.records.first), zone) : today;
   return (
     <>
       <ToggleGroup.Root
@@ -80,7 +84,7 @@ function Picture({ survey, measure, zone }: { survey: Survey; measure: string; z
       {shown !== "lists" && (
         <div className="mt-3 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,1fr)_26rem]">
           <section aria-label={title}>
-            {isByDay ? (
+            {isDrawn ? (
               <Columns
                 title={title}
                 height={280}
@@ -97,7 +101,7 @@ function Picture({ survey, measure, zone }: { survey: Survey; measure: string; z
           {ofWeek && (
             <WeekFan
               title={words.traffic.fan}
-              values={week(ofWeek, spanSoFar(spanOf(scope.period, todayIn(zone)), todayIn(zone)), minuteOf(Date.now(), zone))}
+              values={week(ofWeek, recordedSpan(spanOf(scope.period, today), since, today), minuteOf(Date.now(), zone))}
               show={(value) => words.report.aDay(count(Math.round(value)))}
               short={(value) => count(Math.round(value))}
               unit={words.traffic.fanUnit}
@@ -110,8 +114,9 @@ function Picture({ survey, measure, zone }: { survey: Survey; measure: string; z
   );
 }
 
-/** The days of a stretch up to today. */
-export function spanSoFar({ from, until }: Span, today: string): Span {
+/** The days of a stretch of which anything can be recorded. */
+function recordedSpan({ from, until }: Span, since: string, today: string): Span {
   const end = until.length === 10 ? until : shifted(until.slice(0, 10), 1);
-  return { from: from.slice(0, 10), until: end > shifted(today, 1) ? shifted(today, 1) : end };
+  const first = from.slice(0, 10);
+  return { from: first < since ? since : first, until: end > shifted(today, 1) ? shifted(today, 1) : end };
 }

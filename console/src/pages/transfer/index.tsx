@@ -116,7 +116,10 @@ function Month({ month }: { month: MonthTransfer }) {
             <span className={forecast.runs_out ? "font-semibold text-attention-text" : ""}>
               {" "}
               {forecast.runs_out
-                ? said.runsOut(dayName(forecast.runs_out), forecast.earliest && forecast.earliest !== forecast.runs_out ? dayName(forecast.earliest) : undefined)
+                ? said.runsOut(
+                    dayName(forecast.runs_out),
+                    forecast.earliest && forecast.earliest !== forecast.runs_out ? dayName(forecast.earliest) : undefined,
+                  )
                 : forecast.earliest
                   ? said.mayRunOut(dayName(forecast.earliest))
                   : said.lasts}

@@ -39,7 +39,11 @@ function Picture({ survey, zone }: { survey: Survey; zone: string }) {
   if (!totals) return null;
   const [errors, all] = [figure(totals.rows[0], "errors"), figure(totals.rows[0], "requests")];
   const before = totals.before?.[0];
-  const ofClass = (name: string) => figure(classes?.rows.find((row) => row.class === name), "requests");
+  const ofClass = (name: string) =>
+    figure(
+      classes?.rows.find((row) => row.class === name),
+      "requests",
+    );
   const { columns, stretch } = overTime(survey, scope, zone, ["5xx", "4xx"]);
   return (
     <>

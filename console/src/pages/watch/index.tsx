@@ -61,7 +61,11 @@ function Sources({ sources }: { sources: Source[] }) {
             <tr key={source.name} className="border-b border-line align-top">
               <td className="py-1 pr-6">
                 <span className="font-mono text-sm break-all">{source.name}</span>
-                <span aria-hidden="true" className="mt-0.5 block h-[3px] rounded-full bg-sea opacity-60" style={{ width: `${Math.max(0.4, (100 * source.requests) / most)}%` }} />
+                <span
+                  aria-hidden="true"
+                  className="mt-0.5 block h-[3px] rounded-full bg-sea opacity-60"
+                  style={{ width: `${Math.max(0.4, (100 * source.requests) / most)}%` }}
+                />
               </td>
               <td className="py-1 pr-6">{source.site}</td>
               <td className="py-1 pr-6 text-quiet">{said.kinds[source.kind]}</td>
@@ -69,7 +73,9 @@ function Sources({ sources }: { sources: Source[] }) {
               <td className="py-1 pr-6 text-right whitespace-nowrap" title={words.sites.bytes(count(source.octets))}>
                 {bytes(source.octets)}
               </td>
-              <td className={`py-1 pr-6 text-right whitespace-nowrap ${source.lag > 0 ? "font-semibold text-attention-text" : "text-quiet"}`}>{bytes(source.lag)}</td>
+              <td className={`py-1 pr-6 text-right whitespace-nowrap ${source.lag > 0 ? "font-semibold text-attention-text" : "text-quiet"}`}>
+                {bytes(source.lag)}
+              </td>
               <td className={`py-1 pr-6 text-right ${source.unread > 0 ? "font-semibold text-attention-text" : "text-quiet"}`}>{count(source.unread)}</td>
               <td className={`py-1 ${source.incomplete ? "text-trouble" : "text-quiet"}`}>
                 {source.incomplete ? said.damaged : source.lag > 0 ? said.reading : source.is_written ? said.written : said.whole}

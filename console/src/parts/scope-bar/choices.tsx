@@ -23,7 +23,19 @@ export function ServerChoice({ scope, change, zone }: Props & { zone: string }) 
 }
 
 /** One of a few. Radix gives an empty text another meaning, so it has a name here. */
-export function OneOf({ label, value, options, choose, className }: { label: string; value: string; options: [string, string][]; choose: (value: string) => void; className?: string }) {
+export function OneOf({
+  label,
+  value,
+  options,
+  choose,
+  className,
+}: {
+  label: string;
+  value: string;
+  options: [string, string][];
+  choose: (value: string) => void;
+  className?: string;
+}) {
   return (
     <Select.Root value={value || "-"} onValueChange={(value) => choose(value === "-" ? "" : value)}>
       <Select.Trigger className={`${looks.button} flex items-center justify-between gap-3 ${className ?? ""}`} aria-label={label}>
@@ -47,12 +59,7 @@ export function OneOf({ label, value, options, choose, className }: { label: str
 
 export function WhoChoice({ scope, change }: Props) {
   return (
-    <OneOf
-      label={words.scope.who}
-      value={scope.who}
-      options={Object.entries(words.scope.whoOptions)}
-      choose={(who) => change({ who: who as Scope["who"] })}
-    />
+    <OneOf label={words.scope.who} value={scope.who} options={Object.entries(words.scope.whoOptions)} choose={(who) => change({ who: who as Scope["who"] })} />
   );
 }
 

@@ -94,7 +94,12 @@ export function FilterField({ scope, change }: { scope: Scope; change: Change })
         onKeyDown={onKeyDown}
         className={`${looks.field} w-56 font-mono text-sm ${wrong ? "border-trouble" : ""}`}
       />
-      <ul id={list} role="listbox" aria-label={words.scope.filter} className={`${looks.menu} absolute top-full left-0 mt-1 w-[min(28rem,90vw)] ${offers.length === 0 ? "hidden" : ""}`}>
+      <ul
+        id={list}
+        role="listbox"
+        aria-label={words.scope.filter}
+        className={`${looks.menu} absolute top-full left-0 mt-1 w-[min(28rem,90vw)] ${offers.length === 0 ? "hidden" : ""}`}
+      >
         {offers.map((offer, place) => (
           <li
             key={offer.text}
@@ -113,7 +118,11 @@ export function FilterField({ scope, change }: { scope: Scope; change: Change })
         ))}
       </ul>
       {wrong && (
-        <p id={`${list}-wrong`} role="alert" className="absolute top-full left-0 z-10 mt-1 w-[min(28rem,90vw)] rounded-md border border-trouble bg-sheet px-3 py-2 text-sm">
+        <p
+          id={`${list}-wrong`}
+          role="alert"
+          className="absolute top-full left-0 z-10 mt-1 w-[min(28rem,90vw)] rounded-md border border-trouble bg-sheet px-3 py-2 text-sm"
+        >
           {wrong}
         </p>
       )}

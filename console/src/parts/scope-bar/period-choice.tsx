@@ -53,7 +53,13 @@ export function PeriodChoice({ zone, scope, change }: { zone: string; scope: Sco
             </Popover.Content>
           </Popover.Portal>
         </Popover.Root>
-        <button type="button" className={arrow} aria-label={words.scope.later} disabled={isLast(period, today)} onClick={() => change({ period: step(period, 1, today) })}>
+        <button
+          type="button"
+          className={arrow}
+          aria-label={words.scope.later}
+          disabled={isLast(period, today)}
+          onClick={() => change({ period: step(period, 1, today) })}
+        >
           ›
         </button>
       </div>
@@ -93,7 +99,8 @@ function Other({ zone, scope, choose }: { zone: string; scope: Scope; choose: (p
           className="mt-3 flex flex-wrap items-end gap-2 border-t border-line pt-3"
           onSubmit={(event) => {
             event.preventDefault();
-            if (from < until) choose({ kind: "between", from: whole(from, until) ? from.slice(0, 10) : from, until: whole(from, until) ? until.slice(0, 10) : until });
+            if (from < until)
+              choose({ kind: "between", from: whole(from, until) ? from.slice(0, 10) : from, until: whole(from, until) ? until.slice(0, 10) : until });
           }}
         >
           {(

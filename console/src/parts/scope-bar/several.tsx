@@ -4,7 +4,19 @@ import { words } from "../../words";
 import { looks } from "../looks";
 
 /** Some of many names; none chosen means all. */
-export default function Several({ label, all, names, chosen, choose }: { label: string; all: string; names: string[]; chosen: string[]; choose: (names: string[]) => void }) {
+export default function Several({
+  label,
+  all,
+  names,
+  chosen,
+  choose,
+}: {
+  label: string;
+  all: string;
+  names: string[];
+  chosen: string[];
+  choose: (names: string[]) => void;
+}) {
   const shown = chosen.length === 0 ? all : chosen.length > 2 ? `${chosen[0]} ${words.report.andMore(chosen.length - 1)}` : chosen.join(", ");
   const known = [...new Set([...names, ...chosen])];
   return (

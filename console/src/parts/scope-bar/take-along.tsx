@@ -67,7 +67,9 @@ export function TakeAlong({ scope, zone }: { scope: Scope; zone: string }) {
 
 /** The lists that are on the page: those that were counted last. */
 function useLists() {
-  const queries = useQueryClient().getQueryCache().findAll({ queryKey: ["survey"], type: "active" });
+  const queries = useQueryClient()
+    .getQueryCache()
+    .findAll({ queryKey: ["survey"], type: "active" });
   const surveys = queries.map((query) => query.state.data as Survey | undefined);
   const lists = surveys.flatMap((survey) => Object.values(survey?.tables ?? {})).filter((table) => table.rows.length > 0);
   return [...new Map(lists.map((table) => [table.name, table])).values()];

@@ -84,7 +84,13 @@ export function Editor({ name, text, change, settings, findings, line }: Props) 
   }, [text]);
   useEffect(() => {
     const editor = view.current;
-    if (editor) editor.dispatch(setDiagnostics(editor.state, findings.map((finding) => diagnosticOf(editor.state, finding))));
+    if (editor)
+      editor.dispatch(
+        setDiagnostics(
+          editor.state,
+          findings.map((finding) => diagnosticOf(editor.state, finding)),
+        ),
+      );
   }, [findings, text]);
   useEffect(() => {
     const editor = view.current;

@@ -103,14 +103,7 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
           ) : isCompared ? (
             <Difference before={file.in_force ?? ""} after={text} />
           ) : (
-            <Editor
-              name={file.name}
-              text={text}
-              change={(text) => write(file.name, text)}
-              settings={settings.data ?? []}
-              findings={ofFile}
-              line={line}
-            />
+            <Editor name={file.name} text={text} change={(text) => write(file.name, text)} settings={settings.data ?? []} findings={ofFile} line={line} />
           )}
           <div role="status" className="mt-2" data-testid="verdict">
             {!checked && <p className="text-quiet">{said.checking}</p>}

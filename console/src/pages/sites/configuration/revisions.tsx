@@ -61,7 +61,12 @@ function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string })
                 <span className="text-well">+{count(revision.added)}</span> <span className="text-clay">−{count(revision.removed)}</span>
               </td>
               <td className="py-1 text-right">
-                <button type="button" className={`${looks.quiet} mr-4`} aria-expanded={open === revision.number} onClick={() => setOpen(open === revision.number ? undefined : revision.number)}>
+                <button
+                  type="button"
+                  className={`${looks.quiet} mr-4`}
+                  aria-expanded={open === revision.number}
+                  onClick={() => setOpen(open === revision.number ? undefined : revision.number)}
+                >
                   {said.show}
                 </button>
                 {!revision.in_force &&
