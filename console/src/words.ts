@@ -148,6 +148,7 @@ export const words = {
     transfer: "Transfer in the last hour",
     latest: "Last requests",
     well: "All is well",
+    looking: "Looking…",
     needs: (count: number) => (count === 1 ? "1 thing needs you" : `${count} things need you`),
     wellAbout: (requests: string, sites: number) =>
       `${requests} requests in the last hour, ${sites === 1 ? "1 site" : `${sites} sites`} answering, nothing failing beyond the ordinary.`,

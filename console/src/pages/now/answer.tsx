@@ -14,6 +14,15 @@ export function Answer({ status, now }: { status: Status; now: Now }) {
   const sites = useSites();
   const allowances = useAllowances([]);
   const check = useCheck(isOperator);
+  // Nothing is said to be well before everything has been looked at; what cannot be looked at does not hold up the rest.
+  const isLooking = me.isPending || [sites, allowances, ...(isOperator ? [check] : [])].some((query) => query.isPending);
+  if (isLooking) {
+    return (
+      <section aria-live="polite" className="min-h-[4.75rem]">
+        <h1 className="text-4xl font-semibold text-quiet">{words.now.looking}</h1>
+      </section>
+    );
+  }
   const needs = needsOf({ status, now, sites: sites.data, allowances: allowances.data, check: check.data });
   if (needs.length === 0) {
     const requests = count(figure(now.totals.rows[0], "requests"));

@@ -6,7 +6,7 @@ import { Columns } from "../../charts/columns";
 import { Course } from "../../charts/course";
 import { bytes, count, dayName } from "../../figures";
 import { Figure } from "../../parts/figure";
-import { Asked } from "../../parts/states";
+import { Asked, Loading } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
 import { ChangeNote } from "../../tables/change";
@@ -23,6 +23,9 @@ export default function TransferPage({ zone }: PageProps) {
   const { show } = usePreferences();
   // What the lists of traffic rank by requests is ranked by bytes here.
   const survey = useSurvey(scope, zone, { show: ["transfer", "totals", "days", "sites", "paths", "kinds", "clients"], by: "bytes", inTime: true });
+  // Both are there at once, so that nothing moves down when the second comes.
+  const allowances = useAllowances(scope.sites);
+  if (allowances.isPending && !survey.isError) return <Loading />;
   return (
     <>
       <Asked query={survey}>{(survey) => <Picture survey={survey} zone={zone} />}</Asked>

@@ -4,7 +4,7 @@ import { useErrors, useSurvey } from "../../api/queries";
 import { Columns } from "../../charts/columns";
 import { count, percent } from "../../figures";
 import { Figure } from "../../parts/figure";
-import { Asked } from "../../parts/states";
+import { Asked, Loading } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
 import { ShareNote } from "../../tables/change";
@@ -19,6 +19,9 @@ import { Bursts } from "./bursts";
 export default function TroublePage({ zone }: PageProps) {
   const [scope] = useScope();
   const survey = useSurvey(scope, zone, { show: ["trouble", "totals", "days"], inTime: true });
+  // Both are there at once, so that nothing moves down when the second comes.
+  const errors = useErrors(scope, zone);
+  if (errors.isPending && !survey.isError) return <Loading />;
   return (
     <Asked query={survey}>
       {(survey) => (

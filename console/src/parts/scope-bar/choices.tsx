@@ -1,9 +1,7 @@
 /** Servers, people or crawlers, and what the period stands beside. */
 import { Select } from "radix-ui";
-import { useSurvey } from "../../api/queries";
 import type { Scope } from "../../scope";
 import { spanOf, todayIn, yearBefore } from "../../scope/period";
-import { textOf } from "../../tables/table";
 import { words } from "../../words";
 import { looks } from "../looks";
 import Several from "./several";
@@ -14,12 +12,10 @@ interface Props {
   change: Change;
 }
 
-/** Shown only where more than one machine has written logs, or one is chosen. */
-export function ServerChoice({ scope, change, zone }: Props & { zone: string }) {
-  const servers = useSurvey({ ...scope, servers: [], only: [], without: [], hours: [], who: "", against: "" }, zone, { show: ["servers"] });
-  const names = (servers.data?.tables.servers?.rows ?? []).map((row) => textOf(row, "server")).filter((name) => name !== "");
-  if (names.length < 2 && scope.servers.length === 0) return null;
-  return <Several label={words.scope.servers} all={words.scope.allServers} names={names} chosen={scope.servers} choose={(servers) => change({ servers })} />;
+/** Shown only where a machine is chosen by the address: records do not say which one wrote a log. */
+export function ServerChoice({ scope, change }: Props) {
+  if (scope.servers.length === 0) return null;
+  return <Several label={words.scope.servers} all={words.scope.allServers} names={scope.servers} chosen={scope.servers} choose={(servers) => change({ servers })} />;
 }
 
 /** One of a few. Radix gives an empty text another meaning, so it has a name here. */

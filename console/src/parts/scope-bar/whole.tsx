@@ -10,7 +10,7 @@ import { TakeAlong } from "./take-along";
 export default function Whole({ zone, scope, change }: { zone: string; scope: Scope; change: Change }) {
   return (
     <>
-      <ServerChoice scope={scope} change={change} zone={zone} />
+      <ServerChoice scope={scope} change={change} />
       <PeriodChoice zone={zone} scope={scope} change={change} />
       <AgainstChoice zone={zone} scope={scope} change={change} />
       <WhoChoice scope={scope} change={change} />

@@ -11,6 +11,7 @@ use std::sync::Arc;
 pub struct EventFilter {
     row_filter: Mutex<RowFilter>,
     projection: Projection,
+    from: Option<i64>,
 }
 
 impl EventFilter {
@@ -18,7 +19,13 @@ impl EventFilter {
     pub fn new(scope: Scope, classifier: Arc<Classifier>) -> Self {
         let scope = Scope { sites: Vec::new(), ..scope };
         let projection = scope.columns().chain([Column::Time]).collect();
-        EventFilter { row_filter: Mutex::new(RowFilter::new(scope, classifier)), projection }
+        let from = scope.from;
+        EventFilter { row_filter: Mutex::new(RowFilter::new(scope, classifier)), projection, from }
+    }
+
+    /// The first instant that is within the scope (milliseconds since 1970 UTC), where it has one.
+    pub fn from(&self) -> Option<i64> {
+        self.from
     }
 
     /// Whether an error is within the scope.

@@ -12,8 +12,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 
-/// How many of the last lines are looked at for errors that are the same.
+/// How many of the last lines are looked at for errors that are the same; and how many octets of them, whatever their number.
 pub const LOOKED_AT: usize = 100_000;
+const MOST_OCTETS: usize = 32 << 20;
 /// How many clients and referring pages are kept of each.
 const MOST_CLIENTS: usize = 10_000;
 const MOST_REFERRERS: usize = 100;
@@ -27,12 +28,23 @@ pub struct Wanted {
     sites: Vec<String>,
     status: Option<u16>,
     filter: EventFilter,
+    /// Before this instant (milliseconds since 1970 UTC) none is.
+    from: Option<i64>,
 }
 
 impl Wanted {
     /// Those of these sites (of all where there are none), of a status, within a scope.
     pub fn new(sites: Vec<String>, status: Option<u16>, filter: EventFilter) -> Self {
-        Wanted { sites, status, filter }
+        let from = filter.from();
+        Wanted { sites, status, filter, from }
+    }
+
+    /// Whether a file may hold any: what was written to it last came before they begin otherwise.
+    fn may_be_in(&self, file: &Generation) -> bool {
+        let Some(from) = self.from else { return true };
+        let written = std::fs::metadata(&file.path).and_then(|found| found.modified());
+        let written = written.ok().and_then(|time| jiff::Timestamp::try_from(time).ok());
+        written.is_none_or(|time| time.as_millisecond() >= from)
     }
 
     fn wants(&self, error: &ErrorLine<'_>) -> bool {
@@ -52,7 +64,8 @@ impl Wanted {
     }
 }
 
-/// The last lines that are wanted, oldest first, `most` at most: later files are read first, as far as needed.
+/// The last lines that are wanted, oldest first, `most` at most and no more than fit into a bound in octets: later files are read first,
+/// as far as needed.
 ///
 /// # Errors
 /// Whatever a file cannot be read for, and what `goes_on` says when it is to end.
@@ -63,21 +76,24 @@ pub fn last<E: From<io::Error>>(
     goes_on: impl Fn() -> Result<(), E>,
 ) -> Result<VecDeque<String>, E> {
     let mut last: VecDeque<String> = VecDeque::new();
-    for file in files.iter().rev() {
-        if last.len() >= most {
+    let mut octets = 0;
+    for file in files.iter().rev().filter(|file| wanted.may_be_in(file)) {
+        if last.len() >= most || octets >= MOST_OCTETS {
             break;
         }
-        let mut here = VecDeque::new();
+        let mut here: VecDeque<String> = VecDeque::new();
         for (number, line) in BufReader::new(open(file)?).lines().enumerate() {
             if number % BETWEEN_LOOKS == 0 {
                 goes_on()?;
             }
             let line = line?;
             if serde_json::from_str(&line).is_ok_and(|error| wanted.wants(&error)) {
+                octets += line.len();
                 here.push_back(line);
             }
-            if here.len() + last.len() > most {
-                here.pop_front();
+            while here.len() + last.len() > most || octets > MOST_OCTETS {
+                let Some(oldest) = here.pop_front() else { break };
+                octets -= oldest.len();
             }
         }
         here.append(&mut last);
