@@ -34,7 +34,7 @@ export function App() {
         {words.skip}
       </a>
       <Header scope={scope} />
-      <ScopeBar status={status.data} />
+      {page && <ScopeBar status={status.data} parts={page.scope} />}
       <main key={set} id="content" className="mx-auto max-w-[1600px] px-4 pt-3 pb-16 sm:px-5" aria-label={nameOf(scope.page)}>
         {page ? (
           <Suspense fallback={<Loading />}>

@@ -255,6 +255,9 @@ export const words = {
     nothing: "No requests in this scope. Choose a longer period, or remove a filter.",
     onlyByDay: (measure: string) => `${measure} are counted by day. Choose a longer period to see them in time.`,
     fanUnit: "requests of people in an hour",
+    fanSent: "When it is sent",
+    fanSentUnit: "in an hour",
+    sentInHour: (bytes: string) => `${bytes} in the hour`,
     before: "These are the figures of the period before. Counting…",
   },
   sites: {

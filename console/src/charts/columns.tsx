@@ -5,7 +5,7 @@ import { words } from "../words";
 import { BESIDE, heights, ScaleLines } from "./axis";
 import { Behind } from "./behind";
 import { Legend } from "./legend";
-import { useWidth } from "./size";
+import { useWidth } from "../width";
 
 export interface TimeColumn {
   key: string;

@@ -8,7 +8,7 @@ import { words } from "../words";
 import { BESIDE, heights, ScaleLines } from "./axis";
 import { Behind } from "./behind";
 import { Legend } from "./legend";
-import { useWidth } from "./size";
+import { useWidth } from "../width";
 
 interface Props {
   table: Table;

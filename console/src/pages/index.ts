@@ -2,10 +2,7 @@
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
 import { words } from "../words";
 import { NowPage } from "./now";
-
-export interface PageProps {
-  zone: string;
-}
+import type { PageProps } from "./props";
 
 export interface Page {
   /** Its path, and its key among the words. */

@@ -1,7 +1,7 @@
 /** Any table as a list: sorted by any column, filtered as you type, longer on demand; a value narrows the scope. */
 import { createSortedRowModel, rowSortingFeature, tableFeatures, useTable, type ColumnDef, type SortingState } from "@tanstack/react-table";
 import { Fragment, useMemo, useState } from "react";
-import { useWidth } from "../charts/size";
+import { useWidth } from "../width";
 import { count } from "../figures";
 import { usePreferences } from "../preferences";
 import { words } from "../words";
@@ -101,7 +101,9 @@ function List({ table, zone, narrow, trail }: ListProps) {
                     </th>
                   );
                 })}
-                <td className="w-7" />
+                <th scope="col" className="w-7">
+                  <span className="sr-only">{words.list.open}</span>
+                </th>
               </tr>
             ))}
           </thead>

@@ -85,6 +85,10 @@ fn same(program: &Program, place: &Place, logs: &[&str], scope: &[(&str, String)
     let tables = reported["tables"].as_object().unwrap();
     assert!(!tables.is_empty());
     for (name, table) in tables.iter().filter(|(name, _)| !["sources", "own"].contains(&name.as_str())) {
+        // Of which site a log somewhere is, nobody knows; of records it is known.
+        if name == "sites" && table["rows"].as_array().is_some_and(Vec::is_empty) {
+            continue;
+        }
         let ours = &recorded["tables"][name];
         for part in ["rows", "total"] {
             assert!(ours[part] == table[part], "{name}: {part} of {scope:?}");

@@ -10,7 +10,7 @@ import { useScope } from "../../scope";
 import { minuteOf } from "../../scope/dates";
 import { figure, type Row } from "../../tables/table";
 import { words } from "../../words";
-import type { PageProps } from "..";
+import type { PageProps } from "../props";
 import { Answer } from "./answer";
 import { Here } from "./here";
 import { Latest } from "./latest";

@@ -11,7 +11,7 @@ import { useScope } from "../../scope";
 import { ChangeNote, ShareNote } from "../../tables/change";
 import { changeOf, figure, textOf } from "../../tables/table";
 import { words } from "../../words";
-import type { PageProps } from "..";
+import type { PageProps } from "../props";
 import { isByDay, overTime, periodOf } from "../pictures";
 import { Question, useNarrowing } from "../question";
 

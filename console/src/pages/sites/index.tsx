@@ -7,7 +7,7 @@ import { Loading, Asked } from "../../parts/states";
 import { looks } from "../../parts/looks";
 import { useScope } from "../../scope";
 import { words } from "../../words";
-import type { PageProps } from "..";
+import type { PageProps } from "../props";
 import { Checked } from "./checked";
 import { Overview, SiteView } from "./site";
 import { TryRequest } from "./try-request";

@@ -14,7 +14,7 @@ import { spanOf, todayIn, type Span } from "../../scope/period";
 import { ChangeNote } from "../../tables/change";
 import { changeOf, figure } from "../../tables/table";
 import { words } from "../../words";
-import type { PageProps } from "..";
+import type { PageProps } from "../props";
 import { isByDay, overTime, periodOf } from "../pictures";
 import { Question } from "../question";
 
@@ -55,6 +55,7 @@ function Picture({ survey, measure, zone }: { survey: Survey; measure: string; z
   // Visitors and visits are counted by day: no hour has any of its own.
   const isDrawn = isByDay(over) || measure === "requests" || measure === "bytes";
   const title = `${words.measures[measure]} ${words.traffic.steps[step]}`;
+  const isSent = measure === "bytes";
   const today = todayIn(zone);
   const since = status.data?.records.first ? dateOf(Date.parse(status.data.records.first), zone) : today;
   return (
@@ -100,11 +101,11 @@ function Picture({ survey, measure, zone }: { survey: Survey; measure: string; z
           </section>
           {ofWeek && (
             <WeekFan
-              title={words.traffic.fan}
-              values={week(ofWeek, recordedSpan(spanOf(scope.period, today), since, today), minuteOf(Date.now(), zone))}
-              show={(value) => words.report.aDay(count(Math.round(value)))}
-              short={(value) => count(Math.round(value))}
-              unit={words.traffic.fanUnit}
+              title={isSent ? words.traffic.fanSent : words.traffic.fan}
+              values={week(ofWeek, recordedSpan(spanOf(scope.period, today), since, today), minuteOf(Date.now(), zone), isSent ? "bytes" : "people")}
+              show={(value) => (isSent ? words.traffic.sentInHour(bytes(value)) : words.report.aDay(count(Math.round(value))))}
+              short={(value) => (isSent ? bytes(value) : count(Math.round(value)))}
+              unit={isSent ? words.traffic.fanSentUnit : words.traffic.fanUnit}
               choose={(hours) => change({ hours: [hours] })}
             />
           )}

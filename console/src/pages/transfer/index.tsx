@@ -12,7 +12,7 @@ import { useScope } from "../../scope";
 import { ChangeNote } from "../../tables/change";
 import { changeOf, figure } from "../../tables/table";
 import { words } from "../../words";
-import type { PageProps } from "..";
+import type { PageProps } from "../props";
 import { overTime, periodOf } from "../pictures";
 import { Question } from "../question";
 

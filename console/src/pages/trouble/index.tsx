@@ -11,7 +11,7 @@ import { ShareNote } from "../../tables/change";
 import { TableList } from "../../tables/list";
 import { figure } from "../../tables/table";
 import { words } from "../../words";
-import type { PageProps } from "..";
+import type { PageProps } from "../props";
 import { overTime } from "../pictures";
 import { Question, useNarrowing } from "../question";
 import { Bursts } from "./bursts";

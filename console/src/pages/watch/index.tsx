@@ -7,7 +7,7 @@ import { Wide } from "../../parts/wide";
 import { useScope } from "../../scope";
 import { dateOf } from "../../scope/dates";
 import { words } from "../../words";
-import type { PageProps } from "..";
+import type { PageProps } from "../props";
 
 const said = words.watch;
 

@@ -6,17 +6,15 @@
  */
 import { lazy, Suspense } from "react";
 import type { Status } from "../../api/client";
-import { pageOf } from "../../pages";
 import { useScope } from "../../scope";
 import { words } from "../../words";
 import { SiteChoice } from "./sites";
 
 const Whole = lazy(() => import("./whole"));
 
-export function ScopeBar({ status }: { status: Status }) {
+/** `parts` says which of them mean something on the page that is shown. */
+export function ScopeBar({ status, parts }: { status: Status; parts: "all" | "sites" }) {
   const [scope, change] = useScope();
-  const parts = pageOf(scope.page)?.scope;
-  if (!parts) return null;
   return (
     <div role="group" aria-label={words.scope.title} className="border-b border-line bg-sheet/60 print:hidden">
       <div className="mx-auto flex min-h-14 max-w-[1600px] flex-wrap items-center gap-x-3 gap-y-2 px-4 py-2.5 sm:px-5">

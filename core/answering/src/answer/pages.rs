@@ -54,7 +54,7 @@ pub fn built_in(status: StatusCode, why: Option<&str>) -> String {
 }
 
 /// A text as it may stand in a page.
-pub(super) fn escaped(text: &str) -> String {
+pub fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len() + 16);
     // Marks of direction would show `gpj.exe` as another name.
     for letter in clean_value(text).chars() {

@@ -2,6 +2,7 @@
 //!
 //! It asks for nothing from a network, so that it opens from a mail.
 
+use exedra_answering::answer::pages::escaped;
 use thiserror::Error;
 
 /// The page without data, where the program was built with its console.
@@ -39,11 +40,6 @@ fn harmless(json: &str) -> String {
     json.replace('<', "\\u003c").replace('\u{2028}', "\\u2028").replace('\u{2029}', "\\u2029")
 }
 
-/// A text that is no markup.
-pub(super) fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -57,6 +53,5 @@ mod tests {
             serde_json::from_str::<serde_json::Value>(&safe).unwrap(),
             serde_json::from_str::<serde_json::Value>(&json).unwrap()
         );
-        assert_eq!(escaped("a<b>&"), "a&lt;b&gt;&amp;");
     }
 }

@@ -42,6 +42,9 @@ const look = EditorView.theme({
   "&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "var(--sea-soft)" },
   ".cm-tooltip": { backgroundColor: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--line)" },
   ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--sea-soft)", color: "var(--ink)" },
+  // Its own signs are in none of our faces.
+  ".cm-collapsedLines:before, .cm-collapsedLines:after": { content: '"⋯"' },
+  ".cm-collapsedLines": { background: "var(--paper)", color: "var(--quiet)" },
   ".cm-diagnostic-error": { borderLeftColor: "var(--trouble)" },
   ".cm-diagnostic-warning": { borderLeftColor: "var(--attention)" },
 });

@@ -4,6 +4,7 @@ use super::asked::Described;
 use crate::active::Active;
 use crate::active::trials::{Explain, RealRequest};
 use crate::control::on_disk::OnDisk;
+use exedra_answering::answer::pages::escaped;
 use exedra_api::explaining::Explanation;
 
 /// Explains what the service would answer.
@@ -49,10 +50,6 @@ fn section(out: &mut String, title: &str, rows: impl Iterator<Item = (String, St
         out.push_str(&format!("<tr><th>{}</th><td>{}</td></tr>\n", escaped(&name), escaped(&value)));
     }
     out.push_str("</table>\n");
-}
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
 }
 
 const HEAD: &str = "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">\
