@@ -909,6 +909,8 @@ export interface components {
             is_new: boolean;
             /** @description What will only change when the service starts anew. */
             later: string[];
+            /** @description Why nothing has changed, where that is so. */
+            reason?: string | null;
             /**
              * Format: int32
              * @description The number of its revision.

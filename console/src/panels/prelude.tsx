@@ -113,7 +113,7 @@ function Told({ trouble, burst, span }: { trouble: string; burst?: Prelude; span
   );
 }
 
-/** The columns by which what was different can be narrowed to. */
-const FILTERS = { client: "client", network: "client", agent: "agent", path: "path", referrer_host: "referrer_host" };
+/** The columns by which what was different can be narrowed to. Agents are told by names here, which are values of no single column. */
+const FILTERS: Partial<Record<string, string>> = { client: "client", network: "client", path: "path", referrer_host: "referrer_host" };
 
 const clocked = (text: string): string => (text.length === 10 ? `${text}T00:00` : text);

@@ -129,6 +129,9 @@ pub struct Changed {
     pub later: Vec<String>,
     /// What is wrong with it, or worth knowing.
     pub found: Vec<Finding>,
+    /// Why nothing has changed, where that is so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
     /// The same, drawn for a terminal, and why nothing has changed where that is so.
     pub drawn: String,
 }

@@ -228,6 +228,7 @@ fn files_are_checked_published_and_taken_back_and_nobodys_change_is_lost() {
     assert!(found["remedy"].as_str().unwrap().contains("main_host"), "{found}");
     let published = sent(&program, &place, "configuration", &draft(&wrong, &file["version"]));
     assert_eq!(published["in_force"], false);
+    assert!(published["reason"].as_str().unwrap().contains("one mistake"), "{published}");
     assert_eq!(std::fs::read_to_string(place.config()).unwrap(), before, "the file stays as it was");
 
     // A rule is written into the text, checked, and published: in force at once, nothing else touched.

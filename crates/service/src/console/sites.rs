@@ -248,6 +248,7 @@ pub(super) fn outcome(result: Result<crate::control::changes::Changed, ChangeErr
             is_new: changed.is_new,
             later: changed.later,
             found: findings(&changed.remarks, &changed.sources),
+            reason: None,
             drawn: draw(&changed.remarks, &changed.sources, true),
         },
         Err(error) => {
@@ -255,8 +256,16 @@ pub(super) fn outcome(result: Result<crate::control::changes::Changed, ChangeErr
                 ChangeError::Refused(Refused::Mistaken { found, sources }) => findings(found, sources),
                 _ => Vec::new(),
             };
-            let drawn = error.drawn(true);
-            Changed { in_force: false, revision: None, is_new: false, later: Vec::new(), found, drawn }
+            let (reason, drawn) = (Some(error.to_string()), error.drawn(true));
+            Changed {
+                in_force: false,
+                revision: None,
+                is_new: false,
+                later: Vec::new(),
+                found,
+                reason,
+                drawn,
+            }
         }
     }
 }

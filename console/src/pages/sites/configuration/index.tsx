@@ -148,6 +148,7 @@ function Outcome({ change, again }: { change: ReturnType<typeof useChange>; agai
     <div role="status" className={`mt-3 border-l-4 pl-3 ${result.in_force ? "border-well" : "border-trouble"}`} data-testid="outcome">
       <p className="font-semibold">{result.in_force ? said.published(result.revision ?? 0) : said.refused}</p>
       {result.later.length > 0 && <p>{said.later(result.later.join(", "))}</p>}
+      {result.reason && <p className="break-words">{result.reason}</p>}
       {!result.in_force && <Findings findings={result.found} />}
     </div>
   );

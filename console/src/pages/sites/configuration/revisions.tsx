@@ -26,6 +26,7 @@ function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string })
       {change.data && (
         <div role="status" className={`mt-3 border-l-4 pl-3 ${change.data.in_force ? "border-well" : "border-trouble"}`} data-testid="outcome">
           <p className="font-semibold">{change.data.in_force ? said.published(change.data.revision ?? 0) : said.refused}</p>
+          {change.data.reason && <p className="break-words">{change.data.reason}</p>}
           {!change.data.in_force && <Findings findings={change.data.found} />}
         </div>
       )}
