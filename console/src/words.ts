@@ -75,7 +75,7 @@ export const words = {
     hours: "only",
     narrowed: "narrowed",
   },
-  takeAlong: {
+  download: {
     title: "Report",
     mask: "Cut addresses to their networks",
     html: "One file for a browser",

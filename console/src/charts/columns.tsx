@@ -3,7 +3,7 @@ import { scaleBand } from "d3-scale";
 import { useRef, useState } from "react";
 import { words } from "../words";
 import { BESIDE, heights, ScaleLines } from "./axis";
-import { Behind } from "./behind";
+import { ChartTable } from "./chart-table";
 import { Legend } from "./legend";
 import { useWidth } from "../width";
 
@@ -175,7 +175,7 @@ export function Columns({ title, columns, parts, height, show, choose, nothing, 
         })}
       </svg>
       {hasTable && (
-        <Behind
+        <ChartTable
           title={title}
           columns={[words.charts.when, ...parts.map((part) => part.name), ...(hasBehind ? [words.charts.before] : [])]}
           rows={columns.map((column) => ({

@@ -2,7 +2,7 @@
 import { arc } from "d3-shape";
 import { useState } from "react";
 import { words } from "../words";
-import { Behind } from "./behind";
+import { ChartTable } from "./chart-table";
 
 const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 const INNER = 46;
@@ -118,7 +118,7 @@ export function WeekFan({ title, values, show, short, unit, choose }: Props) {
         </span>
         {short(most)} <span>{unit}</span>
       </p>
-      <Behind
+      <ChartTable
         title={title}
         columns={[words.charts.hour, ...DAYS]}
         rows={Array.from({ length: 24 }, (_, hour) => ({

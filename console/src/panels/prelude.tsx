@@ -2,7 +2,7 @@
 import type { Prelude } from "../api/client";
 import { usePreludes } from "../api/queries";
 import { count, dayName } from "../figures";
-import { Asked } from "../parts/states";
+import { QueryView } from "../parts/states";
 import { narrowed, useScope } from "../scope";
 import { burstOf, spanOfBurst, type Burst } from "../scope/bursts";
 import { minuteOf, shifted } from "../scope/dates";
@@ -38,12 +38,12 @@ function Found({ burst, zone }: { burst: Burst; zone: string }) {
   const [scope] = useScope();
   const preludes = usePreludes(scope, zone, burst.kind);
   return (
-    <Asked query={preludes}>
+    <QueryView query={preludes}>
       {(preludes) => {
         const found = preludes.bursts.find((one) => spanOfBurst(one, zone).from === burst.span.from);
         return <Told trouble={preludes.trouble} burst={found} span={burst.span} />;
       }}
-    </Asked>
+    </QueryView>
   );
 }
 
@@ -54,7 +54,7 @@ function Chosen({ span, zone }: { span: Span; zone: string }) {
   const now = minuteOf(Date.now() + 60_000, zone);
   const until = span.until > now ? now : span.until;
   const preludes = usePreludes({ ...scope, ...narrowed(scope, "status>=400"), period }, zone, `${clocked(span.from)}..${clocked(until)}`);
-  return <Asked query={preludes}>{(preludes) => <Told trouble={words.trouble.errors} burst={preludes.bursts[0]} span={span} />}</Asked>;
+  return <QueryView query={preludes}>{(preludes) => <Told trouble={words.trouble.errors} burst={preludes.bursts[0]} span={span} />}</QueryView>;
 }
 
 function Told({ trouble, burst, span }: { trouble: string; burst?: Prelude; span: Span }) {

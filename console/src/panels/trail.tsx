@@ -2,7 +2,7 @@
 import type { ClientTrail } from "../api/client";
 import { useTrail } from "../api/queries";
 import { bytes, clock, count, moment, rate, seconds } from "../figures";
-import { Asked } from "../parts/states";
+import { QueryView } from "../parts/states";
 import { narrowed, useScope } from "../scope";
 import { words } from "../words";
 import { Panel } from "./panel";
@@ -26,7 +26,7 @@ export default function TrailPanel({ zone }: { zone: string }) {
           {said.without}
         </button>
       </p>
-      <Asked query={trail}>{(trail) => <Trail trail={trail} zone={zone} />}</Asked>
+      <QueryView query={trail}>{(trail) => <Trail trail={trail} zone={zone} />}</QueryView>
     </Panel>
   );
 }

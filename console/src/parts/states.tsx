@@ -48,7 +48,7 @@ export function Waiting() {
 }
 
 /** What was asked for in the state that it is in: there, on its way, of another scope, out of date, or failed. */
-export function Asked<T>({ query, children }: { query: UseQueryResult<T, Error>; children: (data: T) => ReactNode }) {
+export function QueryView<T>({ query, children }: { query: UseQueryResult<T, Error>; children: (data: T) => ReactNode }) {
   if (query.data === undefined) {
     return query.isError ? <Failing error={query.error} again={() => void query.refetch()} /> : <Loading />;
   }

@@ -11,7 +11,7 @@ import { Facts } from "./facts";
 import { OpenRow, RowToggle } from "./open-row";
 import { exact, show } from "./show";
 import { asCsv, changed, compares, figure, isKey, mainOf, nameOf, type ListProps, type Row, type Table, type TableColumn } from "./table";
-import { Bar, Details, Room, Value } from "./value";
+import { Bar, Details, NameLength, Value } from "./value";
 
 /** A row with its place in the table, by which what stands beside and under it is found. */
 interface Placed {
@@ -50,7 +50,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
   // Of a narrow column a wider one has the rest.
   const room = Math.floor(roomOf(table, width) / Math.max(1, keys.filter((column) => column.kind === "text").length));
   const columns = useMemo(() => columnsOf(table, { most, zone, narrow, trail }), [table, most, zone, narrow, trail]);
-  const looks = useMemo(() => looksOf(table), [table]);
+  const styles = useMemo(() => stylesOf(table), [table]);
   const model = useTable({ features, data: rows, columns, state: { sorting }, onSortingChange: setSorting });
   const shown = model.getRowModel().rows;
   // What it is ordered by says so until somebody orders it otherwise.
@@ -60,7 +60,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
     return asked.id === name ? (asked.desc ? "descending" : "ascending") : "none";
   };
   return (
-    <Room value={room}>
+    <NameLength.Provider value={room}>
       <section ref={element} className="@container mt-10 min-w-0" aria-label={table.title} data-table={table.name}>
         <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line pb-1">
           <h2 className="text-lg font-semibold">{table.title}</h2>
@@ -93,7 +93,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
                 {group.headers.map((header) => {
                   const order = sorted(header.id);
                   return (
-                    <th key={header.id} scope="col" aria-sort={order} className={`py-1 font-normal ${looks.get(header.id) ?? ""}`}>
+                    <th key={header.id} scope="col" aria-sort={order} className={`py-1 font-normal ${styles.get(header.id) ?? ""}`}>
                       <button type="button" className="hover:text-ink" onClick={header.column.getToggleSortingHandler()}>
                         <model.FlexRender header={header} />
                         <span aria-hidden="true">{order === "ascending" ? " ↑" : order === "descending" ? " ↓" : ""}</span>
@@ -112,7 +112,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
               <Fragment key={row.id}>
                 <tr className={`group align-top ${open === row.original.place ? "" : "border-b border-line"}`} data-row={row.original.place}>
                   {row.getAllCells().map((cell) => (
-                    <td key={cell.id} className={`py-1 ${looks.get(cell.column.id) ?? ""}`}>
+                    <td key={cell.id} className={`py-1 ${styles.get(cell.column.id) ?? ""}`}>
                       {drawn(cell.column.columnDef.cell, cell.getContext())}
                     </td>
                   ))}
@@ -150,7 +150,7 @@ function List({ table, zone, narrow, trail }: ListProps) {
           </p>
         ))}
       </section>
-    </Room>
+    </NameLength.Provider>
   );
 }
 
@@ -175,9 +175,9 @@ function figuresOf(table: Table): TableColumn[] {
   return main ? [main, ...others] : others;
 }
 
-/** How columns look: texts are on the left, figures on the right; where there is little room, the further figures give way. */
-function looksOf(table: Table): Map<string, string> {
-  const looks = new Map(
+/** How columns are styled: texts are on the left, figures on the right; where there is little room, the further figures give way. */
+function stylesOf(table: Table): Map<string, string> {
+  const styles = new Map(
     table.columns
       .filter((column) => isKey(column) && !column.minor)
       .map((column) => [column.name, `pr-4 text-left ${column.kind === "integer" ? "w-20" : column.kind === "time" || column.kind === "date" ? "w-44" : ""}`]),
@@ -186,9 +186,9 @@ function looksOf(table: Table): Map<string, string> {
   const names = [main, ...(compares(table) ? ["change"] : []), ...others];
   const isTime = (name?: string) => table.columns.some((column) => column.name === name && column.kind === "time");
   names.forEach((name, place) =>
-    looks.set(name ?? "", `text-right ${isTime(name) ? "w-40 whitespace-nowrap" : "w-20 sm:w-28"} ${SHOWN_FROM[place] ?? SHOWN_LAST}`),
+    styles.set(name ?? "", `text-right ${isTime(name) ? "w-40 whitespace-nowrap" : "w-20 sm:w-28"} ${SHOWN_FROM[place] ?? SHOWN_LAST}`),
   );
-  return looks;
+  return styles;
 }
 
 function columnsOf(table: Table, { most, zone, narrow, trail }: Omit<ListProps, "table"> & { most: number }): Defined[] {

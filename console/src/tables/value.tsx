@@ -7,7 +7,7 @@ import { show } from "./show";
 import { filterOf, MONO, type ListProps, type Row, type Table, type TableColumn } from "./table";
 
 /** How many letters a value has room for, in the list that it is in. */
-export const Room = createContext(48);
+export const NameLength = createContext(48);
 
 interface ValueProps extends Omit<ListProps, "table"> {
   column: TableColumn;
@@ -18,7 +18,7 @@ interface ValueProps extends Omit<ListProps, "table"> {
 
 /** What a row is about: cut where others are the same, whole when pointed at; it narrows the scope, or is left out with a modifier. */
 export function Value({ column, row, shared, zone, narrow, trail }: ValueProps) {
-  const room = useContext(Room);
+  const room = useContext(NameLength);
   const cell = row[column.name] ?? null;
   const text = show(column, cell, zone);
   // A sentence is read whole; a name is told by its end.

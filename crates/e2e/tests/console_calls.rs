@@ -1,4 +1,4 @@
-//! The calls that the console is made of: allowances, errors with their causes, hours of the week, reports to take along, the files
+//! The calls that the console is made of: allowances, errors with their causes, hours of the week, reports to download, the files
 //! of the configuration, and the next real request of a browser.
 
 use exedra_e2e::{Place, Program, client, exedra, field, row, rows, text, total, until};
@@ -166,7 +166,7 @@ fn rows_of(errors: &Value) -> Vec<Value> {
 }
 
 #[test]
-fn a_scope_is_taken_along_in_three_forms_with_addresses_cut() {
+fn a_scope_is_downloaded_in_three_forms_with_addresses_cut() {
     let place = Place::new();
     let program = place.serve();
     for client in ["203.0.113.77", "203.0.113.78"] {

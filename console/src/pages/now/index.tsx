@@ -4,7 +4,7 @@ import type { Now } from "../../api/client";
 import { useNow, useStatus } from "../../api/queries";
 import { Columns } from "../../charts/columns";
 import { bytes, clock, count, rate } from "../../figures";
-import { Asked } from "../../parts/states";
+import { QueryView } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
 import { minuteOf } from "../../scope/dates";
@@ -12,7 +12,7 @@ import { figure, type Row } from "../../tables/table";
 import { words } from "../../words";
 import type { PageProps } from "../props";
 import { Answer } from "./answer";
-import { Here } from "./here";
+import { ActiveClients } from "./active-clients";
 import { Latest } from "./latest";
 
 const CLASSES = ["2", "3", "4", "5"];
@@ -21,7 +21,7 @@ const COLOURS = ["var(--sea)", "var(--moved)", "var(--attention)", "var(--troubl
 export function NowPage({ zone }: PageProps) {
   const [scope] = useScope();
   const now = useNow(scope.sites);
-  return <Asked query={now}>{(now) => <View now={now} zone={zone} />}</Asked>;
+  return <QueryView query={now}>{(now) => <View now={now} zone={zone} />}</QueryView>;
 }
 
 function View({ now, zone }: { now: Now; zone: string }) {
@@ -93,7 +93,7 @@ function View({ now, zone }: { now: Now; zone: string }) {
       {show !== "pictures" && (
         <div className="mt-6 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
           <Latest requests={now.latest} zone={zone} />
-          <Here clients={now.clients} />
+          <ActiveClients clients={now.clients} />
         </div>
       )}
     </>

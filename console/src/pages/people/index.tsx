@@ -5,7 +5,7 @@ import { Columns } from "../../charts/columns";
 import { Shares } from "../../charts/shares";
 import { count, percent } from "../../figures";
 import { Figure } from "../../parts/figure";
-import { Asked } from "../../parts/states";
+import { QueryView } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
 import { ChangeNote, ShareNote } from "../../tables/change";
@@ -22,14 +22,14 @@ export default function PeoplePage({ zone }: PageProps) {
   const [scope] = useScope();
   const survey = useSurvey(scope, zone, { show: ["people", "totals", "days"], inTime: true });
   return (
-    <Asked query={survey}>
+    <QueryView query={survey}>
       {(survey) => (
         <>
           <Picture survey={survey} zone={zone} />
           <Question survey={survey} name="people" zone={zone} drawn={["people_and_crawlers"]} />
         </>
       )}
-    </Asked>
+    </QueryView>
   );
 }
 

@@ -3,8 +3,8 @@ import { ToggleGroup } from "radix-ui";
 import { lazy, Suspense } from "react";
 import { useMe, useSites } from "../../api/queries";
 import type { Sites } from "../../api/client";
-import { Loading, Asked } from "../../parts/states";
-import { looks } from "../../parts/looks";
+import { Loading, QueryView } from "../../parts/states";
+import { styles } from "../../parts/styles";
 import { useScope } from "../../scope";
 import { words } from "../../words";
 import type { PageProps } from "../props";
@@ -30,10 +30,10 @@ export default function SitesPage({ zone }: PageProps) {
           value={view}
           onValueChange={(view) => view && change({ view: view === "site" ? "" : view })}
           aria-label={words.sites.change}
-          className={`${looks.toggles} mb-4 w-fit max-w-full flex-wrap`}
+          className={`${styles.toggles} mb-4 w-fit max-w-full flex-wrap`}
         >
           {Object.entries(words.sites.views).map(([view, name]) => (
-            <ToggleGroup.Item key={view} value={view} className={looks.toggle}>
+            <ToggleGroup.Item key={view} value={view} className={styles.toggle}>
               {name}
             </ToggleGroup.Item>
           ))}
@@ -42,7 +42,7 @@ export default function SitesPage({ zone }: PageProps) {
       <Suspense fallback={<Loading />}>
         {view === "files" && <Files />}
         {view === "revisions" && <Revisions zone={zone} />}
-        {view === "site" && <Asked query={sites}>{(sites) => <Configured sites={sites} zone={zone} isOperator={isOperator} />}</Asked>}
+        {view === "site" && <QueryView query={sites}>{(sites) => <Configured sites={sites} zone={zone} isOperator={isOperator} />}</QueryView>}
       </Suspense>
     </>
   );

@@ -2,7 +2,7 @@
 import type { Rule, Setting, Site } from "../../api/client";
 import { useState } from "react";
 import { useExposures } from "../../api/queries";
-import { looks } from "../../parts/looks";
+import { styles } from "../../parts/styles";
 import { Wide } from "../../parts/wide";
 import { useScope } from "../../scope";
 import { words } from "../../words";
@@ -149,7 +149,7 @@ function Exposures({ site }: { site: string }) {
     <section aria-label={said.exposures} data-testid="exposures">
       <h3 className="font-semibold">{said.exposures}</h3>
       {!isAsked && (
-        <button type="button" className={`${looks.button} mt-2`} onClick={() => setAsked(true)}>
+        <button type="button" className={`${styles.button} mt-2`} onClick={() => setAsked(true)}>
           {said.look}
         </button>
       )}

@@ -2,7 +2,7 @@
 import { useEffect, useState, type FormEvent } from "react";
 import type { Explanation, TracedStep } from "../../api/client";
 import { useNewTrial, useTrial, useTry } from "../../api/queries";
-import { looks } from "../../parts/looks";
+import { styles } from "../../parts/styles";
 import { words } from "../../words";
 
 export function TryRequest({ address }: { address: string }) {
@@ -25,7 +25,7 @@ export function TryRequest({ address }: { address: string }) {
       <form onSubmit={submit} className="mt-3 flex flex-wrap items-end gap-3">
         <label className="text-sm text-quiet">
           {words.sites.method}
-          <input className={`${looks.field} block w-24 font-mono text-ink`} value={method} onChange={(event) => setMethod(event.target.value)} list="methods" />
+          <input className={`${styles.field} block w-24 font-mono text-ink`} value={method} onChange={(event) => setMethod(event.target.value)} list="methods" />
         </label>
         <datalist id="methods">
           {["GET", "HEAD", "OPTIONS", "POST"].map((name) => (
@@ -35,14 +35,14 @@ export function TryRequest({ address }: { address: string }) {
         <label className="min-w-64 grow text-sm text-quiet">
           {words.sites.address}
           <input
-            className={`${looks.field} block w-full font-mono text-ink`}
+            className={`${styles.field} block w-full font-mono text-ink`}
             value={url}
             onChange={(event) => setUrl(event.target.value)}
             aria-label={words.sites.address}
             spellCheck={false}
           />
         </label>
-        <button type="submit" className={looks.strong} disabled={trying.isPending}>
+        <button type="submit" className={styles.strong} disabled={trying.isPending}>
           {trying.isPending ? words.sites.trying : words.sites.go}
         </button>
         <details className="w-full text-sm">
@@ -51,7 +51,7 @@ export function TryRequest({ address }: { address: string }) {
             <label className="text-quiet">
               {words.sites.client}
               <input
-                className={`${looks.field} block w-56 font-mono text-ink`}
+                className={`${styles.field} block w-56 font-mono text-ink`}
                 value={client}
                 onChange={(event) => setClient(event.target.value)}
                 placeholder="203.0.113.7"
@@ -89,7 +89,7 @@ function RealRequest({ url, again }: { url: string; again: (url: string) => void
   const said = words.sites;
   return (
     <div className="mt-3">
-      <button type="button" className={looks.quiet} disabled={making.isPending || url === ""} onClick={() => making.mutate(url)} title={said.realAbout}>
+      <button type="button" className={styles.quiet} disabled={making.isPending || url === ""} onClick={() => making.mutate(url)} title={said.realAbout}>
         {said.real}
       </button>
       {making.isError && <p role="alert">{making.error.message}</p>}

@@ -6,7 +6,7 @@ import { Columns } from "../../charts/columns";
 import { week } from "../../charts/time-columns";
 import { WeekFan } from "../../charts/week-fan";
 import { bytes, count } from "../../figures";
-import { Asked } from "../../parts/states";
+import { QueryView } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
 import { dateOf, minuteOf, shifted } from "../../scope/dates";
@@ -29,14 +29,14 @@ export default function TrafficPage({ zone }: PageProps) {
   const measure = MEASURES.includes(scope.measure) ? scope.measure : "requests";
   const survey = useSurvey(scope, zone, { show: ["traffic"], by: BY[measure], inTime: true });
   return (
-    <Asked query={survey}>
+    <QueryView query={survey}>
       {(survey) => (
         <>
           <Picture survey={survey} measure={measure} zone={zone} />
           <Question survey={survey} name="traffic" zone={zone} drawn={DRAWN} />
         </>
       )}
-    </Asked>
+    </QueryView>
   );
 }
 

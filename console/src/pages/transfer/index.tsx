@@ -3,10 +3,10 @@ import type { MonthTransfer, Survey } from "../../api/client";
 import { useAllowances, useSurvey } from "../../api/queries";
 import { AllowanceArc } from "../../charts/allowance-arc";
 import { Columns } from "../../charts/columns";
-import { Course } from "../../charts/course";
+import { MonthChart } from "../../charts/month-chart";
 import { bytes, count, dayName } from "../../figures";
 import { Figure } from "../../parts/figure";
-import { Asked, Loading } from "../../parts/states";
+import { QueryView, Loading } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
 import { ChangeNote } from "../../tables/change";
@@ -28,7 +28,7 @@ export default function TransferPage({ zone }: PageProps) {
   if (allowances.isPending && !survey.isError) return <Loading />;
   return (
     <>
-      <Asked query={survey}>{(survey) => <Picture survey={survey} zone={zone} />}</Asked>
+      <QueryView query={survey}>{(survey) => <Picture survey={survey} zone={zone} />}</QueryView>
       {show !== "lists" && <Months />}
       {survey.data && (
         <>
@@ -86,7 +86,7 @@ function Months() {
   return (
     <section aria-label={said.month} className="mt-8" data-testid="months">
       <h2 className="border-b border-line pb-1 text-lg font-semibold">{said.month}</h2>
-      <Asked query={allowances}>
+      <QueryView query={allowances}>
         {({ of }) => {
           const shown = of.filter((month, place) => month.allowance != null || (place === 0 && of.length === 1));
           return (
@@ -97,7 +97,7 @@ function Months() {
             </div>
           );
         }}
-      </Asked>
+      </QueryView>
     </section>
   );
 }
@@ -132,7 +132,7 @@ function Month({ month }: { month: MonthTransfer }) {
         {forecast && <p className="text-sm text-quiet">{said.from(count(forecast.from_days))}</p>}
         {allowance == null && <p className="mt-1 text-sm text-quiet">{said.noAllowance}</p>}
       </div>
-      <Course table={month.days} allowance={allowance} height={240} />
+      <MonthChart table={month.days} allowance={allowance} height={240} />
     </div>
   );
 }

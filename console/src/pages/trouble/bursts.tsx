@@ -3,7 +3,7 @@ import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
 import { usePreludes } from "../../api/queries";
 import { count } from "../../figures";
-import { looks } from "../../parts/looks";
+import { styles } from "../../parts/styles";
 import { useScope } from "../../scope";
 import { spanName } from "../../scope/names";
 import { spanOfBurst } from "../../scope/bursts";
@@ -20,9 +20,9 @@ export function Bursts({ zone, hasFailed }: { zone: string; hasFailed: boolean }
     <section aria-label={said.bursts} data-testid="bursts">
       <div className="flex flex-wrap items-end justify-between gap-2 border-b border-line pb-1">
         <h2 className="text-lg font-semibold">{said.bursts}</h2>
-        <ToggleGroup.Root type="single" value={kind} onValueChange={setChosen} aria-label={said.bursts} className={`${looks.toggles} text-sm [&>button]:h-7`}>
+        <ToggleGroup.Root type="single" value={kind} onValueChange={setChosen} aria-label={said.bursts} className={`${styles.toggles} text-sm [&>button]:h-7`}>
           {Object.entries(said.kinds).map(([kind, name]) => (
-            <ToggleGroup.Item key={kind} value={kind} className={looks.toggle}>
+            <ToggleGroup.Item key={kind} value={kind} className={styles.toggle}>
               {name}
             </ToggleGroup.Item>
           ))}

@@ -4,7 +4,7 @@ import { useErrors, useSurvey } from "../../api/queries";
 import { Columns } from "../../charts/columns";
 import { count, percent } from "../../figures";
 import { Figure } from "../../parts/figure";
-import { Asked, Loading } from "../../parts/states";
+import { QueryView, Loading } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
 import { ShareNote } from "../../tables/change";
@@ -23,7 +23,7 @@ export default function TroublePage({ zone }: PageProps) {
   const errors = useErrors(scope, zone);
   if (errors.isPending && !survey.isError) return <Loading />;
   return (
-    <Asked query={survey}>
+    <QueryView query={survey}>
       {(survey) => (
         <>
           <Picture survey={survey} zone={zone} />
@@ -31,7 +31,7 @@ export default function TroublePage({ zone }: PageProps) {
           <Question survey={survey} name="trouble" zone={zone} drawn={["classes"]} />
         </>
       )}
-    </Asked>
+    </QueryView>
   );
 }
 
@@ -96,7 +96,7 @@ function Causes({ zone }: PageProps) {
   const { narrow, trail } = useNarrowing();
   if (show === "pictures") return null;
   return (
-    <Asked query={errors}>
+    <QueryView query={errors}>
       {({ table, looked_at }) =>
         looked_at === 0 ? (
           <section className="mt-10" aria-label={table.title}>
@@ -107,6 +107,6 @@ function Causes({ zone }: PageProps) {
           <TableList table={{ ...table, about: words.trouble.causesAbout(looked_at) }} zone={zone} narrow={narrow} trail={trail} />
         )
       }
-    </Asked>
+    </QueryView>
   );
 }

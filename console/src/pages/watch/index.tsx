@@ -2,7 +2,7 @@
 import { useMe, useJobs, useSources, useStatus } from "../../api/queries";
 import type { Source } from "../../api/client";
 import { bytes, count, dayName, moment } from "../../figures";
-import { Asked } from "../../parts/states";
+import { QueryView } from "../../parts/states";
 import { Wide } from "../../parts/wide";
 import { useScope } from "../../scope";
 import { dateOf } from "../../scope/dates";
@@ -14,7 +14,7 @@ const said = words.watch;
 export default function WatchPage({ zone }: PageProps) {
   const [scope] = useScope();
   const sources = useSources(scope.sites);
-  return <Asked query={sources}>{(sources) => <View sources={sources} zone={zone} />}</Asked>;
+  return <QueryView query={sources}>{(sources) => <View sources={sources} zone={zone} />}</QueryView>;
 }
 
 function View({ sources, zone }: { sources: Source[]; zone: string }) {

@@ -3,7 +3,7 @@ import { Select } from "radix-ui";
 import type { Scope } from "../../scope";
 import { spanOf, todayIn, yearBefore } from "../../scope/period";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 import Several from "./several";
 import type { Change } from "./sites";
 
@@ -34,15 +34,15 @@ export function OneOf({
 }) {
   return (
     <Select.Root value={value || "-"} onValueChange={(value) => choose(value === "-" ? "" : value)}>
-      <Select.Trigger className={`${looks.button} flex items-center justify-between gap-3 ${className ?? ""}`} aria-label={label}>
+      <Select.Trigger className={`${styles.button} flex items-center justify-between gap-3 ${className ?? ""}`} aria-label={label}>
         <Select.Value />
         <Select.Icon className="text-quiet">▾</Select.Icon>
       </Select.Trigger>
       <Select.Portal>
-        <Select.Content position="popper" sideOffset={4} className={looks.menu}>
+        <Select.Content position="popper" sideOffset={4} className={styles.menu}>
           <Select.Viewport>
             {options.map(([value, name]) => (
-              <Select.Item key={value} value={value || "-"} className={looks.item}>
+              <Select.Item key={value} value={value || "-"} className={styles.item}>
                 <Select.ItemText>{name}</Select.ItemText>
               </Select.Item>
             ))}

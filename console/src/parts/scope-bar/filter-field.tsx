@@ -6,7 +6,7 @@ import { useColumns } from "../../api/queries";
 import { narrowed, type Scope } from "../../scope";
 import { filterOf } from "../../tables/table";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 import type { Change } from "./sites";
 
 /** How much is offered at a time. */
@@ -92,13 +92,13 @@ export function FilterField({ scope, change }: { scope: Scope; change: Change })
         onFocus={() => setOpen(true)}
         onBlur={() => setOpen(false)}
         onKeyDown={onKeyDown}
-        className={`${looks.field} w-56 font-mono text-sm ${wrong ? "border-trouble" : ""}`}
+        className={`${styles.field} w-56 font-mono text-sm ${wrong ? "border-trouble" : ""}`}
       />
       <ul
         id={list}
         role="listbox"
         aria-label={words.scope.filter}
-        className={`${looks.menu} absolute top-full left-0 mt-1 w-[min(28rem,90vw)] ${offers.length === 0 ? "hidden" : ""}`}
+        className={`${styles.menu} absolute top-full left-0 mt-1 w-[min(28rem,90vw)] ${offers.length === 0 ? "hidden" : ""}`}
       >
         {offers.map((offer, place) => (
           <li

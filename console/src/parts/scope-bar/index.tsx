@@ -2,7 +2,7 @@
  * Sites × period × against × filters, on top of every page: what a page has nothing to do with is not shown on it.
  *
  * - `sites`: which sites; all other parts come with the first page that has them
- * - `whole`: `choices` (servers, people or crawlers, against what), `period-choice` and `calendar`, `filter-field` and `chips`, `take-along`
+ * - `whole`: `choices` (servers, people or crawlers, against what), `period-choice` and `calendar`, `filter-field` and `chips`, `report-menu`
  */
 import { lazy, Suspense } from "react";
 import type { Status } from "../../api/client";

@@ -6,7 +6,7 @@ import { shifted } from "../../scope/dates";
 import { periodName } from "../../scope/names";
 import { as, isLast, spanOf, step, todayIn, type Period } from "../../scope/period";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 import { Calendar } from "./calendar";
 import type { Change } from "./sites";
 
@@ -28,10 +28,10 @@ export function PeriodChoice({ zone, scope, change }: { zone: string; scope: Sco
         value={period.kind}
         onValueChange={(kind) => kind && choose(as(kind as (typeof KINDS)[number], period, today))}
         aria-label={words.scope.period}
-        className={looks.toggles}
+        className={styles.toggles}
       >
         {KINDS.map((kind) => (
-          <ToggleGroup.Item key={kind} value={kind} className={looks.toggle}>
+          <ToggleGroup.Item key={kind} value={kind} className={styles.toggle}>
             {words.scope.kinds[kind]}
           </ToggleGroup.Item>
         ))}
@@ -41,14 +41,14 @@ export function PeriodChoice({ zone, scope, change }: { zone: string; scope: Sco
           ‹
         </button>
         <Popover.Root open={isOpen} onOpenChange={setOpen}>
-          <Popover.Trigger className={`${looks.button} flex items-center gap-2`} aria-label={`${words.scope.other}: ${periodName(period, today)}`}>
+          <Popover.Trigger className={`${styles.button} flex items-center gap-2`} aria-label={`${words.scope.other}: ${periodName(period, today)}`}>
             <span data-testid="period">{periodName(period, today)}</span>
             <span aria-hidden="true" className="text-quiet">
               ▾
             </span>
           </Popover.Trigger>
           <Popover.Portal>
-            <Popover.Content className={`${looks.window} max-w-[95vw]`} sideOffset={4} align="start" aria-label={words.scope.other}>
+            <Popover.Content className={`${styles.window} max-w-[95vw]`} sideOffset={4} align="start" aria-label={words.scope.other}>
               <Other zone={zone} scope={scope} choose={choose} />
             </Popover.Content>
           </Popover.Portal>
@@ -111,10 +111,10 @@ function Other({ zone, scope, choose }: { zone: string; scope: Scope; choose: (p
           ).map(([name, value, set]) => (
             <label key={name} className="text-sm text-quiet">
               {name}
-              <input type="datetime-local" value={value} onChange={(event) => set(event.target.value)} required className={`${looks.field} block text-ink`} />
+              <input type="datetime-local" value={value} onChange={(event) => set(event.target.value)} required className={`${styles.field} block text-ink`} />
             </label>
           ))}
-          <button type="submit" className={looks.strong} disabled={!(from < until)}>
+          <button type="submit" className={styles.strong} disabled={!(from < until)}>
             {words.scope.show}
           </button>
         </form>

@@ -1,7 +1,7 @@
 /** Some of many names, in a menu. */
 import { DropdownMenu } from "radix-ui";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 
 /** Some of many names; none chosen means all. */
 export default function Several({
@@ -21,20 +21,20 @@ export default function Several({
   const known = [...new Set([...names, ...chosen])];
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger className={`${looks.button} flex min-w-32 items-center justify-between gap-3`} aria-label={label}>
+      <DropdownMenu.Trigger className={`${styles.button} flex min-w-32 items-center justify-between gap-3`} aria-label={label}>
         {shown}
         <span aria-hidden="true" className="text-quiet">
           ▾
         </span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content className={looks.menu} sideOffset={4} align="start">
-          <DropdownMenu.Item className={looks.item} onSelect={() => choose([])}>
+        <DropdownMenu.Content className={styles.menu} sideOffset={4} align="start">
+          <DropdownMenu.Item className={styles.item} onSelect={() => choose([])}>
             <span className="w-4">{chosen.length === 0 ? "✓" : ""}</span>
             {all}
           </DropdownMenu.Item>
           {known.map((name) => (
-            <DropdownMenu.Item key={name} className={looks.item} onSelect={() => choose([name])}>
+            <DropdownMenu.Item key={name} className={styles.item} onSelect={() => choose([name])}>
               <span className="w-4">{chosen.length === 1 && chosen[0] === name ? "✓" : ""}</span>
               {name}
             </DropdownMenu.Item>
@@ -46,7 +46,7 @@ export default function Several({
               {known.map((name) => (
                 <DropdownMenu.CheckboxItem
                   key={name}
-                  className={looks.item}
+                  className={styles.item}
                   checked={chosen.includes(name)}
                   onCheckedChange={(isOn) => choose(isOn ? [...chosen, name] : chosen.filter((other) => other !== name))}
                   onSelect={(event) => event.preventDefault()}

@@ -2,7 +2,7 @@
 import { lazy, Suspense } from "react";
 import type { Scope } from "../../scope";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 
 const Several = lazy(() => import("./several"));
 
@@ -32,9 +32,9 @@ export function SiteChoice({ sites, scope, change }: Props) {
     const others = scope.sites.filter((other) => other !== site);
     change({ sites: !isMore ? [site] : others.length < scope.sites.length ? others : [...others, site] });
   };
-  const look = `${looks.toggle} aria-pressed:bg-sea-soft aria-pressed:font-semibold aria-pressed:text-sea`;
+  const look = `${styles.toggle} aria-pressed:bg-sea-soft aria-pressed:font-semibold aria-pressed:text-sea`;
   return (
-    <div role="group" aria-label={words.scope.sites} title={words.scope.sitesAbout} className={`${looks.toggles} max-w-full flex-wrap`}>
+    <div role="group" aria-label={words.scope.sites} title={words.scope.sitesAbout} className={`${styles.toggles} max-w-full flex-wrap`}>
       <button type="button" className={look} aria-pressed={scope.sites.length === 0} onClick={() => change({ sites: [] })}>
         {words.scope.allSites}
       </button>

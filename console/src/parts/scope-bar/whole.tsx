@@ -5,7 +5,7 @@ import { Chips } from "./chips";
 import { FilterField } from "./filter-field";
 import { PeriodChoice } from "./period-choice";
 import type { Change } from "./sites";
-import { TakeAlong } from "./take-along";
+import { ReportMenu } from "./report-menu";
 
 export default function Whole({ zone, scope, change }: { zone: string; scope: Scope; change: Change }) {
   return (
@@ -17,7 +17,7 @@ export default function Whole({ zone, scope, change }: { zone: string; scope: Sc
       <FilterField scope={scope} change={change} />
       <Chips scope={scope} change={change} />
       <span className="ml-auto">
-        <TakeAlong zone={zone} scope={scope} />
+        <ReportMenu zone={zone} scope={scope} />
       </span>
     </>
   );

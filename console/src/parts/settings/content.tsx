@@ -2,7 +2,7 @@
 import type { Me } from "../../api/client";
 import { CHOICES, prefer, usePreferences, type Preferences } from "../../preferences";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 
 const said = words.settings;
 const ROWS: { key: keyof Preferences; title: string; name: (value: string) => string }[] = [
@@ -23,7 +23,7 @@ export default function Settings({ me, signOut }: { me?: Me; signOut: () => void
           <label key={key} className="flex items-center justify-between gap-4">
             <span className="text-quiet">{title}</span>
             <select
-              className={`${looks.field} w-44`}
+              className={`${styles.field} w-44`}
               value={String(current[key])}
               onChange={(event) => {
                 const value = CHOICES[key].find((choice) => String(choice) === event.target.value);
@@ -40,7 +40,7 @@ export default function Settings({ me, signOut }: { me?: Me; signOut: () => void
         ))}
       </div>
       <p className="mt-2 text-sm text-quiet">{said.about}</p>
-      <button type="button" className={`${looks.button} mt-3 w-full`} onClick={signOut}>
+      <button type="button" className={`${styles.button} mt-3 w-full`} onClick={signOut}>
         {words.signOut}
       </button>
     </>

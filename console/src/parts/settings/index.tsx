@@ -2,7 +2,7 @@
 import { lazy, Suspense, useEffect, useRef, useState } from "react";
 import type { Me } from "../../api/client";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 
 const Settings = lazy(() => import("./content"));
 
@@ -41,7 +41,7 @@ export function SettingsMenu({ me, signOut }: { me?: Me; signOut: () => void }) 
         <span aria-hidden="true">▾</span>
       </button>
       {isOpen && (
-        <div className={`${looks.window} absolute top-full right-0 mt-1 w-80 max-w-[95vw]`}>
+        <div className={`${styles.window} absolute top-full right-0 mt-1 w-80 max-w-[95vw]`}>
           <Suspense fallback={<p className="text-quiet">{words.states.loading}</p>}>
             <Settings me={me} signOut={signOut} />
           </Suspense>

@@ -1,4 +1,4 @@
-//! The call that gives a scope as a file to take along: one page for a browser, JSON, or a section for spreadsheets.
+//! The call that gives a scope as a file to download: one page for a browser, JSON, or a section for spreadsheets.
 
 use super::blocking::working;
 use super::caller::Caller;

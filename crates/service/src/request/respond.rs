@@ -187,7 +187,7 @@ async fn respond_to_trial(
         exedra_answering::answer::home::site_for(&in_flight.service.config, host).map(|(id, _)| id);
     let site = Arc::clone(&in_flight.service);
     let told = tokio::task::spawn_blocking(move || site.trials.take(&token, &site, &request));
-    // Whoever comes second finds what there is under such a path: nothing.
+    // Somebody else has been quicker by a moment, and may be told that by asking again.
     let Ok(Some(page)) = told.await else { return changing(in_flight) };
     let mut headers = HeaderMap::new();
     headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("text/html; charset=utf-8"));

@@ -8,8 +8,8 @@
 import { useEffect, useMemo, useState } from "react";
 import { checkDraft, useChange, useConfiguration, useSettings } from "../../../api/queries";
 import type { CheckedDraft, ConfigurationFile, ConfigurationFiles, DraftFile, Finding } from "../../../api/client";
-import { Asked } from "../../../parts/states";
-import { looks } from "../../../parts/looks";
+import { QueryView } from "../../../parts/states";
+import { styles } from "../../../parts/styles";
 import { words } from "../../../words";
 import { Findings } from "../checked";
 import { Difference, Editor } from "./editor";
@@ -21,7 +21,7 @@ const PAUSE = 400;
 
 export default function FilesView() {
   const configuration = useConfiguration();
-  return <Asked query={configuration}>{(files) => <Files files={files} again={() => void configuration.refetch()} />}</Asked>;
+  return <QueryView query={configuration}>{(files) => <Files files={files} again={() => void configuration.refetch()} />}</QueryView>;
 }
 
 function Files({ files, again }: { files: ConfigurationFiles; again: () => void }) {
@@ -70,7 +70,7 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
       <div className="mt-3 flex flex-wrap items-center gap-3">
         <label className="flex min-w-0 items-center gap-2">
           <span className="text-quiet">{said.file}</span>
-          <select className={`${looks.field} max-w-full font-mono text-sm`} value={file.name} onChange={(event) => setName(event.target.value)}>
+          <select className={`${styles.field} max-w-full font-mono text-sm`} value={file.name} onChange={(event) => setName(event.target.value)}>
             {files.files.map((file) => (
               <option key={file.name} value={file.name}>
                 {file.name}
@@ -78,7 +78,7 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
             ))}
           </select>
         </label>
-        <button type="button" className={looks.button} aria-pressed={isCompared} disabled={text == null} onClick={() => setCompared(!isCompared)}>
+        <button type="button" className={styles.button} aria-pressed={isCompared} disabled={text == null} onClick={() => setCompared(!isCompared)}>
           {isCompared ? said.edit : said.compare}
         </button>
         <span className="text-sm text-quiet" data-testid="difference-figures">
@@ -86,11 +86,11 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
         </span>
         <span className="ml-auto flex flex-wrap gap-3">
           {changed.length > 0 && (
-            <button type="button" className={looks.button} onClick={() => setDrafts({})}>
+            <button type="button" className={styles.button} onClick={() => setDrafts({})}>
               {said.undo}
             </button>
           )}
-          <button type="button" className={looks.strong} disabled={changed.length === 0 || errors > 0 || !checked || change.isPending} onClick={publish}>
+          <button type="button" className={styles.strong} disabled={changed.length === 0 || errors > 0 || !checked || change.isPending} onClick={publish}>
             {change.isPending ? said.publishing : said.publish}
           </button>
         </span>
@@ -136,7 +136,7 @@ function Outcome({ change, again }: { change: ReturnType<typeof useChange>; agai
     return (
       <div role="alert" className="mt-3 border-l-4 border-trouble pl-3">
         <p>{change.error.message}</p>
-        <button type="button" className={looks.quiet} onClick={again}>
+        <button type="button" className={styles.quiet} onClick={again}>
           {said.reload}
         </button>
       </div>

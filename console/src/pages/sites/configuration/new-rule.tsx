@@ -2,7 +2,7 @@
 import { useState, type FormEvent, type ReactNode } from "react";
 import { useStatus, useWriteRule } from "../../../api/queries";
 import type { DraftFile, NewRule as Rule, WrittenRule } from "../../../api/client";
-import { looks } from "../../../parts/looks";
+import { styles } from "../../../parts/styles";
 import { useScope } from "../../../scope";
 import { words } from "../../../words";
 
@@ -28,17 +28,17 @@ export function NewRule({ drafts, written }: { drafts: DraftFile[]; written: (ru
       <h2 className="text-lg font-semibold">{said.add}</h2>
       <div className="mt-2 space-y-3">
         <Field name={said.site}>
-          <select name="site" className={`${looks.field} w-full`} defaultValue={scope.sites[0] ?? sites[0]}>
+          <select name="site" className={`${styles.field} w-full`} defaultValue={scope.sites[0] ?? sites[0]}>
             {sites.map((site) => (
               <option key={site}>{site}</option>
             ))}
           </select>
         </Field>
         <Field name={`${said.path}, ${said.pathAbout}`}>
-          <input name="path" required defaultValue="/" spellCheck={false} className={`${looks.field} w-full font-mono`} />
+          <input name="path" required defaultValue="/" spellCheck={false} className={`${styles.field} w-full font-mono`} />
         </Field>
         <Field name={said.does}>
-          <select className={`${looks.field} w-full`} value={kind} onChange={(event) => setKind(event.target.value as Kind)} data-testid="kind">
+          <select className={`${styles.field} w-full`} value={kind} onChange={(event) => setKind(event.target.value as Kind)} data-testid="kind">
             {Object.entries(said.kinds).map(([kind, name]) => (
               <option key={kind} value={kind}>
                 {name}
@@ -49,10 +49,10 @@ export function NewRule({ drafts, written }: { drafts: DraftFile[]; written: (ru
         {kind === "redirect" && (
           <>
             <Field name={`${said.to}, ${said.toAbout}`}>
-              <input name="to" required spellCheck={false} className={`${looks.field} w-full font-mono`} />
+              <input name="to" required spellCheck={false} className={`${styles.field} w-full font-mono`} />
             </Field>
             <Field name={said.status}>
-              <select name="status" className={`${looks.field} w-full`}>
+              <select name="status" className={`${styles.field} w-full`}>
                 {Object.entries(said.statuses)
                   .reverse()
                   .map(([status, name]) => (
@@ -67,27 +67,27 @@ export function NewRule({ drafts, written }: { drafts: DraftFile[]; written: (ru
         {kind === "header" && (
           <>
             <Field name={said.fieldName}>
-              <input name="field" required spellCheck={false} placeholder="X-Content-Type-Options" className={`${looks.field} w-full font-mono`} />
+              <input name="field" required spellCheck={false} placeholder="X-Content-Type-Options" className={`${styles.field} w-full font-mono`} />
             </Field>
             <Field name={said.fieldValue}>
-              <input name="value" required spellCheck={false} placeholder="nosniff" className={`${looks.field} w-full font-mono`} />
+              <input name="value" required spellCheck={false} placeholder="nosniff" className={`${styles.field} w-full font-mono`} />
             </Field>
           </>
         )}
         {kind === "login" && (
           <Field name={said.realm}>
-            <input name="realm" required spellCheck={false} placeholder="staff" className={`${looks.field} w-full font-mono`} />
+            <input name="realm" required spellCheck={false} placeholder="staff" className={`${styles.field} w-full font-mono`} />
           </Field>
         )}
         <Field name={said.ruleName}>
-          <input name="name" className={`${looks.field} w-full`} />
+          <input name="name" className={`${styles.field} w-full`} />
         </Field>
         <label className="flex items-center gap-2">
           <input type="checkbox" name="first" />
           {said.first}
         </label>
       </div>
-      <button type="submit" className={`${looks.strong} mt-4`} disabled={writing.isPending}>
+      <button type="submit" className={`${styles.strong} mt-4`} disabled={writing.isPending}>
         {said.write}
       </button>
       <div aria-live="polite" className="mt-2">

@@ -3,8 +3,8 @@ import { useState } from "react";
 import type { Revision } from "../../../api/client";
 import { useChange, useConfiguration, useRevisionFiles, useRevisions } from "../../../api/queries";
 import { count, moment } from "../../../figures";
-import { looks } from "../../../parts/looks";
-import { Asked } from "../../../parts/states";
+import { styles } from "../../../parts/styles";
+import { QueryView } from "../../../parts/states";
 import { words } from "../../../words";
 import { Findings } from "../checked";
 import { Difference } from "./editor";
@@ -13,7 +13,7 @@ const said = words.configuration;
 
 export default function RevisionsView({ zone }: { zone: string }) {
   const revisions = useRevisions();
-  return <Asked query={revisions}>{(revisions) => <Revisions revisions={revisions} zone={zone} />}</Asked>;
+  return <QueryView query={revisions}>{(revisions) => <Revisions revisions={revisions} zone={zone} />}</QueryView>;
 }
 
 function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string }) {
@@ -64,7 +64,7 @@ function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string })
               <td className="py-1 text-right">
                 <button
                   type="button"
-                  className={`${looks.quiet} mr-4`}
+                  className={`${styles.quiet} mr-4`}
                   aria-expanded={open === revision.number}
                   onClick={() => setOpen(open === revision.number ? undefined : revision.number)}
                 >
@@ -76,7 +76,7 @@ function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string })
                       {said.backSure(revision.number)}
                       <button
                         type="button"
-                        className={looks.strong}
+                        className={styles.strong}
                         disabled={change.isPending}
                         onClick={() => {
                           setAsked(undefined);
@@ -85,7 +85,7 @@ function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string })
                       >
                         {said.yes}
                       </button>
-                      <button type="button" className={looks.button} onClick={() => setAsked(undefined)}>
+                      <button type="button" className={styles.button} onClick={() => setAsked(undefined)}>
                         {said.no}
                       </button>
                     </span>
@@ -109,7 +109,7 @@ function Compared({ number }: { number: number }) {
   const then = useRevisionFiles(number);
   const now = useConfiguration();
   return (
-    <Asked query={then}>
+    <QueryView query={then}>
       {({ files }) => (
         <div className="mt-6 space-y-4">
           {files.map((file) => (
@@ -120,6 +120,6 @@ function Compared({ number }: { number: number }) {
           ))}
         </div>
       )}
-    </Asked>
+    </QueryView>
   );
 }

@@ -1,5 +1,5 @@
 /** How fields, buttons and menus look, once for all of them. */
-export const looks = {
+export const styles = {
   field: "h-9 rounded-md border border-line bg-sheet px-3 hover:border-sea",
   button: "h-9 rounded-md border border-line bg-sheet px-3 hover:border-sea disabled:opacity-50",
   strong: "h-9 rounded-md bg-sea px-4 font-semibold text-sheet disabled:opacity-50",

@@ -5,7 +5,7 @@ import { useScope } from "../../scope";
 import { figure, textOf } from "../../tables/table";
 import { words } from "../../words";
 
-export function Here({ clients }: { clients: Now["clients"] }) {
+export function ActiveClients({ clients }: { clients: Now["clients"] }) {
   const [, change] = useScope();
   const most = Math.max(1, ...clients.rows.map((row) => figure(row, "requests")));
   return (

@@ -6,7 +6,7 @@ import { bytes, dayName } from "../figures";
 import { figure, textOf, type Row, type Table } from "../tables/table";
 import { words } from "../words";
 import { BESIDE, heights, ScaleLines } from "./axis";
-import { Behind } from "./behind";
+import { ChartTable } from "./chart-table";
 import { Legend } from "./legend";
 import { useWidth } from "../width";
 
@@ -18,7 +18,7 @@ interface Props {
 
 const known = (row: Row, name: string): boolean => typeof row[name] === "number";
 
-export function Course({ table, allowance, height }: Props) {
+export function MonthChart({ table, allowance, height }: Props) {
   const [element, width] = useWidth();
   const [pointed, setPointed] = useState<number | null>(null);
   const rows = table.rows;
@@ -107,7 +107,7 @@ export function Course({ table, allowance, height }: Props) {
           </g>
         ))}
       </svg>
-      <Behind
+      <ChartTable
         title={title}
         columns={table.columns.map((column) => column.title)}
         rows={rows.map((row) => ({

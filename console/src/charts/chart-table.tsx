@@ -10,7 +10,7 @@ interface Props {
 /** The most rows that are written out; a picture of more is not read line by line. */
 const MOST = 400;
 
-export function Behind({ title, columns, rows }: Props) {
+export function ChartTable({ title, columns, rows }: Props) {
   return (
     <details className="mt-1 text-sm print:hidden">
       <summary className="w-fit cursor-pointer text-quiet hover:text-ink">{words.charts.asTable}</summary>

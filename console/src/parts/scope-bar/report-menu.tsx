@@ -6,9 +6,9 @@ import type { Survey } from "../../api/client";
 import { parametersOf, type Scope } from "../../scope";
 import { todayIn } from "../../scope/period";
 import { words } from "../../words";
-import { looks } from "../looks";
+import { styles } from "../styles";
 
-export function TakeAlong({ scope, zone }: { scope: Scope; zone: string }) {
+export function ReportMenu({ scope, zone }: { scope: Scope; zone: string }) {
   const [isMasked, setMasked] = useState(true);
   const lists = useLists();
   const address = (form: string) => {
@@ -19,38 +19,38 @@ export function TakeAlong({ scope, zone }: { scope: Scope; zone: string }) {
   };
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger className={`${looks.button} flex items-center gap-2`}>
-        {words.takeAlong.title}
+      <DropdownMenu.Trigger className={`${styles.button} flex items-center gap-2`}>
+        {words.download.title}
         <span aria-hidden="true" className="text-quiet">
           ▾
         </span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content className={`${looks.menu} max-w-72`} sideOffset={4} align="end">
-          <DropdownMenu.CheckboxItem className={looks.item} checked={isMasked} onCheckedChange={setMasked} onSelect={(event) => event.preventDefault()}>
+        <DropdownMenu.Content className={`${styles.menu} max-w-72`} sideOffset={4} align="end">
+          <DropdownMenu.CheckboxItem className={styles.item} checked={isMasked} onCheckedChange={setMasked} onSelect={(event) => event.preventDefault()}>
             <span className="w-4">
               <DropdownMenu.ItemIndicator>✓</DropdownMenu.ItemIndicator>
             </span>
-            {words.takeAlong.mask}
+            {words.download.mask}
           </DropdownMenu.CheckboxItem>
           <DropdownMenu.Separator className="my-1 border-t border-line" />
           {(["html", "json"] as const).map((form) => (
-            <DropdownMenu.Item key={form} className={looks.item} asChild>
+            <DropdownMenu.Item key={form} className={styles.item} asChild>
               <a href={address(form)} download>
                 <span className="w-4" />
-                {words.takeAlong[form]}
+                {words.download[form]}
               </a>
             </DropdownMenu.Item>
           ))}
           <DropdownMenu.Sub>
-            <DropdownMenu.SubTrigger className={`${looks.item} justify-between`} disabled={lists.length === 0}>
-              <span className="pl-6">{words.takeAlong.csv}</span>
+            <DropdownMenu.SubTrigger className={`${styles.item} justify-between`} disabled={lists.length === 0}>
+              <span className="pl-6">{words.download.csv}</span>
               <span aria-hidden="true">›</span>
             </DropdownMenu.SubTrigger>
             <DropdownMenu.Portal>
-              <DropdownMenu.SubContent className={looks.menu}>
+              <DropdownMenu.SubContent className={styles.menu}>
                 {lists.map((table) => (
-                  <DropdownMenu.Item key={table.name} className={looks.item} asChild>
+                  <DropdownMenu.Item key={table.name} className={styles.item} asChild>
                     <a href={`${address("csv")}&show=${table.name}`} download>
                       {table.title}
                     </a>
