@@ -1,12 +1,13 @@
 /** Each part of the console in each of its states, for the tests that drive it (`e2e/parts`): no service is needed. */
 import { StrictMode, useState, type ReactNode } from "react";
 import { createRoot } from "react-dom/client";
-import type { LogColumn } from "../src/api/client";
+import type { Allowances, Finding, LogColumn, LogStatus, Now, Sites, Status } from "../src/api/client";
 import { Columns } from "../src/charts/columns";
 import { WeekFan } from "../src/charts/week-fan";
 import "../src/console.css";
 import * as figures from "../src/figures";
 import { Failing, Loading, Stale, Waiting } from "../src/parts/states";
+import { needsOf, type Known } from "../src/pages/now/needs";
 import { offersFor } from "../src/parts/scope-bar/filter-field";
 import { addressOf, scopeOf, type Scope } from "../src/scope";
 import * as dates from "../src/scope/dates";
@@ -136,6 +137,42 @@ const SCOPE: Scope = {
   trail: "192.0.2.7",
 };
 
+/** What the page Now would name, by what has happened. */
+const LOG: LogStatus = { file: "/srv/lamp.log", recorded: 7, unread: 0, lag: 0, lost: 0, trouble: null };
+const STATUS = { sites: [{ name: "lamp", hosts: [], log: LOG }], troubles: [], no_site: null, errors: LOG } as unknown as Status;
+const now = (requests: number, failed: number) =>
+  ({
+    totals: made("totals", { rows: [{ requests }] }),
+    classes: made("classes", { rows: [{ class: "5xx", requests: failed }] }),
+  }) as unknown as Now;
+const withLog = (log: Partial<LogStatus>) => ({ ...STATUS, sites: [{ ...STATUS.sites[0], log: { ...LOG, ...log } }] }) as Status;
+const certified = (days: number, is_made = false) =>
+  ({ sites: [{ name: "lamp", hosts: [{ name: "lamp.example", is_main: true, certificate: { days, is_made, issuer: "", ends: "" } }] }] }) as unknown as Sites;
+const allowed = (sent: number, runs_out: string | null) =>
+  ({ month: "2026-09", of: [{ site: "lamp", allowance: 8e9, sent, forecast: { expected: 9e9, least: 8e9, most: 1e10, runs_out, from_days: 35 } }] }) as unknown as Allowances;
+const found = (severity: string) => [{ severity } as Finding];
+
+const NEEDS: [string, Partial<Known>][] = [
+  ["nothing", {}],
+  ["few failures", { now: now(100, 4) }],
+  ["a small share of failures", { now: now(10_000, 90) }],
+  ["many failures", { now: now(1000, 10) }],
+  ["a full disk", { status: withLog({ trouble: "No space left on device", lost: 3 }) }],
+  ["unread lines", { status: withLog({ unread: 12 }) }],
+  ["records behind", { status: withLog({ lag: 5e6 }) }],
+  ["records a little behind", { status: withLog({ lag: 5e5 }) }],
+  ["a certificate that ends", { sites: certified(13) }],
+  ["a certificate that lasts", { sites: certified(14) }],
+  ["a certificate that has ended", { sites: certified(-1) }],
+  ["a certificate made here", { sites: certified(3, true) }],
+  ["an allowance that lasts", { allowances: allowed(5e9, null) }],
+  ["an allowance that does not", { allowances: allowed(5e9, "2026-09-28") }],
+  ["an allowance that is used up", { allowances: allowed(9e9, "2026-09-20") }],
+  ["remarks on the configuration", { check: found("remark") }],
+  ["errors in the configuration", { check: found("error") }],
+  ["the worst first", { allowances: allowed(5e9, "2026-09-28"), now: now(100, 50) }],
+];
+
 function Part({ name, children }: { name: string; children: ReactNode }) {
   return (
     <section data-part={name} className="border-b border-line p-4">
@@ -214,6 +251,20 @@ function Parts() {
           unit="of them"
           choose={(hours) => setAsked(`hours ${hours}`)}
         />
+      </Part>
+      <Part name="needs">
+        <dl>
+          {NEEDS.map(([name, known]) => (
+            <div key={name}>
+              <dt>{name}</dt>
+              <dd data-need={name}>
+                {needsOf({ status: STATUS, now: now(100, 0), ...known })
+                  .map((need) => `${need.severity}: ${need.text}${need.to ? ` → ${need.to.page ?? ""}` : ""}`)
+                  .join(" | ")}
+              </dd>
+            </div>
+          ))}
+        </dl>
       </Part>
       <Part name="values">
         <dl>

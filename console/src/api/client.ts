@@ -17,6 +17,7 @@ export type Finding = Schemas["Finding"];
 export type Job = Schemas["Job"];
 export type KnownSetting = Schemas["KnownSetting"];
 export type LogColumn = Schemas["LogColumn"];
+export type LogStatus = Schemas["LogStatus"];
 export type Me = Schemas["Me"];
 export type MonthTransfer = Schemas["MonthTransfer"];
 export type NewRule = Schemas["NewRule"];

@@ -1814,6 +1814,8 @@ export interface components {
              * @description Requests that were read from it.
              */
             requests: number;
+            /** @description The machine that wrote it, where it was imported under one's name. */
+            server?: string | null;
             /** @description The site that its requests went to; `no_site` for those that no site answers. */
             site: string;
             /**

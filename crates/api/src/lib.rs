@@ -216,6 +216,9 @@ pub struct Source {
     pub site: String,
     /// Its name.
     pub name: String,
+    /// The machine that wrote it, where it was imported under one's name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server: Option<String>,
     /// What it is.
     pub kind: SourceKind,
     /// Whether more is written to it.

@@ -14,7 +14,7 @@ use exedra_api::imports::{Import, NewImport};
 use exedra_common::batch::NO_TIME;
 use exedra_common::figures::{grouped, several};
 use exedra_common::scope::Scope;
-use exedra_common::{Dictionaries, Projection, RequestBatch};
+use exedra_common::{Dictionaries, Projection, RequestBatch, TextColumn};
 use exedra_reading::trail::Place;
 use exedra_store::StoreError;
 use exedra_store::records::wire;
@@ -80,7 +80,9 @@ fn bring(
         Some(import) => import,
         None => {
             let known = serde_json::to_string(&Known::of(path).map_err(failed)?)?;
-            let new = NewImport { site: site.to_owned(), name: name.clone(), known };
+            // As a source is written: with the machine that wrote it before its name.
+            let name = file.server.as_ref().map_or(name.clone(), |server| format!("{server}={name}"));
+            let new = NewImport { site: site.to_owned(), name, known };
             service.send("imports", &new)?
         }
     };
@@ -134,7 +136,7 @@ fn bring_on(
     let (read, sent) = std::thread::scope(|scope| {
         let sent = scope.spawn(move || send_all(&stretches, service, import));
         let read = reading::read(&asked, Projection::everything(), &progress, || {
-            Bringing::new(from, sender.clone())
+            Bringing::new(from, file.server.clone(), sender.clone())
         });
         drop(sender);
         (read, sent.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
@@ -181,13 +183,16 @@ struct Bringing {
     unread: (u64, u64),
     /// Requests without a time, which the records have no place for.
     undated: u64,
+    /// The machine that wrote the log, where it is known: it stands in no line.
+    server: Option<String>,
     sender: Option<SyncSender<Packed>>,
 }
 
 impl Bringing {
-    fn new(from: u64, sender: SyncSender<Packed>) -> Self {
+    fn new(from: u64, server: Option<String>, sender: SyncSender<Packed>) -> Self {
         let (batch, full, texts) = Default::default();
-        Bringing { from, until: from, batch, full, texts, unread: (0, 0), undated: 0, sender: Some(sender) }
+        let sender = Some(sender);
+        Bringing { from, until: from, batch, full, texts, unread: (0, 0), undated: 0, server, sender }
     }
 
     fn send(&mut self) {
@@ -195,6 +200,10 @@ impl Bringing {
             return;
         }
         self.full.append_same(&self.batch);
+        if let Some(server) = &self.server {
+            let code = self.texts.of_mut(TextColumn::Server).code(server);
+            *self.full.codes_mut(TextColumn::Server) = vec![code; self.full.rows()];
+        }
         let octets = match self.full.is_empty() {
             true => Ok(Vec::new()),
             false => wire::pack(&self.full, &self.texts),

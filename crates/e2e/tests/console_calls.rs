@@ -323,6 +323,25 @@ fn the_next_real_request_is_told_once_with_all_its_facts() {
     assert!(unknown.text().unwrap().contains("no site answers to `elsewhere.example`"));
 }
 
+#[test]
+fn logs_of_several_machines_are_told_apart_in_the_records() {
+    let place = Place::new();
+    let program = place.serve();
+    for (server, days) in [("quay", 2), ("mole", 4)] {
+        let log = place.path(&format!("{server}.log"));
+        place.write(&format!("{server}.log"), &log_of_days(days, |_| 10));
+        let source = format!("{server}={}", text(&log));
+        assert!(program.command(&place, &["import", "--site", "lamp", &source]).status.success());
+    }
+    until("all are recorded", || (program.recorded("lamp") == 8).then_some(()));
+    for (server, wanted) in [("quay", 3), ("mole", 5), ("pier", 0)] {
+        assert_eq!(*total(&program.api(&format!("survey?server={server}")), "requests"), wanted, "{server}");
+    }
+    let sources = program.api("sources?site=lamp");
+    let servers: Vec<&str> = rows_named(&sources, "server");
+    assert!(servers.contains(&"quay") && servers.contains(&"mole") && servers.len() == 2, "{servers:?}");
+}
+
 /// Requests of several sites are told apart also where their days are closed and counted once for all.
 #[test]
 fn sites_are_told_apart_in_what_is_recorded() {

@@ -283,6 +283,44 @@ fn values_are_written_as_people_read_them() {
     });
 }
 
+/// What is said first on the page Now, by what has happened; the worst first, each with where it leads.
+#[test]
+fn what_needs_somebody_is_named_and_nothing_else() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let mut named = Vec::new();
+        for element in browser.window.find_all(By::Css("[data-need]")).await.expect("needs") {
+            let name = element.attr("data-need").await.expect("a name").expect("one");
+            named.push(format!("{name} = {}", element.text().await.expect("a text")));
+        }
+        let expected = [
+            "nothing = ",
+            "few failures = ",
+            "a small share of failures = ",
+            "many failures = trouble: 10 of 1,000 requests failed (5xx) in the last hour: 1.0 % → trouble",
+            "a full disk = trouble: The log of lamp cannot be written: No space left on device. → watch | \
+             trouble: The log of lamp has lost 3 lines since the start. → watch",
+            "unread lines = attention: 12 lines of the log of lamp could not be read → watch",
+            "records behind = attention: The records are 5.00 MB behind the logs: lamp → watch",
+            "records a little behind = ",
+            "a certificate that ends = attention: The certificate of lamp.example ends in 13 days → sites",
+            "a certificate that lasts = ",
+            "a certificate that has ended = trouble: The certificate of lamp.example has ended → sites",
+            "a certificate made here = ",
+            "an allowance that lasts = ",
+            "an allowance that does not = attention: lamp will have sent about 9.00 GB of 8.00 GB this month: the allowance \
+             runs out about Mon 28 Sept → transfer",
+            "an allowance that is used up = trouble: lamp has sent 9.00 GB this month, more than its allowance of 8.00 GB → transfer",
+            "remarks on the configuration = ",
+            "errors in the configuration = trouble: The configuration's files have an error: they would not come into force → sites",
+            "the worst first = trouble: 50 of 100 requests failed (5xx) in the last hour: 50.0 % → trouble | attention: lamp \
+             will have sent about 9.00 GB of 8.00 GB this month: the allowance runs out about Mon 28 Sept → transfer",
+        ];
+        assert_eq!(named, expected);
+        browser.close().await;
+    });
+}
+
 #[rstest]
 #[case::light("1")]
 #[case::dark("0")]

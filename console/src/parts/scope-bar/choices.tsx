@@ -1,5 +1,6 @@
 /** Servers, people or crawlers, and what the period stands beside. */
 import { Select } from "radix-ui";
+import { useSources } from "../../api/queries";
 import type { Scope } from "../../scope";
 import { spanOf, todayIn, yearBefore } from "../../scope/period";
 import { words } from "../../words";
@@ -12,10 +13,12 @@ interface Props {
   change: Change;
 }
 
-/** Shown only where a machine is chosen by the address: records do not say which one wrote a log. */
+/** Shown only where logs of several machines have been imported, or one is chosen. */
 export function ServerChoice({ scope, change }: Props) {
-  if (scope.servers.length === 0) return null;
-  return <Several label={words.scope.servers} all={words.scope.allServers} names={scope.servers} chosen={scope.servers} choose={(servers) => change({ servers })} />;
+  const sources = useSources(scope.sites);
+  const names = [...new Set((sources.data ?? []).map((source) => source.server).filter((server) => typeof server === "string"))];
+  if (names.length === 0 && scope.servers.length === 0) return null;
+  return <Several label={words.scope.servers} all={words.scope.allServers} names={names} chosen={scope.servers} choose={(servers) => change({ servers })} />;
 }
 
 /** One of a few. Radix gives an empty text another meaning, so it has a name here. */

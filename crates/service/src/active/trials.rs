@@ -128,3 +128,27 @@ impl Trials {
         self.waiting.store(waiting, Ordering::Relaxed);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn addresses_wait_until_they_are_opened_and_the_oldest_gives_way() {
+        let trials = Trials::default();
+        assert_eq!(trials.token_of("/.trial/a/tides/"), None, "nobody waits");
+        trials.wait_for("a");
+        assert_eq!(trials.token_of("/.trial/a/tides/?"), Some(("a", "/tides/?")));
+        assert_eq!(trials.token_of("/.trial/a"), Some(("a", "/")));
+        assert_eq!(trials.token_of("/.trial/b/tides/"), None);
+        assert_eq!(trials.token_of("/trial/a/"), None);
+        assert!(matches!(trials.found("a"), Some(None)), "nothing has come yet");
+        assert!(trials.found("b").is_none());
+        for nth in 0..MOST {
+            trials.wait_for(&nth.to_string());
+        }
+        assert_eq!(trials.known.lock().len(), MOST);
+        assert_eq!(trials.token_of("/.trial/a/"), None, "there are so many at a time");
+        assert!(trials.token_of("/.trial/0/").is_some());
+    }
+}

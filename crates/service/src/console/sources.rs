@@ -28,6 +28,7 @@ pub fn all(caller: &Caller, asked: Vec<String>) -> Result<Vec<Source>, Failure> 
         let known = caller.checkpoint(&import.source());
         all.push(Source {
             site: import.site,
+            server: server_of(&import.name),
             name: import.name,
             kind: SourceKind::Import,
             is_written: false,
@@ -41,6 +42,12 @@ pub fn all(caller: &Caller, asked: Vec<String>) -> Result<Vec<Source>, Failure> 
     Ok(all)
 }
 
+/// The machine that a source was imported under: `quay=logs/quay.log`.
+fn server_of(name: &str) -> Option<String> {
+    let (server, _) = name.split_once('=')?;
+    Some(server).filter(|server| !server.is_empty() && !server.contains('/')).map(str::to_owned)
+}
+
 fn of_journal(caller: &Caller, site: &str, journal: &Arc<Journal>, all: &mut Vec<Source>) {
     let reads = caller.console().site().is_ok_and(|active| active.config.service.records);
     for generation in generations(journal.folder(), &journal.name).unwrap_or_default() {
@@ -51,6 +58,7 @@ fn of_journal(caller: &Caller, site: &str, journal: &Arc<Journal>, all: &mut Vec
             site: site.to_owned(),
             is_written: generation.number >= journal.oldest_written(),
             name: generation.name,
+            server: None,
             kind: SourceKind::Log,
             octets: known.octets,
             requests: known.lines,

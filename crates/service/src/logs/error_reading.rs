@@ -228,3 +228,140 @@ fn millisecond(stamp: &str) -> Cell {
         stamp.parse::<jiff::Timestamp>().ok().and_then(|time| u64::try_from(time.as_millisecond()).ok());
     time.map_or(Cell::Nothing, Cell::from)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use exedra_common::filters::Filters;
+    use exedra_common::scope::Scope;
+    use exedra_reading::classify::Classifier;
+    use rstest::rstest;
+    use std::io::Write;
+    use std::path::Path;
+    use std::sync::Arc;
+
+    fn line(minute: u32, site: Option<&str>, client: &str, target: &str, referrer: Option<&str>) -> String {
+        let error = ErrorLine {
+            time: format!("2026-09-14T08:{minute:02}:00Z").into(),
+            site: site.map(Into::into),
+            client: client.into(),
+            method: "GET".into(),
+            host: "harbour.example".into(),
+            target: target.into(),
+            status: if target == "/broken" { 500 } else { 404 },
+            file: None,
+            referrer: referrer.map(Into::into),
+            cause: "there is nothing".into(),
+        };
+        serde_json::to_string(&error).unwrap() + "\n"
+    }
+
+    fn generation(folder: &Path, number: u64, packed: bool, lines: &str) -> Generation {
+        let name = format!("service_errors.{number:06}.log");
+        let path = folder.join(if packed { format!("{name}.gz") } else { name.clone() });
+        let file = File::create(&path).unwrap();
+        if packed {
+            let mut out = flate2::write::GzEncoder::new(file, flate2::Compression::fast());
+            out.write_all(lines.as_bytes()).unwrap();
+            out.finish().unwrap();
+        } else {
+            (&file).write_all(lines.as_bytes()).unwrap();
+        }
+        Generation { number, name, path, packed }
+    }
+
+    fn wanted(sites: &[&str], only: &[&str], from: Option<i64>) -> Wanted {
+        let filters = Filters::understand(only, &[]).unwrap();
+        let scope = Scope { from, filters, ..Scope::default() };
+        let filter = EventFilter::new(scope, Arc::new(Classifier { countries: None }));
+        Wanted::new(sites.iter().map(ToString::to_string).collect(), None, filter)
+    }
+
+    /// Two files, the older one compressed: five errors, of two sites and of none.
+    fn files(folder: &Path) -> Vec<Generation> {
+        let forum = Some("https://forum.example/");
+        let older = [
+            line(1, Some("harbour"), "192.0.2.1", "/lost", forum),
+            "no error at all\n".to_owned(),
+            line(2, Some("lamp"), "192.0.2.2", "/broken", None),
+        ];
+        let newer = [
+            line(3, Some("harbour"), "192.0.2.2", "/lost", forum),
+            line(4, None, "192.0.2.3", "/", None),
+            line(5, Some("harbour"), "192.0.2.2", "/lost", None),
+        ];
+        vec![generation(folder, 1, true, &older.concat()), generation(folder, 2, false, &newer.concat())]
+    }
+
+    fn read(wanted: &Wanted, files: &[Generation], most: usize) -> VecDeque<String> {
+        last(wanted, files, most, || Ok::<(), io::Error>(())).unwrap()
+    }
+
+    #[rstest]
+    #[case(&[], &[], 5)]
+    #[case(&["harbour"], &[], 3)]
+    #[case(&[NO_SITE], &[], 1)]
+    #[case(&[], &["status=5xx"], 1)]
+    #[case(&[], &["client=192.0.2.2"], 3)]
+    #[case(&["lamp"], &["status=404"], 0)]
+    fn errors_of_a_scope_are_found_in_all_files(
+        #[case] sites: &[&str],
+        #[case] only: &[&str],
+        #[case] count: usize,
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        assert_eq!(read(&wanted(sites, only, None), &files(folder.path()), 100).len(), count);
+    }
+
+    #[test]
+    fn the_last_ones_are_read_in_order_and_no_further_than_needed() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut files = files(folder.path());
+        let minutes = |lines: &VecDeque<String>| -> Vec<u32> {
+            let minute = |line: &String| line[line.find("T08:").unwrap() + 4..][..2].parse().unwrap();
+            lines.iter().map(minute).collect()
+        };
+        assert_eq!(minutes(&read(&wanted(&[], &[], None), &files, 4)), [2, 3, 4, 5]);
+        // The older one is not opened where the newer has enough, nor where nothing in it can be late enough.
+        files[0].path = folder.path().join("gone");
+        assert_eq!(minutes(&read(&wanted(&[], &[], None), &files, 3)), [3, 4, 5]);
+        assert!(last(&wanted(&[], &[], None), &files, 4, || Ok::<(), io::Error>(())).is_err());
+        let stopped =
+            last(&wanted(&[], &[], None), &files, 3, || Err(io::Error::from(io::ErrorKind::Interrupted)));
+        assert_eq!(stopped.unwrap_err().kind(), io::ErrorKind::Interrupted);
+    }
+
+    #[test]
+    fn files_written_before_the_scope_are_passed_over() {
+        let folder = tempfile::tempdir().unwrap();
+        let files = files(folder.path());
+        let tomorrow = jiff::Timestamp::now().as_millisecond() + 86_400_000;
+        let opened = std::cell::Cell::new(0);
+        let look = || {
+            opened.set(opened.get() + 1);
+            Ok::<(), io::Error>(())
+        };
+        assert!(last(&wanted(&[], &[], Some(tomorrow)), &files, 10, look).unwrap().is_empty());
+        assert_eq!(opened.get(), 0);
+    }
+
+    #[test]
+    fn what_is_the_same_is_one_row_the_most_frequent_first() {
+        let folder = tempfile::tempdir().unwrap();
+        let lines = read(&wanted(&[], &[], None), &files(folder.path()), 100);
+        let together = put_together(&lines, false);
+        assert_eq!(together.len(), 3);
+        let table = table(together, 2);
+        let first = |name: &str| table.cell(0, name).cloned().unwrap();
+        assert_eq!(
+            (first("path"), first("times"), first("clients")),
+            ("/lost".into(), 3u64.into(), 2u64.into())
+        );
+        let minute = |minute: i64| Cell::from(1_789_372_800_000u64 + minute as u64 * 60_000);
+        assert_eq!((first("first"), first("last")), (minute(1), minute(5)));
+        assert_eq!(table.details[0].len(), 1);
+        assert_eq!((table.details[0][0].count, &*table.details[0][0].text), (2, "https://forum.example/"));
+        assert_eq!((table.rows.len(), table.rest.rows), (2, 1));
+        assert_eq!(put_together(&lines, true).len(), 5, "each by itself");
+    }
+}
