@@ -478,8 +478,7 @@ fn every_page_has_a_state_for_everything_that_can_be() {
             }));
             return null";
         let ways = [("watch", "traffic"), ("watch", "people"), ("watch", "trouble"), ("watch", "transfer")];
-        for (from, page) in
-            ways.into_iter().chain([("traffic", "sites"), ("sites", "watch"), ("watch", "")])
+        for (from, page) in ways.into_iter().chain([("traffic", "sites"), ("sites", "watch"), ("watch", "")])
         {
             window.goto(at(from)).await.unwrap();
             settled(&browser).await;
