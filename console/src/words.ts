@@ -1,6 +1,9 @@
 /** What the console says, in one place. */
 import { count } from "./figures";
 
+/** So many of something, one of it or several. */
+const several = (count: string, one: string, many: string): string => `${count} ${count === "1" ? one : many}`;
+
 export const words = {
   product: "Exedra",
   pages: {
@@ -100,11 +103,10 @@ export const words = {
     whole: "What this client did, in order",
     title: (client: string) => `What ${client} did`,
     close: "Close",
-    figures: (requests: string, bytes: string, errors: string) => `${requests} requests, ${bytes}, ${errors} of them answered 4xx or 5xx`,
-    agents: "Agents",
+    figures: (requests: string, bytes: string, errors: string) => `${several(requests, "request", "requests")}, ${bytes}, ${errors} of them answered 4xx or 5xx`,
     repeats: "Asked for again and again",
     perMinute: (pace: string) => `${pace} a minute`,
-    visit: (pages: string, requests: string) => `${pages} pages, ${requests} requests`,
+    visit: (pages: string, requests: string) => `${several(pages, "page", "pages")}, ${several(requests, "request", "requests")}`,
     earlier: (visits: string) => `${visits} earlier visits are not shown.`,
     further: (steps: string) => `${steps} further requests`,
     times: (times: string) => `${times} times`,
@@ -120,7 +122,6 @@ export const words = {
     daily: "It happens at this time every day",
     alsoOn: (days: string) => `also on ${days}`,
     nothing: "Nothing was different in the minutes before: neither in them nor in the burst is anything more frequent than usual.",
-    open: "What was before it?",
     narrow: "Show only this stretch",
     wrong: (text: string) => `“${text}” is no stretch of time.`,
     bursts: "Bursts",
@@ -151,7 +152,7 @@ export const words = {
     looking: "Looking…",
     needs: (count: number) => (count === 1 ? "1 thing needs you" : `${count} things need you`),
     wellAbout: (requests: string, sites: number) =>
-      `${requests} requests in the last hour, ${sites === 1 ? "1 site" : `${sites} sites`} answering, nothing failing beyond the ordinary.`,
+      `${requests} requests in the last hour, ${sites === 1 ? "1 site" : `${sites} sites`} answering, no unusual failures.`,
     here: "Who is here",
     held: "Held while you read",
     failing: (failed: string, requests: string, share: string) => `${failed} of ${requests} requests failed (5xx) in the last hour: ${share}`,
@@ -162,7 +163,7 @@ export const words = {
     allowanceOver: (who: string, sent: string, allowance: string) => `${who} has sent ${sent} this month, more than its allowance of ${allowance}`,
     allSites: "All sites together",
     lag: (logs: string, bytes: string) => `The records are ${bytes} behind the logs: ${logs}`,
-    unread: (log: string, lines: string) => `${lines} lines of the log of ${log} could not be read`,
+    unread: (log: string, lines: string) => `${several(lines, "line", "lines")} of the log of ${log} could not be read`,
     check: (errors: number) => `The configuration's files have ${errors === 1 ? "an error" : `${errors} errors`}: they would not come into force`,
     columns: { time: "Time", status: "Status", request: "Request", bytes: "Sent", duration: "Took", client: "Client", site: "Site" } as Record<string, string>,
     more: {
@@ -182,7 +183,7 @@ export const words = {
   troubles: {
     unwritten: (log: string, why: string) => `The log of ${log} cannot be written: ${why}.`,
     remedy: "Requests go on being answered. Lines wait in memory until there is room again; past 32 MB they are lost, and counted here.",
-    lost: (log: string, lines: string) => `The log of ${log} has lost ${lines} lines since the start.`,
+    lost: (log: string, lines: string) => `The log of ${log} has lost ${several(lines, "line", "lines")} since the start.`,
   },
   trouble: {
     errors: "requests answered 4xx or 5xx",
@@ -219,13 +220,13 @@ export const words = {
     byDay: "Sent by day",
     none: "Nothing was sent in this scope.",
     together: "All sites together",
-    from: (days: string) => `From ${days} days before, by day of the week.`,
+    from: (days: string) => `Based on the ${days} days before, by day of the week.`,
   },
   watch: {
     title: "Sources",
     complete: "Everything that was written is in the records",
     behind: (bytes: string) => `The records are ${bytes} behind the logs`,
-    unread: (lines: string) => `${lines} lines could not be read`,
+    unread: (lines: string) => `${several(lines, "line", "lines")} could not be read`,
     records: (requests: string, first: string) => `${requests} requests recorded since ${first}`,
     noRecords: "Nothing is recorded yet.",
     columns: {
@@ -263,7 +264,7 @@ export const words = {
   sites: {
     try: "Try a request",
     tryAbout: "What would be answered, and why. Nothing is sent, logged or counted.",
-    real: "Take the next request of my browser",
+    real: "Capture my browser's next request",
     realAbout: "Makes an address on the site that works once. Open it in any browser: its real request is shown here, with what it would have been answered.",
     openThis: "Open this address in the browser you want to know about:",
     waiting: "Waiting for it…",
@@ -312,10 +313,8 @@ export const words = {
     noExposures: "Nothing was found that strangers could reach and should not.",
     looking: "Looking…",
     look: "Look for it",
-    requests: "Requests",
-    lastHour: "in the last hour",
     change: "Change the configuration",
-    views: { site: "As it is configured", files: "Files", revisions: "What was in force" } as Record<string, string>,
+    views: { site: "As it is configured", files: "Files", revisions: "Revisions" } as Record<string, string>,
     ruleCount: (count: number) => (count === 1 ? "1 rule" : `${count} rules`),
   },
   report: {
@@ -361,7 +360,6 @@ export const words = {
   },
   configuration: {
     title: "Configuration",
-    onlyOperators: "Only operators change the configuration.",
     file: "File",
     tooLarge: "This file is too large to be changed here.",
     sound: "Checked: it can come into force.",
@@ -371,11 +369,11 @@ export const words = {
     unchanged: "As in force.",
     changed: (added: number, removed: number) => `${added} lines more, ${removed} fewer than in force.`,
     compare: "Compare with what is in force",
-    edit: "Go on writing",
+    edit: "Edit",
     publish: "Publish",
     publishing: "Publishing…",
     published: (revision: number) => `Revision ${revision} is in force.`,
-    undo: "Forget my changes",
+    undo: "Discard my changes",
     refused: "It was not published: the old configuration stays in force.",
     later: (settings: string) => `${settings} will only change when the service starts anew.`,
     reload: "Load the files anew",
@@ -408,9 +406,9 @@ export const words = {
     lines: "Lines",
     inForce: "in force",
     show: "Compare",
-    back: "Bring back",
-    backSure: (number: number) => `Bring revision ${number} back into force? The files are written as they were then.`,
-    yes: "Yes, bring it back",
+    back: "Restore",
+    backSure: (number: number) => `Restore revision ${number}? The files are written as they were then.`,
+    yes: "Yes, restore it",
     no: "No",
     line: (line: number) => `line ${line}`,
   },

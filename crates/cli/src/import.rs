@@ -80,8 +80,7 @@ fn bring(
         Some(import) => import,
         None => {
             let known = serde_json::to_string(&Known::of(path).map_err(failed)?)?;
-            // As a source is written: with the machine that wrote it before its name.
-            let name = file.server.as_ref().map_or(name.clone(), |server| format!("{server}={name}"));
+            let name = named(name, file.server.as_deref());
             let new = NewImport { site: site.to_owned(), name, known };
             service.send("imports", &new)?
         }
@@ -119,6 +118,17 @@ fn bring(
         }
     );
     Ok(())
+}
+
+/// The name of a log in the records: as a source is written, with the machine that wrote it before it. A file whose own name looks so
+/// is written as one in this folder.
+fn named(name: &str, server: Option<&str>) -> String {
+    let looks_like_one = || name.split_once('=').is_some_and(|(before, _)| !before.contains('/'));
+    match server {
+        Some(server) => format!("{server}={name}"),
+        None if looks_like_one() => format!("./{name}"),
+        None => name.to_owned(),
+    }
 }
 
 /// Reads a log on from where it has been brought in, and sends what comes: how many lines of it have no time, and whether the
@@ -252,5 +262,25 @@ impl Sink for Bringing {
     fn finish(mut self) -> u64 {
         self.send();
         self.undated
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// A machine is named by whoever imports, and never by what a file happens to be called.
+    #[rstest]
+    #[case("logs/quay.log", Some("quay"), "quay=logs/quay.log")]
+    #[case("logs/a=b.log", None, "logs/a=b.log")]
+    #[case("a=b.log", None, "./a=b.log")]
+    #[case("access.log", None, "access.log")]
+    fn a_log_is_called_as_a_source_is_written(
+        #[case] name: &str,
+        #[case] server: Option<&str>,
+        #[case] called: &str,
+    ) {
+        assert_eq!(named(name, server), called);
     }
 }

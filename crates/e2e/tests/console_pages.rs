@@ -678,7 +678,7 @@ fn the_configuration_is_changed_checked_published_and_taken_back() {
         holds(&browser, "document.querySelector('.cm-lint-marker-error')").await;
         let publish = window.find(By::XPath("//button[text()='Publish']")).await.unwrap();
         assert!(!publish.is_enabled().await.unwrap());
-        browser.click(By::XPath("//button[text()='Forget my changes']")).await;
+        browser.click(By::XPath("//button[text()='Discard my changes']")).await;
         browser.text_when("[data-testid=difference-figures]", |text| text == "As in force.").await;
 
         // Settings are offered as one writes.
@@ -687,7 +687,7 @@ fn the_configuration_is_changed_checked_published_and_taken_back() {
         editor.send_keys("folder_s").await.unwrap();
         browser.text_when(".cm-tooltip-autocomplete", |text| text.contains("folder_settings")).await;
         editor.send_keys(Key::Escape).await.unwrap();
-        browser.click(By::XPath("//button[text()='Forget my changes']")).await;
+        browser.click(By::XPath("//button[text()='Discard my changes']")).await;
 
         for (name, value) in [("path", "old/{rest*}"), ("to", "/{rest}"), ("name", "moved")] {
             window
@@ -713,15 +713,15 @@ fn the_configuration_is_changed_checked_published_and_taken_back() {
             tokio::task::block_in_place(|| program.get("lamp.example", "/old/oil").status().as_u16());
         assert_eq!(status, 308);
 
-        browser.click(By::XPath("//button[text()='What was in force']")).await;
-        browser.click(By::XPath("//*[@data-testid='revision-1']//button[text()='Bring back']")).await;
-        browser.click(By::XPath("//button[text()='Yes, bring it back']")).await;
+        browser.click(By::XPath("//button[text()='Revisions']")).await;
+        browser.click(By::XPath("//*[@data-testid='revision-1']//button[text()='Restore']")).await;
+        browser.click(By::XPath("//button[text()='Yes, restore it']")).await;
         browser.text_when("[data-testid=outcome]", |text| text.contains("is in force")).await;
         assert_eq!(std::fs::read_to_string(place.config()).unwrap(), before);
 
         // The next real request of somebody's own browser.
         window.goto(format!("http://{}/sites?site=lamp", program.console)).await.unwrap();
-        browser.click(By::XPath("//button[text()='Take the next request of my browser']")).await;
+        browser.click(By::XPath("//button[starts-with(., 'Capture my browser')]")).await;
         let address = browser.text_when("[data-testid=trial-address]", |text| text.starts_with("http")).await;
         let target = format!("/{}", address.splitn(4, '/').nth(3).unwrap());
         let fields = [("User-Agent", "LindryKiosk/1.2"), ("Forwarded", "for=203.0.113.9")];
