@@ -9,16 +9,19 @@
 //! `exedra-benches store PROGRAM [REQUESTS]` fills the records of a service and asks them by the API, beside the same aggregation in
 //! memory.
 //!
+//! `exedra-benches query PROGRAM [LINES]` asks ten statements of a log and of records, beside another engine.
+//!
 //! `exedra-benches rules` says what ten, a thousand and ten thousand rules cost a request.
 //!
 //! - [`rules`], [`decide`]: deciding alone
 //! - [`read`]: reading logs; [`made_log`]: a log with heavy tails; [`exedra_benches::ceilings`]: the least that could be done with it
-//! - [`store`]: years of requests
+//! - [`store`]: years of requests; [`query`]: statements over them
 //! - [`serve`]: the service under load; [`bare`]: a server that only answers
 
 mod bare;
 mod decide;
 mod made_log;
+mod query;
 mod read;
 mod rules;
 mod serve;
@@ -46,11 +49,13 @@ fn main() -> ExitCode {
         ["bare", size, manner] => bare::run(size.parse().unwrap_or(1024), manner == "secured"),
         ["read", program] => read::compare(program, 3_000_000),
         ["read", program, lines] => read::compare(program, lines.parse().unwrap_or(3_000_000)),
+        ["query", program] => query::compare(program, 3_000_000),
+        ["query", program, lines] => query::compare(program, lines.parse().unwrap_or(3_000_000)),
         ["counter", file] => report(ceilings::counter(Path::new(file))),
         ["make", file, lines] => report(made_log::write(Path::new(file), lines.parse().unwrap_or(3_000_000))),
         _ => {
             eprintln!(
-                "exedra-benches read PROGRAM [LINES], serve PROGRAM, store PROGRAM [REQUESTS], or rules"
+                "exedra-benches read PROGRAM [LINES], serve PROGRAM, store PROGRAM [REQUESTS], query PROGRAM [LINES], or rules"
             );
             ExitCode::FAILURE
         }

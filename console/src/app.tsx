@@ -55,7 +55,7 @@ export function App() {
 function Header({ scope }: { scope: Scope }) {
   const me = useMe();
   // What belongs to one view does not go along to the next page.
-  const kept: Scope = { ...scope, trail: "", prelude: "", measure: "", view: "" };
+  const kept: Scope = { ...scope, trail: "", prelude: "", measure: "", view: "", statement: "", chart: "" };
   return (
     <header className="border-b border-line bg-sheet print:hidden">
       <div className="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2.5 sm:px-5">

@@ -17,7 +17,7 @@ const USAGE: &str = "\
 cargo xtask demo [OPTIONS…]   build everything and open Port Lindry (options go to `exedra demo`)
 cargo xtask build             the release program with its console, to be installed
 cargo xtask test              formatting, lints, types and all tests
-cargo xtask bench NAME        a comparison with its ceiling: read, serve, store, rules
+cargo xtask bench NAME        a comparison with its ceiling: read, serve, store, query, rules
 cargo xtask types             write the API's description and the console's types anew
 ";
 
@@ -82,18 +82,26 @@ fn test() -> Result<(), Failed> {
     console::build(&root)?;
     let lint = ["clippy", "--profile", "quick", "--workspace", "--all-targets", "--", "-D", "warnings"];
     run("lints", cargo(&root).args(lint))?;
-    run("building Exedra", cargo(&root).args(["build", "--profile", "quick", "--package", "exedra"]))?;
+    // With the same choice of packages and targets as the tests, so that nothing is built twice.
+    let everything = ["build", "--profile", "quick", "--workspace", "--bins", "--tests"];
+    run("building Exedra and its tests", cargo(&root).args(everything))?;
     run("tests", cargo(&root).args(["test", "--profile", "quick", "--workspace"]))
 }
 
 fn bench(names: &[String]) -> Result<(), Failed> {
-    let Some(name @ ("read" | "serve" | "store" | "rules")) = names.first().map(String::as_str) else {
-        return Err(Failed("which comparison? cargo xtask bench read, serve, store, or rules".to_owned()));
+    let Some(name @ ("read" | "serve" | "store" | "query" | "rules")) = names.first().map(String::as_str)
+    else {
+        return Err(Failed(
+            "which comparison? cargo xtask bench read, serve, store, query, or rules".to_owned(),
+        ));
     };
     let root = root();
     setup::compiler()?;
     if name == "serve" || name == "store" {
         setup::loader()?;
+    }
+    if name == "query" {
+        setup::other_engine()?;
     }
     run(
         "building",
@@ -113,4 +121,45 @@ fn types() -> Result<(), Failed> {
         cargo(&root).args(tests).args(write).env("EXEDRA_WRITE_DESCRIPTION", "1"),
     )?;
     console::types(&root)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::{BTreeMap, BTreeSet};
+
+    /// The features of each package of the engine, with some packages of ours chosen.
+    fn features(chosen: &[&str]) -> BTreeMap<String, BTreeSet<String>> {
+        let root = root();
+        let tree = |more: &[&str]| {
+            let fixed = ["tree", "--offline", "--prefix", "none", "--format", "{p}|{f}"];
+            let output = cargo(&root).args(fixed).args(more).output().expect("cargo");
+            String::from_utf8(output.stdout).expect("text").replace(" (*)", "")
+        };
+        let name = |line: &str| line.split('|').next().unwrap_or_default().trim().to_owned();
+        let engine = tree(&["--package", "datafusion", "--edges", "normal"]);
+        let engine: BTreeSet<String> = engine.lines().map(name).collect();
+        assert!(engine.len() > 100, "{engine:?}");
+        let mut features: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        for line in tree(chosen).lines().filter(|line| engine.contains(&name(line))) {
+            features.entry(name(line)).or_default().insert(line.to_owned());
+        }
+        features
+    }
+
+    /// The engine is most of the build: where tests gave one of its packages another feature than the program does, it would be built
+    /// twice, for the demo and for the tests.
+    #[test]
+    fn the_engine_is_built_once_for_the_program_and_its_tests() {
+        let program = features(&["--package", "exedra", "--edges", "normal,build"]);
+        let tests = features(&["--workspace", "--edges", "normal,build,dev"]);
+        for (package, of_program) in &program {
+            let missing: Vec<&String> = of_program.difference(&tests[package]).collect();
+            assert!(
+                missing.is_empty(),
+                "{package}: {missing:?} and not {:?}: see `ahash` in Cargo.toml",
+                tests[package]
+            );
+        }
+    }
 }

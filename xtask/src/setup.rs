@@ -33,6 +33,18 @@ pub fn loader() -> Result<(), Failed> {
     packages(&LOADER)
 }
 
+/// Another engine for SQL, from PyPI, to be measured beside ours.
+pub fn other_engine() -> Result<(), Failed> {
+    packages(&[("python3", "python3"), ("pip3", "python3-pip")])?;
+    let is_there = Command::new("python3").args(["-c", "import duckdb"]).stderr(Stdio::null()).status();
+    if is_there.is_ok_and(|status| status.success()) {
+        return Ok(());
+    }
+    let mut install = Command::new("pip3");
+    install.args(["install", "--quiet", "--break-system-packages", "duckdb"]).stdout(Stdio::null());
+    run("installing the engine to compare with", &mut install)
+}
+
 /// Where cargo builds.
 pub fn target_folder(root: &Path) -> PathBuf {
     std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root.join("target"), PathBuf::from)

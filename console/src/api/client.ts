@@ -5,6 +5,7 @@ type Schemas = components["schemas"];
 export type Allowances = Schemas["Allowances"];
 export type Ask = Schemas["Ask"];
 export type Changed = Schemas["Changed"];
+export type Chart = Schemas["Chart"];
 export type CheckedDraft = Schemas["Checked"];
 export type ClientTrail = Schemas["ClientTrail"];
 export type ConfigurationFile = Schemas["ConfigurationFile"];
@@ -19,12 +20,18 @@ export type KnownSetting = Schemas["KnownSetting"];
 export type LogColumn = Schemas["LogColumn"];
 export type LogStatus = Schemas["LogStatus"];
 export type Me = Schemas["Me"];
+export type Mistake = Schemas["Mistake"];
 export type MonthTransfer = Schemas["MonthTransfer"];
+export type NamedQuery = Schemas["NamedQuery"];
 export type NewRule = Schemas["NewRule"];
 export type Now = Schemas["Now"];
 export type Prelude = Schemas["Prelude"];
 export type Preludes = Schemas["Preludes"];
 export type Problem = Schemas["Problem"];
+export type QueryAnswer = Schemas["QueryAnswer"];
+export type QueryFunction = Schemas["QueryFunction"];
+export type QueryProgress = Schemas["QueryProgress"];
+export type QueryQuestion = Schemas["QueryQuestion"];
 export type Revision = Schemas["Revision"];
 export type RevisionFiles = Schemas["RevisionFiles"];
 export type Rule = Schemas["Rule"];
@@ -59,5 +66,5 @@ export async function call<T>(path: string, options?: RequestInit): Promise<T> {
 }
 
 /** Sends something, and takes what comes back. */
-export const send = <T>(path: string, body: unknown): Promise<T> =>
-  call<T>(path, { method: "POST", body: JSON.stringify(body), headers: { "Content-Type": "application/json" } });
+export const send = <T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> =>
+  call<T>(path, { method: "POST", body: JSON.stringify(body), headers: { "Content-Type": "application/json" }, signal: signal ?? null });

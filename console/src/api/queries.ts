@@ -21,9 +21,15 @@ import {
   type KnownSetting,
   type LogColumn,
   type Me,
+  type Mistake,
+  type NamedQuery,
   type NewRule,
   type Now,
   type Preludes,
+  type QueryAnswer,
+  type QueryFunction,
+  type QueryProgress,
+  type QueryQuestion,
   type Revision,
   type RevisionFiles,
   type Sites,
@@ -33,6 +39,7 @@ import {
   type Trial,
   type WrittenRule,
 } from "./client";
+import type { Table } from "../tables/table";
 
 const retry = (failures: number, error: Error) => failures < 2 && !(error instanceof CallFailed && error.status < 500);
 
@@ -181,5 +188,70 @@ export function useChange() {
     mutationFn: (change: { files: DraftFile[] } | { revision: number }) =>
       "files" in change ? send<Changed>("configuration", change) : send<Changed>(`revisions/${change.revision}/restore`, {}),
     onSuccess: () => void client.invalidateQueries(),
+  });
+}
+
+/** What a statement is answered, of a scope. One who no longer waits stops the work. */
+export function useAnswer(scope: Scope, zone: string, id: string) {
+  const text = parametersOf(scope, todayIn(zone)).toString();
+  const question: QueryQuestion = { statement: scope.statement, id, parameters: {}, mask: false };
+  return useQuery({
+    queryKey: ["query", text, scope.statement],
+    queryFn: ({ signal }) => send<QueryAnswer>(`query?${text}`, question, signal),
+    enabled: scope.statement.trim() !== "",
+    staleTime: Infinity,
+    retry: false,
+  });
+}
+
+/** How far a question has come. */
+export const useProgress = (id: string, isAsked: boolean) =>
+  useQuery({
+    queryKey: ["query progress", id],
+    queryFn: () => call<QueryProgress>(`query/progress?id=${id}`),
+    enabled: isAsked,
+    refetchInterval: 300,
+    retry: false,
+  });
+
+/** What is wrong with a statement, as it is written. */
+export const useMistakes = (statement: string) =>
+  useQuery({
+    queryKey: ["query check", statement],
+    queryFn: ({ signal }) => send<Mistake[]>("query/check", { statement, parameters: {}, mask: false, id: "" }, signal),
+    enabled: statement.trim() !== "",
+    staleTime: Infinity,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+/** The columns of statements: what each means, how full it is and what stands in it most often. */
+export function useQueryColumns(scope: Scope, zone: string) {
+  const text = parametersOf(scope, todayIn(zone)).toString();
+  return useQuery({ queryKey: ["query columns", text], queryFn: () => call<Table>(`query/columns?${text}`), staleTime: 600_000, retry });
+}
+
+/** The functions of statements. */
+export const useQueryFunctions = () =>
+  useQuery({ queryKey: ["query functions"], queryFn: () => call<QueryFunction[]>("query/functions"), staleTime: Infinity, retry });
+
+/** Statements with names. */
+export const useNamedQueries = () => useQuery({ queryKey: ["queries"], queryFn: () => call<NamedQuery[]>("queries"), staleTime: 30_000, retry });
+
+/** Keeps a statement under a name. */
+export function useKeepQuery() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (query: NamedQuery) => send<NamedQuery>("queries", query),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["queries"] }),
+  });
+}
+
+/** Forgets a statement. */
+export function useForgetQuery() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) => call(`queries/${encodeURIComponent(name)}`, { method: "DELETE" }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["queries"] }),
   });
 }

@@ -19,6 +19,7 @@ const PAGES: Page[] = [
   { path: "people", scope: "all", view: lazy(() => import("./people")) },
   { path: "trouble", scope: "all", view: lazy(() => import("./trouble")) },
   { path: "transfer", scope: "all", view: lazy(() => import("./transfer")) },
+  { path: "query", scope: "all", view: lazy(() => import("./query")) },
   { path: "sites", scope: "sites", view: lazy(() => import("./sites")) },
   { path: "watch", scope: "sites", view: lazy(() => import("./watch")) },
 ];

@@ -20,6 +20,9 @@ export interface Scope {
   measure: string;
   /** Which of its views a page shows. */
   view: string;
+  /** The statement that is asked, and the form of chart that its answer is shown as. */
+  statement: string;
+  chart: string;
   /** The client whose trail is open. */
   trail: string;
   /** The stretch whose prelude is open. */
@@ -28,7 +31,7 @@ export interface Scope {
 
 /** Lists of texts, and single ones, that stand in the address under their own names. */
 const LISTS = { sites: "site", servers: "server", hours: "hours", only: "only", without: "without" } as const;
-const TEXTS = { against: "against", measure: "measure", view: "view", trail: "trail", prelude: "prelude" } as const;
+const TEXTS = { against: "against", measure: "measure", view: "view", statement: "statement", chart: "chart", trail: "trail", prelude: "prelude" } as const;
 
 /** The scope of an address. */
 export function scopeOf(address: string): Scope {

@@ -101,18 +101,25 @@ impl RequestBatch {
 
     /// Keeps only the rows that are wanted.
     pub fn retain(&mut self, is_wanted: impl Fn(&RequestBatch, usize) -> bool) {
-        let rows: Vec<usize> = (0..self.rows()).filter(|row| is_wanted(self, *row)).collect();
+        let rows: Vec<u32> =
+            (0..self.rows()).filter(|row| is_wanted(self, *row)).map(|row| row as u32).collect();
+        self.keep(&rows);
+    }
+
+    /// Keeps only some rows, which are in order.
+    pub fn keep(&mut self, rows: &[u32]) {
         if rows.len() == self.rows() {
             return;
         }
         let kept = |numbers: &mut Vec<u64>| {
-            *numbers = rows.iter().filter_map(|row| numbers.get(*row).copied()).collect()
+            *numbers = rows.iter().filter_map(|row| numbers.get(*row as usize).copied()).collect()
         };
         self.numbers.iter_mut().for_each(kept);
-        let kept =
-            |codes: &mut Vec<u32>| *codes = rows.iter().filter_map(|row| codes.get(*row).copied()).collect();
+        let kept = |codes: &mut Vec<u32>| {
+            *codes = rows.iter().filter_map(|row| codes.get(*row as usize).copied()).collect()
+        };
         self.texts.iter_mut().for_each(kept);
-        self.time = rows.iter().map(|row| self.time[*row]).collect();
+        self.time = rows.iter().map(|row| self.time[*row as usize]).collect();
     }
 
     /// Appends another batch, whose texts have the same dictionaries.

@@ -203,6 +203,12 @@ impl Dictionary {
         self.len() == 0
     }
 
+    /// The letters of all texts one after the other, and where each begins in them, with one more end: as whoever keeps texts in one
+    /// piece takes them over. Where there is no text, there may be no end.
+    pub fn in_one_piece(&self) -> (&str, &[u32]) {
+        (&self.letters, &self.starts)
+    }
+
     /// All texts, in the order of their codes.
     pub fn texts(&self) -> impl Iterator<Item = &str> {
         (0..self.len() as u32).map(|code| self.text(code))

@@ -8,6 +8,7 @@ pub mod configuration;
 pub mod events;
 pub mod explaining;
 pub mod imports;
+pub mod queries;
 pub mod sites;
 
 use exedra_common::tables::{Table, TableWire};
@@ -254,4 +255,7 @@ pub struct Problem {
     pub title: String,
     /// Where, and what instead.
     pub detail: String,
+    /// The same of a statement, with its place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mistake: Option<queries::Mistake>,
 }

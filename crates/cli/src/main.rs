@@ -2,6 +2,8 @@
 //!
 //! - [`serve`]: runs the service
 //! - [`report`]: reads logs and says what is in them
+//! - [`export`]: requests as files for other engines
+//! - [`query`]: asks logs or records by SQL; what statements may have
 //! - [`trail`]: what one client did, in order
 //! - [`layout`]: how lines are understood
 //! - [`errors`]: what went wrong, readable
@@ -35,6 +37,7 @@ mod demo;
 mod erase;
 mod errors;
 mod explain;
+mod export;
 mod facts;
 mod failure;
 mod fields;
@@ -47,6 +50,7 @@ mod layout;
 mod licences;
 mod out;
 mod password;
+mod query;
 mod reload;
 mod report;
 mod requests;
@@ -91,6 +95,8 @@ enum Command {
     Report(Box<report::Options>),
     /// List single requests, one line each: those that a filter lets through, as they come in
     Requests(Box<requests::Options>),
+    /// Ask logs, or the records of the running service, by SQL: one table, `requests`
+    Query(Box<query::Options>),
     /// Follow one client through some logs: visits, steps, pace
     Trail(Box<trail::Options>),
     /// Show how the lines of a log are understood, field by field, before anything is counted
@@ -141,8 +147,14 @@ enum Command {
     Facts,
     /// List the settings of a configuration
     Settings,
-    /// List the columns of logged requests: what reports count and filters look at
-    Columns,
+    /// List the columns of logged requests: what reports count, filters look at and statements select
+    Columns(Box<columns::Options>),
+    /// List the statements with names: those that came with the program, and one's own
+    Queries,
+    /// Export requests as Parquet, CSV or lines of JSON, cut by site and day
+    Export(Box<export::Options>),
+    /// List the functions of statements, each with an example
+    Functions,
     /// List the fields of layouts: what may stand in braces in a template
     Fields,
     /// Print the JSON Schema of `exedra report --as json`
@@ -167,6 +179,7 @@ fn main() -> ExitCode {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
         Command::Requests(options) => requests::run(&options),
+        Command::Query(options) => query::run(&options),
         Command::Trail(options) => trail::run(&options),
         Command::Layout(options) => layout::run(&options),
         Command::Errors(options) => errors::run(&options),
@@ -192,7 +205,10 @@ fn main() -> ExitCode {
         Command::Demo(options) => demo::run(&options),
         Command::Facts => facts::run(),
         Command::Settings => settings::run(),
-        Command::Columns => columns::run(),
+        Command::Columns(options) => columns::run(&options),
+        Command::Queries => query::kept::list(),
+        Command::Export(options) => export::run(&options),
+        Command::Functions => query::functions::run(),
         Command::Fields => fields::run(),
         Command::Schema => schema::run(),
         Command::Licences => licences::run(),

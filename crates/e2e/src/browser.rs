@@ -2,8 +2,10 @@
 
 use crate::until;
 use futures_util::StreamExt;
+use serde_json::Value;
 use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
 use tempfile::TempDir;
 use thirtyfour::bidi::events::AuthRequired;
 use thirtyfour::bidi::modules::network::{AuthAction, ContinueWithAuth, InterceptPhase};
@@ -138,4 +140,59 @@ impl Drop for Browser {
 fn free_port() -> u16 {
     let socket = TcpListener::bind("127.0.0.1:0").expect("a free port");
     socket.local_addr().expect("its address").port()
+}
+
+/// Runs a test that waits.
+pub fn run<F: Future>(test: F) -> F::Output {
+    tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(1)
+        .enable_all()
+        .build()
+        .expect("a runtime")
+        .block_on(test)
+}
+
+/// The result of a script.
+pub async fn script<T: FromScript>(browser: &Browser, script: &str) -> T {
+    let result = browser.window.execute(script, Vec::new()).await.expect("a result");
+    T::of(result.json().clone())
+}
+
+/// What scripts give.
+pub trait FromScript {
+    /// Takes it.
+    fn of(value: Value) -> Self;
+}
+
+impl FromScript for Value {
+    fn of(value: Value) -> Self {
+        value
+    }
+}
+
+impl FromScript for bool {
+    fn of(value: Value) -> Self {
+        value.as_bool().expect("true or false")
+    }
+}
+
+impl FromScript for i64 {
+    fn of(value: Value) -> Self {
+        value.as_i64().expect("a number")
+    }
+}
+
+impl FromScript for String {
+    fn of(value: Value) -> Self {
+        value.as_str().expect("a text").to_owned()
+    }
+}
+
+/// Waits until a script says so.
+pub async fn holds(browser: &Browser, what: &str) {
+    let began = Instant::now();
+    while !script::<bool>(browser, &format!("return Boolean({what})")).await {
+        assert!(began.elapsed() < crate::PATIENCE, "in vain: {what}");
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
 }

@@ -2,11 +2,12 @@
 //!
 //! - [`Program`]: `exedra serve`, started, asked, stopped or killed
 //! - [`exedra`]: any other command
-//! - [`browser`]: headless Chromium
+//! - [`browser`]: headless Chromium; [`town`]: the demo
 //! - [`authority`]: whom certificates can be obtained from
 
 pub mod authority;
 pub mod browser;
+pub mod town;
 
 use reqwest::blocking::{Client, Response};
 use std::io::{BufRead, BufReader, Read, Write};

@@ -1,123 +1,17 @@
 //! The console's pages in Chromium, on the demo: their figures are those of the report, its stories are found by clicking, everything
 //! works by keyboard, in every state, on windows of any width.
 
-use exedra_e2e::browser::Browser;
-use exedra_e2e::{PATIENCE, Place, Program, exedra, text, until};
+use exedra_e2e::Place;
+use exedra_e2e::browser::{Browser, holds, run, script};
+use exedra_e2e::town::Town;
 use rstest::rstest;
 use serde_json::Value;
-use std::path::PathBuf;
-use std::time::{Duration, Instant};
-use tempfile::TempDir;
+use std::time::Duration;
 use thirtyfour::prelude::*;
-
-/// The demo with its past in the records.
-struct Town {
-    program: Program,
-    folder: TempDir,
-}
-
-impl Town {
-    fn open() -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let town = text(&folder.path().join("town"));
-        let mut arguments = vec!["demo", "--quiet", "--folder", &town];
-        for listener in ["--sites", "--console", "--secured"] {
-            arguments.extend([listener, "127.0.0.1:0"]);
-        }
-        let program = Program::start(&arguments, folder.path().join("town/state"));
-        let all = |site: &str| {
-            let log = folder.path().join(format!("town/state/logs/{site}.000001.log"));
-            std::fs::read_to_string(log).unwrap().lines().count() as u64
-        };
-        for site in ["harbour", "lamp", "records"] {
-            let lines = all(site);
-            until("the past is recorded", || (program.recorded(site) == lines).then_some(()));
-        }
-        Town { program, folder }
-    }
-
-    fn config(&self) -> PathBuf {
-        self.folder.path().join("town/exedra.toml")
-    }
-
-    /// A report of the logs in a scope, as JSON.
-    fn report(&self, options: &[&str]) -> Value {
-        let logs = text(&self.folder.path().join("town/state/logs"));
-        let logs: Vec<String> =
-            ["harbour", "lamp", "records"].iter().map(|site| format!("{logs}/{site}.000001.log")).collect();
-        let config = text(&self.config());
-        let mut all = vec!["report", "--as", "json", "--top", "200", "--config", &config];
-        all.extend(options);
-        all.extend(logs.iter().map(String::as_str));
-        let made = exedra(&all);
-        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-        serde_json::from_slice(&made.stdout).unwrap()
-    }
-
-    /// A window that is signed in.
-    async fn signed_in(&self, arguments: &[&str]) -> Browser {
-        let browser = Browser::open_with(arguments).await;
-        browser.window.goto(self.program.link.clone().unwrap()).await.unwrap();
-        browser.text_when("[data-testid=requests]", |text| !text.is_empty()).await;
-        browser
-    }
-
-    fn at(&self, path: &str) -> String {
-        format!("http://{}/{path}", self.program.console)
-    }
-}
-
-fn run<F: Future>(test: F) -> F::Output {
-    tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap().block_on(test)
-}
-
-/// The result of a script.
-async fn script<T: FromScript>(browser: &Browser, script: &str) -> T {
-    let result = browser.window.execute(script, Vec::new()).await.unwrap();
-    T::of(result.json().clone())
-}
-
-/// What scripts give.
-trait FromScript {
-    fn of(value: Value) -> Self;
-}
-
-impl FromScript for Value {
-    fn of(value: Value) -> Self {
-        value
-    }
-}
-
-impl FromScript for bool {
-    fn of(value: Value) -> Self {
-        value.as_bool().expect("true or false")
-    }
-}
-
-impl FromScript for i64 {
-    fn of(value: Value) -> Self {
-        value.as_i64().expect("a number")
-    }
-}
-
-impl FromScript for String {
-    fn of(value: Value) -> Self {
-        value.as_str().expect("a text").to_owned()
-    }
-}
 
 /// Chooses an option of a list.
 async fn choose(browser: &Browser, list: &str, option: &str) {
     browser.click(By::XPath(format!("{list}//option[@value='{option}' or text()='{option}']"))).await;
-}
-
-/// Waits until a script says so.
-async fn holds(browser: &Browser, what: &str) {
-    let began = Instant::now();
-    while !script::<bool>(browser, &format!("return Boolean({what})")).await {
-        assert!(began.elapsed() < PATIENCE, "in vain: {what}");
-        tokio::time::sleep(Duration::from_millis(30)).await;
-    }
 }
 
 /// Whatever is shown is of the scope that is asked for.

@@ -3,7 +3,7 @@
 //! `requests.db` holds the requests of the access logs as columns and can always be rebuilt from them
 //! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions,
 //! tokens; [`accounts`]: who may sign in by a name and a password; [`changes`]: what was changed, and by
-//! whom; [`imports`]: logs of elsewhere; [`revisions`]: configurations; [`tallies`]: what remains of days whose requests are
+//! whom; [`imports`]: logs of elsewhere; [`queries`]: statements; [`revisions`]: configurations; [`tallies`]: what remains of days whose requests are
 //! no longer kept).
 //!
 //! - [`backup`]: both, copied while they are used, and brought back
@@ -17,6 +17,7 @@ pub mod changes;
 pub mod database;
 mod grant;
 pub mod imports;
+pub mod queries;
 pub mod records;
 pub mod revisions;
 mod salvage;
@@ -28,6 +29,7 @@ pub use accounts::{Account, AccountChange, Accounts};
 pub use changes::{Change, ChangeRecord};
 pub use database::{StoreError, Trouble};
 pub use imports::{Import, Imports};
+pub use queries::{Keeping, KeptQueries, KeptQuery};
 pub use records::{Checkpoint, LogState, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
 pub use secrets::{Holder, IssuedSecret, Purpose, Secrets};

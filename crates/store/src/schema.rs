@@ -161,6 +161,24 @@ diesel::table! {
 }
 
 diesel::table! {
+    /// Statements that somebody kept under a name.
+    queries (name) {
+        /// Its name.
+        name -> Text,
+        /// The question that it answers.
+        question -> Text,
+        /// The statement.
+        statement -> Text,
+        /// Usual values of its `:name`s, as JSON.
+        parameters -> Text,
+        /// Who kept it.
+        owner -> Text,
+        /// When it was changed, in seconds since 1970 UTC.
+        changed -> BigInt,
+    }
+}
+
+diesel::table! {
     /// Logs of elsewhere that were brought in.
     imports (id) {
         /// What it is known by.

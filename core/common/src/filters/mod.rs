@@ -24,10 +24,11 @@
 
 mod values;
 
-pub use values::Values;
+pub use values::{TextValue, Values};
 
-use crate::columns::{Column, Compared, DerivedColumn, Kind};
-use crate::text::nearest;
+use crate::columns::{Column, Compared, DerivedColumn, Kind, NumberColumn};
+use crate::text::{Wildcard, nearest};
+use ipnet::IpNet;
 use std::fmt;
 use thiserror::Error;
 
@@ -210,6 +211,35 @@ impl Filter {
     /// One that keeps bots and crawlers only, or people only.
     pub fn crawlers(crawlers: bool) -> Self {
         Filter { column: DerivedColumn::Crawler.into(), values: Values::any_text(), without: !crawlers }
+    }
+
+    /// One that keeps requests with a number from one to another, both included.
+    pub fn between(column: NumberColumn, from: u64, to: u64) -> Self {
+        Filter { column: column.into(), values: Values::between(from, to), without: false }
+    }
+
+    /// One that keeps requests with a text that fits one of these patterns, letter by letter.
+    pub fn fitting(column: Column, patterns: impl IntoIterator<Item = Wildcard>) -> Self {
+        Filter { column, values: Values::fitting(patterns), without: false }
+    }
+
+    /// One that keeps requests whose address is in a network.
+    pub fn within(column: Column, network: IpNet) -> Self {
+        Filter { column, values: Values::Texts(vec![TextValue::Network(network.trunc())]), without: false }
+    }
+
+    /// One that keeps requests with any text in this column.
+    pub fn any(column: Column) -> Self {
+        Filter { column, values: Values::any_text(), without: false }
+    }
+
+    /// One that keeps what this one does and what another does; none where they look at different columns, or leave out.
+    pub fn or(mut self, other: Filter) -> Option<Self> {
+        let is_like = self.column == other.column && !self.without && !other.without;
+        is_like.then(|| {
+            self.values.join(other.values);
+            self
+        })
     }
 
     /// One that keeps requests with exactly this value, whatever letters are in it.

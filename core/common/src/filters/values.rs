@@ -95,6 +95,26 @@ impl Values {
         Values::Texts(vec![TextValue::Pattern(Wildcard::new("*"))])
     }
 
+    /// Numbers from one to another, both included.
+    pub(super) fn between(from: u64, to: u64) -> Self {
+        Values::Numbers(vec![Range { from, to: to.min(MOST) }])
+    }
+
+    /// Texts that fit one of some patterns.
+    pub(super) fn fitting(patterns: impl IntoIterator<Item = Wildcard>) -> Self {
+        Values::Texts(patterns.into_iter().map(TextValue::Pattern).collect())
+    }
+
+    /// Either these or those, also where two bounds meet.
+    pub(super) fn join(&mut self, other: Values) {
+        match (self, other) {
+            (Values::Texts(texts), Values::Texts(more)) => texts.extend(more),
+            (Values::Numbers(ranges), Values::Numbers(more)) => ranges.extend(more),
+            // One column has one kind of values.
+            _ => {}
+        }
+    }
+
     /// Either these or those; a lower and an upper bound that meet mean what is between.
     pub(super) fn or(&mut self, other: Values) {
         match (self, other) {

@@ -24,7 +24,7 @@ use super::{Scope, WeekHours};
 use crate::batch::{NO_TIME, RequestBatch};
 use crate::columns::{Column, Derive, Projection, TextColumn};
 use crate::dictionary::Dictionaries;
-use crate::filters::Filter;
+use crate::filters::{Filter, Filters};
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -51,9 +51,30 @@ impl RowFilter {
         RowFilter { scope, derive, verdicts }
     }
 
+    /// The scope whose rows it keeps.
+    pub fn scope(&self) -> &Scope {
+        &self.scope
+    }
+
     /// Whether there is nothing to leave out, so that rows need not be asked about.
     pub fn lets_all_through(&self) -> bool {
         self.scope.from.is_none() && self.scope.until.is_none() && self.scope.has_all_requests()
+    }
+
+    /// The same in two: what can be told by time and numbers alone, and what texts must be looked at for. Whoever has both in this
+    /// order looks at the texts of those rows only that the first keeps.
+    pub fn halves(&self) -> (RowFilter, RowFilter) {
+        let is_of_texts = |filter: &&Filter| matches!(filter.column, Column::Text(_) | Column::Derived(_));
+        let (texts, numbers): (Vec<&Filter>, Vec<&Filter>) = self.scope.filters.iter().partition(is_of_texts);
+        let filters = |some: Vec<&Filter>| {
+            let mut filters = Filters::default();
+            some.into_iter().for_each(|filter| filters.narrow(filter.clone()));
+            filters
+        };
+        let first = Scope { filters: filters(numbers), ..self.scope.clone() };
+        let second = Scope { filters: filters(texts), ..Scope::default() };
+        let derive = || Arc::clone(&self.derive);
+        (RowFilter::new(first, derive()), RowFilter::new(second, derive()))
     }
 
     /// The columns that it looks at.

@@ -5,9 +5,10 @@
 //!
 //! - [`cell`]: one value
 //! - [`csv`]: a table for spreadsheets
+//! - [`chart`]: which charts it makes
 //! - [`compare`]: the same table of another period beside this one
 //! - [`requests`]: single requests as a table
-//! - [`wire`]: a table as JSON
+//! - [`wire`]: a table as JSON; [`rows`]: one row of it
 //!
 //! ```
 //! use exedra_common::tables::{Cell, Table, TableColumn};
@@ -20,9 +21,11 @@
 //! ```
 
 mod cell;
+pub mod chart;
 mod compare;
 pub mod csv;
 mod requests;
+pub mod rows;
 mod wire;
 
 pub use cell::Cell;

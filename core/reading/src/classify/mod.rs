@@ -5,6 +5,7 @@
 //! - [`agents`]: browser, system and device of people; the name of a program
 //! - [`paths`]: kind and extension
 //! - [`referrers`]: host and search phrase
+//! - [`statuses`]: their reason phrases
 //! - [`countries`]: the country of an address, by a file that knows
 //!
 //! ```
@@ -20,6 +21,7 @@ pub mod agents;
 pub mod countries;
 pub mod paths;
 pub mod referrers;
+pub mod statuses;
 
 pub use countries::Countries;
 

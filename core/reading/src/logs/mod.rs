@@ -14,7 +14,8 @@
 //! - [`escape`]: what a field may contain without breaking its line, and back
 //! - [`levels`]: how bad a line says that it is, which tells a log of errors
 //! - [`mask`]: addresses cut to their network
-//! - [`reader`]: lines into batches, counting what could not be read
+//! - [`reader`]: lines into batches, counting what could not be read; [`line_filter`]: those that a scope leaves out, before their
+//!   texts are looked up
 //! - [`writer`]: a finished request into a line
 
 pub mod cut;
@@ -24,6 +25,7 @@ pub mod escape;
 pub mod fit;
 pub mod layout;
 pub mod levels;
+pub mod line_filter;
 pub mod mask;
 pub mod meaning;
 pub mod moment;
@@ -42,5 +44,6 @@ pub mod writer;
 
 pub use cutter::Cutter;
 pub use layout::Layout;
+pub use line_filter::LineFilter;
 pub use reader::{LineReader, Unread};
 pub use writer::{LogTemplate, LoggedRequest};

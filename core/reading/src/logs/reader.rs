@@ -19,6 +19,7 @@ use super::cut::{Cut, Reason, Stop};
 use super::cutter::Cutter;
 use super::escape;
 use super::layout::Layout;
+use super::line_filter::LineFilter;
 use exedra_common::batch::{BATCH_ROWS, NO_TEXT, RequestBatch};
 use exedra_common::columns::{Projection, TextColumn};
 use exedra_common::{Dictionaries, Origin};
@@ -87,6 +88,9 @@ impl Unread {
     }
 }
 
+/// What all lines of a source share, by column.
+pub(super) type Shared = [Option<Box<str>>; TextColumn::COUNT];
+
 /// Reads lines into a batch.
 #[derive(Debug)]
 pub struct LineReader {
@@ -94,8 +98,7 @@ pub struct LineReader {
     /// Whether some layout has a line that names its columns.
     has_heading: bool,
     projection: Projection,
-    /// What all lines of the source share, by column.
-    shared: [Option<Box<str>>; TextColumn::COUNT],
+    shared: Shared,
     /// Lines that became requests.
     pub read: u64,
     /// Lines that did not.
@@ -168,6 +171,30 @@ impl LineReader {
         batch: &mut RequestBatch,
         dictionaries: &mut Dictionaries,
     ) -> usize {
+        self.read_lines(octets, (block, line), None, batch, dictionaries)
+    }
+
+    /// The same, taking only what a filter keeps into the batch. What it looks at must be among the columns that are read.
+    pub fn read_matching(
+        &mut self,
+        octets: &[u8],
+        block: u64,
+        line: &mut u64,
+        filter: &mut LineFilter,
+        batch: &mut RequestBatch,
+        dictionaries: &mut Dictionaries,
+    ) -> usize {
+        self.read_lines(octets, (block, line), Some(filter), batch, dictionaries)
+    }
+
+    fn read_lines(
+        &mut self,
+        octets: &[u8],
+        (block, line): (u64, &mut u64),
+        mut filter: Option<&mut LineFilter>,
+        batch: &mut RequestBatch,
+        dictionaries: &mut Dictionaries,
+    ) -> usize {
         let mut at = 0;
         let mut lines: Vec<Cow<'_, [u8]>> = Vec::with_capacity(TOGETHER);
         let mut cuts: Vec<Cut> = Vec::with_capacity(TOGETHER);
@@ -187,21 +214,15 @@ impl LineReader {
                 at = (end + 1).min(octets.len());
             }
             self.read += lines.len() as u64;
+            if let Some(filter) = &mut filter {
+                filter.retain(&mut lines, &mut cuts, &self.shared, dictionaries);
+            }
             batch.time.extend(cuts.iter().map(|cut| cut.time));
             for column in self.projection.numbers() {
                 batch.numbers_mut(column).extend(cuts.iter().map(|cut| cut.numbers[column.index()]));
             }
-            let mut texts: Vec<Option<&[u8]>> = Vec::with_capacity(lines.len());
             for column in self.projection.texts() {
-                if let Some(shared) = self.shared[column.index()].as_deref() {
-                    let code = dictionaries.of_mut(column).code(shared);
-                    batch.codes_mut(column).extend(lines.iter().map(|_| code));
-                    continue;
-                }
-                texts.extend(lines.iter().zip(&cuts).map(|(line, cut)| cut.text(line, column)));
-                let codes = batch.codes_mut(column);
-                dictionaries.of_mut(column).codes(&texts, NO_TEXT, as_text, codes);
-                texts.clear();
+                add_codes(column, &lines, &cuts, &self.shared, batch, dictionaries);
             }
             lines.clear();
             cuts.clear();
@@ -244,6 +265,29 @@ impl LineReader {
         }
         None
     }
+}
+
+/// Appends the codes of one column of some lines.
+pub(super) fn add_codes(
+    column: TextColumn,
+    lines: &[Cow<'_, [u8]>],
+    cuts: &[Cut],
+    shared: &Shared,
+    batch: &mut RequestBatch,
+    dictionaries: &mut Dictionaries,
+) {
+    if let Some(shared) = shared[column.index()].as_deref() {
+        let code = dictionaries.of_mut(column).code(shared);
+        let codes = batch.codes_mut(column);
+        codes.resize(codes.len() + lines.len(), code);
+        return;
+    }
+    let mut texts = [None; TOGETHER];
+    for (text, (line, cut)) in texts.iter_mut().zip(lines.iter().zip(cuts)) {
+        *text = cut.text(line, column);
+    }
+    let codes = batch.codes_mut(column);
+    dictionaries.of_mut(column).codes(&texts[..lines.len()], NO_TEXT, as_text, codes);
 }
 
 /// How many lines are looked up together: enough for their waits to overlap, few enough to stay near.

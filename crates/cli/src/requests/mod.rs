@@ -3,25 +3,25 @@
 //! After the first page of a report people ask which requests those were. They are kept as they are read, as many as were asked
 //! for: the newest, or those with most of something.
 //!
-//! - [`show`]: their lines; [`follow`]: those that come in later
+//! - [`follow`]: those that come in later; their lines are those of [`lines`]
 
 mod follow;
-mod show;
 
 use crate::failure::Failure;
 use crate::scope::ScopeOptions;
 use crate::service::{Reach, Service, encoded};
 use crate::show::fit::room;
+use crate::show::lines;
 use crate::sources::filtered::Filtered;
 use crate::sources::reading;
 use crate::sources::{Asked, Progress, SourceOptions};
 use clap::{Args, ValueEnum};
 use exedra_api::Requests;
 use exedra_common::Column;
-use exedra_common::figures::grouped;
+use exedra_common::figures::{grouped, several};
 use exedra_common::scope::RowFilter;
 use exedra_common::tables::Table;
-use exedra_common::tables::csv;
+use exedra_common::tables::{csv, rows};
 use exedra_reading::classify::Classifier;
 use exedra_reading::requests::{Picker, RequestColumns, leave_out_what_nobody_says, order};
 use jiff::tz::TimeZone;
@@ -123,7 +123,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             let line = match options.form {
                 RequestsForm::Text => lines.line(row),
                 RequestsForm::Csv => csv::row(table, row),
-                RequestsForm::Json => show::object(table, row),
+                RequestsForm::Json => rows::object(table, row),
             };
             match options.form {
                 RequestsForm::Text => {
@@ -193,10 +193,10 @@ fn print(
     table: &Table,
     (fitting, tried): (u64, u64),
     zone: &TimeZone,
-) -> Result<show::Lines, Failure> {
+) -> Result<lines::Lines, Failure> {
     let shown = table.rows.len() as u64;
     let width = if options.wide { usize::MAX } else { room().unwrap_or(usize::MAX) };
-    let lines = show::Lines::new(table, width, options.follow, zone);
+    let lines = lines::Lines::new(table, width, options.follow, zone);
     match options.form {
         RequestsForm::Text => {
             let mut out = crate::out::stdout();
@@ -210,9 +210,13 @@ fn print(
         }
         RequestsForm::Csv => crate::out::octets(&csv::table(table), false)?,
         RequestsForm::Json => {
-            let all: String = table.rows.iter().map(|row| show::object(table, row)).collect();
+            let all: String = table.rows.iter().map(|row| rows::object(table, row)).collect();
             crate::out::octets(&all, true)?;
         }
+    }
+    if options.form == RequestsForm::Text && lines.hidden() > 0 {
+        let hidden = several(lines.hidden() as u64, "column", "columns");
+        crate::out::note!("There is no room for the last {hidden}: --wide shows all.");
     }
     let order = if options.by == "time" {
         "the newest".to_owned()

@@ -14,6 +14,7 @@ use exedra_service::run::TOKEN_FILE;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -85,6 +86,30 @@ impl Service {
         self.ask(call, |client, address| {
             client.post(address).header("content-type", "application/octet-stream").body(octets)
         })
+    }
+
+    /// Asks for something long, which is handed over as it comes. Texts are cut at the ends of their lines.
+    pub fn send_for_octets(
+        &self,
+        call: &str,
+        body: &impl Serialize,
+        mut each: impl FnMut(&[u8]) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let mut answer =
+            self.answer(call, |client, address| client.post(address).json(body).timeout(LONG_PATIENCE))?;
+        let mut rest: Vec<u8> = Vec::new();
+        let mut block = vec![0; 1 << 16];
+        loop {
+            match answer.read(&mut block)? {
+                0 => break,
+                read => rest.extend_from_slice(&block[..read]),
+            }
+            if let Some(end) = memchr::memrchr(b'\n', &rest) {
+                each(&rest[..=end])?;
+                rest.drain(..=end);
+            }
+        }
+        each(&rest)
     }
 
     /// Has something taken away.

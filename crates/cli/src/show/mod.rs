@@ -1,13 +1,18 @@
 //! Tables as people and programs are shown them, whatever they are about.
 //!
 //! - [`text`]: at a terminal; for spreadsheets there is `tables::csv`
+//! - [`lines`]: any number of rows, a line each
 //! - [`cells`]: single values
 //! - [`columns`]: charts of letters
+//! - [`chart`]: a table as a picture; [`picture`]: what all pictures have in common
 //! - [`fit`]: texts cut to the width there is
 
 pub mod cells;
+pub mod chart;
 pub mod columns;
 pub mod fit;
+pub mod lines;
+pub mod picture;
 pub mod text;
 
 #[cfg(test)]

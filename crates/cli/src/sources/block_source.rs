@@ -17,9 +17,9 @@ use exedra_reading::logs::layout::Hints;
 use exedra_reading::logs::search::roles::Confidence;
 use exedra_reading::logs::search::{Found, Given, Recognised, search};
 use exedra_reading::logs::{Layout, LineReader, escape};
+use std::borrow::Borrow;
 use std::io;
 use std::path::PathBuf;
-use std::slice::Iter;
 use std::sync::Arc;
 
 /// How many lines are looked at to find the layout.
@@ -44,11 +44,14 @@ pub struct Block {
 }
 
 /// What has been read, and what is left.
-pub struct BlockSource<'a> {
-    asked: &'a Asked,
-    progress: &'a Progress,
-    left: Iter<'a, Begun>,
-    open: Option<Open<'a>>,
+///
+/// What is asked for and the progress are borrowed, or shared where nobody waits for the end.
+pub struct BlockSource<A, P> {
+    asked: A,
+    progress: P,
+    /// The next file to be opened, by its place.
+    next: usize,
+    open: Option<Open>,
     /// The sources that could be read.
     pub sources: Vec<Source>,
     /// What was wrong with the others.
@@ -60,21 +63,21 @@ pub struct BlockSource<'a> {
 }
 
 /// The source at hand.
-struct Open<'a> {
-    begun: &'a Begun,
+struct Open {
+    begun: Begun,
     input: Unpacked<'static>,
     blocks: Blocks,
     layouts: Arc<[Layout]>,
     next: u64,
 }
 
-impl<'a> BlockSource<'a> {
+impl<A: Borrow<Asked>, P: Borrow<Progress>> BlockSource<A, P> {
     /// Begins with the first source.
-    pub fn new(asked: &'a Asked, progress: &'a Progress) -> Self {
+    pub fn new(asked: A, progress: P) -> Self {
         BlockSource {
             asked,
             progress,
-            left: asked.files.iter(),
+            next: 0,
             open: None,
             sources: Vec::new(),
             failures: Vec::new(),
@@ -88,8 +91,12 @@ impl<'a> BlockSource<'a> {
         let mut spare = spare;
         loop {
             if self.open.is_none() {
-                let begun = self.left.find(|begun| begun.read != ALL)?;
-                match self.begin(begun) {
+                let begun = self.asked.borrow().files.get(self.next)?.clone();
+                self.next += 1;
+                if begun.read == ALL {
+                    continue;
+                }
+                match self.begin(&begun) {
                     Ok(Some(block)) => return Some(block),
                     Ok(None) => continue,
                     Err(words) if begun.file.incidental => {
@@ -111,7 +118,8 @@ impl<'a> BlockSource<'a> {
     }
 
     /// Opens a source and gives its first block, if it has any lines.
-    fn begin(&mut self, begun: &'a Begun) -> Result<Option<Block>, String> {
+    fn begin(&mut self, begun: &Begun) -> Result<Option<Block>, String> {
+        let asked = self.asked.borrow();
         let name = &begun.file.name;
         let failed = |error: io::Error| format!("{name} cannot be read: {error}");
         let mut input = match &begun.file.path {
@@ -123,10 +131,10 @@ impl<'a> BlockSource<'a> {
             Some(path) => before(path, begun.read).map_err(failed)?,
             None => Beginning::default(),
         };
-        let mut blocks = Blocks::new(self.asked.leaves_open_line).behind(&before.directives);
+        let mut blocks = Blocks::new(asked.leaves_open_line).behind(&before.directives);
         let Some(first) = blocks.next(&mut input, Vec::new()).map_err(failed)? else {
             // Of an emptied log nothing is said when it was read before.
-            let only = Some(&self.asked.layouts).filter(|layouts| layouts.len() == 1);
+            let only = Some(&asked.layouts).filter(|layouts| layouts.len() == 1);
             let layout = only.map_or(String::new(), |layouts| layouts[0].name.clone());
             self.sources.push(source(begun, layout));
             self.read.push((begun.file.path.clone(), begun.read));
@@ -135,13 +143,13 @@ impl<'a> BlockSource<'a> {
         if let Some(words) = no_text(&first) {
             return Err(format!("{name} {words}"));
         }
-        let given = Given { near: begun.file.written(), durations: self.asked.durations };
+        let given = Given { near: begun.file.written(), durations: asked.durations };
         // Of a log that is read on it is known how it begins.
         let sample = if before.first.is_empty() { &first } else { &before.first };
-        let (layouts, remarks) = layouts_for(name, &self.asked.layouts, sample, &given)?;
+        let (layouts, remarks) = layouts_for(name, &asked.layouts, sample, &given)?;
         let layout = layouts.first().map_or(String::new(), |layout| layout.name.clone());
         self.sources.push(Source { remarks, ..source(begun, layout) });
-        self.open = Some(Open { begun, input, blocks, layouts: layouts.into(), next: 0 });
+        self.open = Some(Open { begun: begun.clone(), input, blocks, layouts: layouts.into(), next: 0 });
         Ok(self.hand_over(first))
     }
 
@@ -171,7 +179,7 @@ impl<'a> BlockSource<'a> {
         let open = self.open.as_mut()?;
         let directives = open.blocks.directives();
         open.blocks.note(&octets);
-        self.progress.read(octets.len() as u64);
+        self.progress.borrow().read(octets.len() as u64);
         let number = open.next;
         open.next += 1;
         let until = open.begun.read + open.blocks.octets;

@@ -63,7 +63,7 @@ impl Known {
 }
 
 /// A file to be read from some octet on.
-#[derive(Debug, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Begun {
     /// The file.
     pub file: Found,

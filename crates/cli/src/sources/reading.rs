@@ -8,6 +8,7 @@ use super::block_source::{Block, BlockSource, found_layout};
 use super::load::stand_back_when_high;
 use super::progress::Progress;
 use crate::failure::Failure;
+use exedra_common::columns::Unit;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
 use exedra_reading::logs::search::{Given, search};
 use exedra_reading::logs::{Layout, LineReader, Unread};
@@ -15,6 +16,7 @@ use exedra_reading::survey::SurveyWorker;
 use exedra_reading::survey::report::{Lines, UnreadLine, UnreadReason};
 use exedra_reading::trail::Place;
 use parking_lot::Mutex;
+use std::borrow::Borrow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::panic::resume_unwind;
 use std::path::PathBuf;
@@ -90,7 +92,7 @@ impl<M> ReadAll<M> {
 
 /// What one thread knows of its lines.
 #[derive(Default)]
-struct Share {
+pub struct LineCounts {
     read: u64,
     unread: BTreeMap<usize, Unread>,
     /// Layouts that were made for blocks in the middle of a source, in words.
@@ -108,7 +110,7 @@ pub fn read<T: Sink>(
 ) -> Result<ReadAll<T::Made>, Failure> {
     stand_back_when_high();
     let feed = Mutex::new(BlockSource::new(asked, progress));
-    let done: Vec<(T::Made, Share)> = std::thread::scope(|scope| {
+    let done: Vec<(T::Made, LineCounts)> = std::thread::scope(|scope| {
         let work = || work(&feed, asked, projection, taker());
         let workers: Vec<_> = (1..asked.threads).map(|_| scope.spawn(work)).collect();
         let own = work();
@@ -118,7 +120,36 @@ pub fn read<T: Sink>(
             .chain([own])
             .collect()
     });
-    let BlockSource { mut sources, failures, passed_over, read, .. } = feed.into_inner();
+    let (made, counts) = done.into_iter().unzip();
+    ended(feed.into_inner(), made, counts)
+}
+
+fn work<T: Sink>(
+    feed: &Mutex<BlockSource<&Asked, &Progress>>,
+    asked: &Asked,
+    projection: Projection,
+    mut taker: T,
+) -> (T::Made, LineCounts) {
+    let mut thread = ReadingThread::new(asked, projection);
+    loop {
+        let step = thread.step(feed, |place, reader, octets, lines| {
+            taker.take(place, |batch, texts| reader.read_block(octets, place.block, lines, batch, texts))
+        });
+        match step {
+            Step::Within => {}
+            Step::BlockEnded { until, unread } => taker.has_read(until, unread),
+            Step::AllRead => return (taker.finish(), thread.finish()),
+        }
+    }
+}
+
+/// Everything that was read, once all threads have come to their ends.
+pub fn ended<M, A, P>(
+    feed: BlockSource<A, P>,
+    made: Vec<M>,
+    mut counts: Vec<LineCounts>,
+) -> Result<ReadAll<M>, Failure> {
+    let BlockSource { mut sources, failures, passed_over, read, .. } = feed;
     if sources.is_empty() && !(failures.is_empty() && passed_over.is_empty()) {
         let mut words = failures;
         if !passed_over.is_empty() {
@@ -126,66 +157,117 @@ pub fn read<T: Sink>(
         }
         return Err(Failure(words.join("\n")));
     }
-    let (made, mut shares): (Vec<T::Made>, Vec<Share>) = done.into_iter().unzip();
-    let found = shares.iter_mut().flat_map(|share| std::mem::take(&mut share.found));
+    let found = counts.iter_mut().flat_map(|counts| std::mem::take(&mut counts.found));
     for (source, remarks) in found {
         let known = &mut sources[source].remarks;
         known.extend(remarks);
         known.sort();
         known.dedup();
     }
-    let lines = join(shares, &sources);
+    let lines = join(counts, &sources);
     Ok(ReadAll { made, lines, sources, failures, passed_over, read })
 }
 
-fn work<T: Sink>(
-    feed: &Mutex<BlockSource>,
-    asked: &Asked,
+/// What one thread reads, step by step: whoever drives it decides when.
+pub struct ReadingThread {
     projection: Projection,
-    mut taker: T,
-) -> (T::Made, Share) {
-    // Where one layout was asked for, no other is tried.
-    let guesses = asked.layouts.len() > 1;
-    let mut share = Share::default();
-    let mut readers: BTreeMap<usize, LineReader> = BTreeMap::new();
-    let mut spare = Vec::new();
-    loop {
-        let (next, origin) = {
+    /// Where one layout was asked for, no other is tried.
+    guesses: bool,
+    durations: Option<Unit>,
+    counts: LineCounts,
+    readers: BTreeMap<usize, LineReader>,
+    /// The block at hand, how many octets and lines of it have been read.
+    at: Option<(Block, usize, u64)>,
+    spare: Vec<u8>,
+}
+
+/// How far a step has come.
+pub enum Step {
+    /// Into a block.
+    Within,
+    /// To the end of a block: its source has been read up to this octet, before compression, but for so many lines that could not be
+    /// read in all.
+    BlockEnded {
+        /// The octet.
+        until: u64,
+        /// The lines.
+        unread: u64,
+    },
+    /// Nothing is left, and nothing was read.
+    AllRead,
+}
+
+impl ReadingThread {
+    /// Has read nothing yet.
+    pub fn new(asked: &Asked, projection: Projection) -> Self {
+        ReadingThread {
+            projection,
+            guesses: asked.layouts.len() > 1,
+            durations: asked.durations,
+            counts: LineCounts::default(),
+            readers: BTreeMap::new(),
+            at: None,
+            spare: Vec::new(),
+        }
+    }
+
+    /// Reads on: `read` is handed where the next line stands, the reader of its source, the rest of the block and the number of its first
+    /// line, and says how many octets it took.
+    pub fn step<A: Borrow<Asked>, P: Borrow<Progress>>(
+        &mut self,
+        feed: &Mutex<BlockSource<A, P>>,
+        read: impl FnOnce(Place, &mut LineReader, &[u8], &mut u64) -> usize,
+    ) -> Step {
+        if self.at.is_none() && !self.next_block(feed) {
+            return Step::AllRead;
+        }
+        let Some((block, at, lines)) = &mut self.at else { return Step::AllRead };
+        let Some(reader) = self.readers.get_mut(&block.source) else { return Step::AllRead };
+        let place = Place { source: block.source, block: block.number, line: *lines, row: 0 };
+        *at += read(place, reader, &block.octets[*at..], lines);
+        if *at < block.octets.len() {
+            return Step::Within;
+        }
+        reader.forget(block.layouts.len());
+        let step = Step::BlockEnded { until: block.until, unread: reader.unread.lines() };
+        self.counts.lengths.insert((block.source, block.number), *lines);
+        self.spare = self.at.take().map(|(block, ..)| block.octets).unwrap_or_default();
+        step
+    }
+
+    /// Takes the next block and readies its reader.
+    fn next_block<A: Borrow<Asked>, P: Borrow<Progress>>(&mut self, feed: &Mutex<BlockSource<A, P>>) -> bool {
+        let (block, origin) = {
             let mut feed = feed.lock();
-            let next = feed.next(spare);
-            let new = next.as_ref().filter(|block| !readers.contains_key(&block.source));
-            let origin = new.map(|block| feed.sources[block.source].origin()).unwrap_or_default();
-            (next, origin)
+            let Some(block) = feed.next(std::mem::take(&mut self.spare)) else { return false };
+            let is_new = !self.readers.contains_key(&block.source);
+            let origin = is_new.then(|| feed.sources[block.source].origin()).unwrap_or_default();
+            (block, origin)
         };
-        let Some(Block { source, number, directives, layouts, octets, until }) = next else { break };
-        let given =
-            Given { near: layouts.first().and_then(|layout| layout.hints.near), durations: asked.durations };
-        let reader = readers.entry(source);
-        let reader = reader.or_insert_with(|| LineReader::new(&layouts, projection).of(&origin));
-        directives.iter().for_each(|line| reader.directive(line));
+        let near = block.layouts.first().and_then(|layout| layout.hints.near);
+        let given = Given { near, durations: self.durations };
+        let reader = self.readers.entry(block.source);
+        let reader = reader.or_insert_with(|| LineReader::new(&block.layouts, self.projection).of(&origin));
+        block.directives.iter().for_each(|line| reader.directive(line));
         // For this block only: which thread reads which block must make no difference.
-        let more = if guesses { another_layout(reader, &octets, &given) } else { None };
+        let more = if self.guesses { another_layout(reader, &block.octets, &given) } else { None };
         if let Some(layout) = &more {
             reader.try_also(layout);
-            share.found.entry(source).or_default().insert(found_layout(layout));
+            self.counts.found.entry(block.source).or_default().insert(found_layout(layout));
         }
-        let (mut at, mut lines) = (0, 0);
-        while at < octets.len() {
-            let place = Place { source, block: number, line: lines, row: 0 };
-            at += taker.take(place, |batch, texts| {
-                reader.read_block(&octets[at..], number, &mut lines, batch, texts)
-            });
+        self.at = Some((block, 0, 0));
+        true
+    }
+
+    /// What it knows of its lines.
+    pub fn finish(self) -> LineCounts {
+        let mut counts = self.counts;
+        for (source, reader) in self.readers {
+            counts.read += reader.read;
+            counts.unread.insert(source, reader.unread);
         }
-        reader.forget(layouts.len());
-        taker.has_read(until, reader.unread.lines());
-        share.lengths.insert((source, number), lines);
-        spare = octets;
+        counts
     }
-    for (source, reader) in readers {
-        share.read += reader.read;
-        share.unread.insert(source, reader.unread);
-    }
-    (taker.finish(), share)
 }
 
 /// How many lines of a block are tried, to see whether its layouts still fit, and how many are looked at where they do not.
@@ -224,9 +306,9 @@ fn spread(block: &[u8], step: usize) -> impl Iterator<Item = &[u8]> {
 }
 
 /// The lines of all threads, with the unread ones numbered.
-fn join(shares: Vec<Share>, sources: &[Source]) -> Lines {
-    let mut all = Share::default();
-    for share in shares {
+fn join(counts: Vec<LineCounts>, sources: &[Source]) -> Lines {
+    let mut all = LineCounts::default();
+    for share in counts {
         all.read += share.read;
         all.lengths.extend(share.lengths);
         for (source, unread) in share.unread {

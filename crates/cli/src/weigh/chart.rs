@@ -2,62 +2,23 @@
 
 use super::Weighed;
 use crate::failure::Failure;
+use crate::show::picture::{self, Drawn, FACE, FAINT, INK, LINES, MUTED, PAPER, SIZE, text};
 use exedra_answering::encode::weighing::{Curve, Point};
 use exedra_common::figures::{bytes, several};
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use std::path::Path;
-use std::sync::Arc;
-
-const SIZE: (u32, u32) = (1120, 640);
-/// What charts are set in: the console's face, where whoever looks has it.
-const FACE: &str = "'Source Sans 3', sans-serif";
-/// The same for pictures, which are drawn here; and what it calls itself.
-const OWN_FACE: &[u8] = include_bytes!("../../data/face.ttf");
-const OWN_NAME: &str = "Exedra Chart";
-
-/// How much finer than its measures a PNG is drawn.
-const FINENESS: f32 = 1.5;
-const PAPER: RGBColor = RGBColor(0xf5, 0xf7, 0xf6);
-const INK: RGBColor = RGBColor(0x14, 0x21, 0x2b);
-const FAINT: RGBColor = RGBColor(0xd5, 0xdc, 0xdb);
-const MUTED: RGBColor = RGBColor(0x5a, 0x69, 0x70);
-/// Told apart by people with any colour sight, and by their marks without any.
-const LINES: [RGBColor; 4] = [
-    RGBColor(0x0f, 0x5e, 0x6b),
-    RGBColor(0xa4, 0x50, 0x2e),
-    RGBColor(0x4b, 0x4f, 0x9e),
-    RGBColor(0x8a, 0x8f, 0x3c),
-];
-
-/// Says what is wrong with a name before anything is weighed for it.
-pub fn check_name(path: &Path) -> Result<(), Failure> {
-    match path.extension().and_then(|extension| extension.to_str()) {
-        Some("svg" | "png") => Ok(()),
-        _ => Err(Failure(format!(
-            "a chart is drawn as .svg or .png, which {} does not end with",
-            path.display()
-        ))),
-    }
-}
 
 /// Draws the chart into a file.
 pub fn draw(weighed: &Weighed, path: &Path) -> Result<(), Failure> {
     let mut svg = String::new();
     paint(weighed, &mut svg).map_err(|error| Failure(format!("the chart could not be drawn: {error}")))?;
-    let octets = match path.extension().is_some_and(|extension| extension == "png") {
-        true => rendered(&svg)?,
-        false => svg.into_bytes(),
-    };
-    crate::out::file::replace(path, &octets)
+    picture::write(&svg, path)
 }
-
-type Drawn = Result<(), Box<dyn std::error::Error>>;
 
 fn paint(weighed: &Weighed, svg: &mut String) -> Drawn {
     let root = SVGBackend::with_string(svg, SIZE).into_drawing_area();
     root.fill(&PAPER)?;
-    let text = |size: u32, colour: &RGBColor| (FACE, size).into_font().color(colour);
     let title = format!("{}: what compression leaves of {}", weighed.what, bytes(weighed.bytes));
     root.draw_text(&title, &text(22, &INK), (32, 22))?;
     let about = format!(
@@ -168,21 +129,6 @@ fn label(
     Ok(())
 }
 
-/// A drawing as a PNG, its text in a face of our own: a server may have none.
-fn rendered(svg: &str) -> Result<Vec<u8>, Failure> {
-    let mut fonts = resvg::usvg::fontdb::Database::new();
-    fonts.load_font_data(OWN_FACE.to_vec());
-    fonts.set_sans_serif_family(OWN_NAME);
-    let options = resvg::usvg::Options { fontdb: Arc::new(fonts), ..Default::default() };
-    let tree = resvg::usvg::Tree::from_str(svg, &options)?;
-    let scaled = |length: u32| (length as f32 * FINENESS) as u32;
-    let mut picture = resvg::tiny_skia::Pixmap::new(scaled(SIZE.0), scaled(SIZE.1))
-        .ok_or_else(|| Failure("there is not enough memory for the picture".to_owned()))?;
-    let scale = resvg::tiny_skia::Transform::from_scale(FINENESS, FINENESS);
-    resvg::render(&tree, scale, &mut picture.as_mut());
-    picture.encode_png().map_err(|error| Failure(error.to_string()))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -261,14 +207,5 @@ mod tests {
         let dark = |x: u32, y: u32| picture.pixel(x, y).is_some_and(|pixel| pixel.red() < 0x60);
         let title = (48..600).flat_map(|x| (30..75).map(move |y| (x, y)));
         assert!(title.filter(|(x, y)| dark(*x, *y)).count() > 500);
-    }
-
-    #[test]
-    fn only_two_kinds_of_files_are_drawn() {
-        assert!(check_name(Path::new("a.svg")).is_ok() && check_name(Path::new("b.png")).is_ok());
-        for other in ["a.jpg", "svg", "a.SVG.txt"] {
-            let said = check_name(Path::new(other)).unwrap_err().0;
-            assert!(said.contains(".svg or .png") && said.contains(other), "{said}");
-        }
     }
 }

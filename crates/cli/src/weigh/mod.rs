@@ -76,7 +76,7 @@ struct Type {
 /// Weighs and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
     if let Some(chart) = &options.chart {
-        chart::check_name(chart)?;
+        crate::show::picture::check_name(chart)?;
     }
     let folder = folder(options)?;
     let threads =

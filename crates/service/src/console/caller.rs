@@ -4,6 +4,7 @@
 //! forget that somebody may see some sites and not others.
 
 use super::failure::Failure;
+use super::queries::RunningQueries;
 use crate::access::guards::password_check::PasswordCheck;
 use crate::active::{Active, Tls};
 use crate::control::changes::Changes;
@@ -16,18 +17,19 @@ use exedra_api::accounts::Me;
 use exedra_common::grant::{Grant, Role};
 use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Dictionaries, Origin, RequestBatch};
+use exedra_query::records::RecordedRequests;
 use exedra_reading::survey::VisitorKey;
 use exedra_reading::survey::day_tally::DayTally;
 use exedra_store::records::counting::zone_name;
 use exedra_store::records::{LogRange, Recent, Segment};
 use exedra_store::{
-    Accounts, ChangeRecord, Checkpoint, Imports, IssuedSecret, Purpose, Records, Secrets, Snapshot, Tallies,
-    Trouble,
+    Accounts, ChangeRecord, Checkpoint, Imports, IssuedSecret, KeptQueries, Purpose, Records, Secrets,
+    Snapshot, Tallies, Trouble,
 };
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// What the console shows, and who is let in.
@@ -40,6 +42,10 @@ pub struct Console {
     pub(super) accounts: Arc<Accounts>,
     pub(super) record: ChangeRecord,
     pub(super) imports: Imports,
+    pub(super) queries: KeptQueries,
+    /// Statements that are being answered, and the folder for what of them does not fit into memory.
+    pub(super) running: RunningQueries,
+    pub(super) overflow: PathBuf,
     tallies: Tallies,
     pub(super) passwords: PasswordCheck,
     pub(super) started: jiff::Timestamp,
@@ -62,6 +68,9 @@ impl Console {
             accounts: Arc::new(Accounts::open(state)),
             record: ChangeRecord::open(state),
             imports: Imports::open(state),
+            queries: KeptQueries::open(state),
+            running: RunningQueries::default(),
+            overflow: emptied(state.join("overflow")),
             tallies: Tallies::open(state),
             passwords: PasswordCheck::new(Arc::default()),
             started: jiff::Timestamp::now(),
@@ -83,6 +92,16 @@ impl Console {
     pub fn site(&self) -> Result<Arc<Active>, Failure> {
         self.runtime.site().ok_or(Failure::Internal)
     }
+}
+
+/// A folder without what a process left there that was killed.
+fn emptied(folder: PathBuf) -> PathBuf {
+    if let Err(error) = std::fs::remove_dir_all(&folder)
+        && error.kind() != std::io::ErrorKind::NotFound
+    {
+        tracing::warn!("{} cannot be emptied: {error}", folder.display());
+    }
+    folder
 }
 
 /// Whoever asks.
@@ -178,6 +197,12 @@ impl Caller {
             Some(sites) => seen.of_sites(|site| sites.iter().any(|one| one == site)),
         };
         (seen, records)
+    }
+
+    /// The same for statements.
+    pub fn recorded(&self, scope: &Scope) -> RecordedRequests {
+        let (seen, _) = self.snapshot(scope);
+        RecordedRequests::new(Arc::clone(&self.console.records), seen)
     }
 
     /// What remains of days of a scope whose requests were no longer kept when these were looked at, by the days of a zone; and whether there are others, by the

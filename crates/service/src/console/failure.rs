@@ -6,6 +6,7 @@ use axum::http::request::Parts;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use exedra_api::Problem;
+use exedra_api::queries::Mistake;
 use exedra_store::StoreError;
 use serde::de::DeserializeOwned;
 
@@ -16,6 +17,10 @@ pub enum Failure {
     Wrong(String),
     /// What it sends cannot be taken: the status that says why, and what is wrong with it.
     Body(StatusCode, String),
+    /// The statement that it sends is wrong.
+    Mistake(Mistake),
+    /// It needs more than it may have, in a sentence that says what to do.
+    TooMuch(String),
     /// There is no such thing.
     Missing(String),
     /// It cannot be done as things are.
@@ -53,6 +58,18 @@ impl IntoResponse for Failure {
             Failure::Wrong(detail) => problem(StatusCode::BAD_REQUEST, "The call is not understood", &detail),
             Failure::Body(status, detail) => {
                 problem(status, "The body of the call is not understood", &detail)
+            }
+            Failure::Mistake(mistake) => {
+                let detail = match &mistake.instead {
+                    Some(instead) => format!("{}: {instead}", mistake.what),
+                    None => mistake.what.clone(),
+                };
+                let status = StatusCode::BAD_REQUEST;
+                let title = "The statement is not understood".to_owned();
+                respond(status, Problem { status: status.as_u16(), title, detail, mistake: Some(mistake) })
+            }
+            Failure::TooMuch(detail) => {
+                problem(StatusCode::UNPROCESSABLE_ENTITY, "The question is too large", &detail)
             }
             Failure::Missing(detail) => problem(StatusCode::NOT_FOUND, "Not found", &detail),
             Failure::Conflict(detail) => problem(StatusCode::CONFLICT, "Conflict", &detail),
@@ -113,7 +130,11 @@ impl<S: Send + Sync, T: DeserializeOwned + Send> FromRequestParts<S> for Named<T
 
 /// A problem in the form of RFC 9457.
 pub fn problem(status: StatusCode, title: &str, detail: &str) -> Response {
-    let body = Problem { status: status.as_u16(), title: title.to_owned(), detail: detail.to_owned() };
+    let (title, detail) = (title.to_owned(), detail.to_owned());
+    respond(status, Problem { status: status.as_u16(), title, detail, mistake: None })
+}
+
+fn respond(status: StatusCode, body: Problem) -> Response {
     let mut response = (status, Json(body)).into_response();
     let media_type = HeaderValue::from_static("application/problem+json");
     response.headers_mut().insert(header::CONTENT_TYPE, media_type);

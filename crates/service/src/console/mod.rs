@@ -4,7 +4,7 @@
 //! - [`caller`]: what it is made of; whoever asks, and what they are given; [`recording`]: what they change is written down
 //! - [`routes`]: which calls there are, and who may make them
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
-//!   [`imports`]: what is about logs of elsewhere; [`erasing`]: one client erased; [`failure`]: what it says when it cannot answer
+//!   [`imports`]: what is about logs of elsewhere; [`erasing`]: one client erased; [`queries`]: statements; [`failure`]: what it says when it cannot answer
 //! - [`reading`]: what is about what is recorded; [`sources`]: where it comes from; [`counting`]: the records counted for a call
 //! - [`allowances`]: this month's transfer and what is expected of it; [`report`]: a scope as a file to download, [`report_page`]: as HTML
 //! - [`configuration`]: the files of the configuration, changed in the browser; [`trials`]: the next real request of a browser
@@ -32,6 +32,7 @@ mod hosts;
 pub mod imports;
 mod metrics;
 mod peer;
+pub mod queries;
 pub mod query;
 mod reading;
 mod recording;

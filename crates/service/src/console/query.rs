@@ -188,6 +188,44 @@ pub enum ReportForm {
     Csv,
 }
 
+/// A call that says nothing but which requests are meant.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct NothingMore {}
+
+/// Which question is asked about.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct ProgressQuery {
+    /// the name that was given to the question
+    pub id: String,
+}
+
+/// In which form the rows of an answer are given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum QueryForm {
+    /// comma-separated values
+    Csv,
+    /// one JSON object on each line
+    Ndjson,
+    /// Parquet
+    Parquet,
+}
+
+impl QueryForm {
+    /// Its media type.
+    pub fn media_type(self) -> &'static str {
+        match self {
+            QueryForm::Csv => "text/csv; charset=utf-8",
+            QueryForm::Ndjson => "application/x-ndjson",
+            QueryForm::Parquet => "application/vnd.apache.parquet",
+        }
+    }
+}
+
 /// Which changes are given.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]

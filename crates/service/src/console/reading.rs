@@ -56,11 +56,18 @@ impl About {
         Ok(About { scope, zone, active, now })
     }
 
-    fn zone_name(&self) -> String {
+    /// Everything that may be seen.
+    pub(super) fn everything(caller: &Caller) -> Result<Self, Failure> {
+        About::understand(caller, ScopeQuery::default())
+    }
+
+    /// The name of its zone.
+    pub(super) fn zone_name(&self) -> String {
         self.zone.iana_name().unwrap_or("UTC").to_owned()
     }
 
-    fn classifier(&self) -> Arc<Classifier> {
+    /// What works out derived columns.
+    pub(super) fn classifier(&self) -> Arc<Classifier> {
         Arc::new(Classifier { countries: self.active.countries.clone() })
     }
 

@@ -6,7 +6,7 @@
 use super::caller::Console;
 use super::{
     accounts, allowances, assets, calls, configuration, description, erasing, events, health, hosts, imports,
-    metrics, reading, recording, report, sign_in, sites, trials,
+    metrics, queries, reading, recording, report, sign_in, sites, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -44,6 +44,13 @@ fn for_viewers() -> Calls {
         .routes(routes!(reading::sources))
         .routes(routes!(reading::errors))
         .routes(routes!(reading::columns))
+        .routes(routes!(queries::query))
+        .routes(routes!(queries::query_progress))
+        .routes(routes!(queries::check_query))
+        .routes(routes!(queries::query_file))
+        .routes(routes!(queries::query_columns))
+        .routes(routes!(queries::query_functions))
+        .routes(routes!(queries::queries))
         .routes(routes!(allowances::allowances))
         .routes(routes!(report::report))
         .routes(routes!(sites::sites))
@@ -54,7 +61,11 @@ fn for_viewers() -> Calls {
 
 /// What anybody who is signed in may change of their own.
 fn of_ones_own() -> Calls {
-    OpenApiRouter::new().routes(routes!(accounts::change_password)).routes(routes!(sign_in::sign_out))
+    OpenApiRouter::new()
+        .routes(routes!(accounts::change_password))
+        .routes(routes!(sign_in::sign_out))
+        .routes(routes!(queries::keep_query))
+        .routes(routes!(queries::forget_query))
 }
 
 /// What changes something, or is about everything.

@@ -90,6 +90,20 @@ impl Snapshot {
         origins.map(|from| Part { records, projection, from }).collect()
     }
 
+    /// One of its parts, by its place among them, which has not been read.
+    pub fn part<'s>(
+        &'s self,
+        records: &'s Records,
+        projection: Projection,
+        place: usize,
+    ) -> Option<Part<'s>> {
+        let from = match self.segments.get(place) {
+            Some(segment) => Origin::Segment(segment),
+            None => Origin::Tail(self.tail.get(place - self.segments.len())?),
+        };
+        Some(Part { records, projection, from })
+    }
+
     /// Reads it part by part: `fill` is handed what appends one part to a batch.
     pub fn read<E: From<StoreError>>(
         &self,
@@ -218,6 +232,35 @@ impl Part<'_> {
         }
     }
 
+    /// Reads of it just what a scope keeps, into an empty batch and with texts of its own.
+    pub fn read_alone(
+        &self,
+        filter: &mut RowFilter,
+        batch: &mut RequestBatch,
+        texts: &mut Dictionaries,
+    ) -> Result<(), StoreError> {
+        *texts = Dictionaries::default();
+        filter.forget();
+        match self.from {
+            Origin::Segment(segment) => {
+                read_segment_alone(self.records, segment, self.projection, filter, batch, texts)
+            }
+            Origin::Tail(part) => {
+                let (requests, own) = &*part.requests;
+                let rows = filter.rows(requests, own);
+                match rows.len() == requests.rows() {
+                    true => batch.append(requests, own, texts, self.projection),
+                    false => {
+                        let mut some = requests.clone();
+                        some.keep(&rows);
+                        batch.append(&some, own, texts, self.projection);
+                    }
+                }
+                Ok(())
+            }
+        }
+    }
+
     /// Reads it, appending to a batch and learning its texts.
     pub fn append_to(&self, batch: &mut RequestBatch, texts: &mut Dictionaries) -> Result<(), StoreError> {
         match self.from {
@@ -254,6 +297,45 @@ fn read_matching(
     }
     Ok(())
 }
+
+/// Reads of a segment just what a filter keeps, with texts of its own.
+fn read_segment_alone(
+    records: &Records,
+    segment: &Segment,
+    projection: Projection,
+    filter: &mut RowFilter,
+    batch: &mut RequestBatch,
+    texts: &mut Dictionaries,
+) -> Result<(), StoreError> {
+    let whole = Wanted { projection, rows: Rows::all(segment.requests), is_alone: true };
+    let Scope { from, until, .. } = filter.scope();
+    let is_all = filter.scope().has_all_requests()
+        && from.is_none_or(|from| segment.first >= from)
+        && until.is_none_or(|until| segment.last < until);
+    if is_all {
+        return read_columns(records, segment, &whole, batch, texts);
+    }
+    let (mut looked_at, mut own): (RequestBatch, Dictionaries) = Default::default();
+    let alone = Wanted { projection: filter.projection(), ..whole };
+    read_columns(records, segment, &alone, &mut looked_at, &mut own)?;
+    let rows = filter.rows(&looked_at, &own);
+    match rows.len() {
+        0 => Ok(()),
+        // To look up the texts of many costs more than to take all.
+        many if many * MANY > segment.requests => {
+            read_columns(records, segment, &whole, batch, texts)?;
+            batch.keep(&rows);
+            Ok(())
+        }
+        _ => {
+            let rows = Rows { all: segment.requests, wanted: Some(&rows) };
+            read_columns(records, segment, &Wanted { projection, rows, is_alone: false }, batch, texts)
+        }
+    }
+}
+
+/// The part of a segment whose texts are better taken as they are, all of them, as one over this.
+const MANY: usize = 4;
 
 /// Reads the wanted columns of a segment. One that is damaged has none: whoever looks after the segments is told.
 pub(super) fn read_segment(

@@ -1,15 +1,15 @@
 /** A file to be written in: highlighted, with the settings offered as one types, and what is wrong at its place. */
 import { autocompletion, type CompletionContext, type CompletionResult } from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
-import { bracketMatching, HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
+import { bracketMatching, StreamLanguage } from "@codemirror/language";
 import { toml } from "@codemirror/legacy-modes/mode/toml";
 import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
 import { MergeView } from "@codemirror/merge";
 import { EditorState } from "@codemirror/state";
 import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
-import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import type { Finding, KnownSetting } from "../../../api/client";
+import { colours, look } from "../../../parts/code";
 
 interface Props {
   name: string;
@@ -22,34 +22,7 @@ interface Props {
   line?: { number: number };
 }
 
-const colours = HighlightStyle.define([
-  { tag: tags.comment, color: "var(--quiet)", fontStyle: "italic" },
-  { tag: tags.string, color: "var(--well)" },
-  { tag: tags.number, color: "var(--clay)" },
-  { tag: tags.bool, color: "var(--clay)" },
-  { tag: tags.propertyName, color: "var(--sea)" },
-  { tag: tags.atom, color: "var(--violet)", fontWeight: "600" },
-]);
-
-const look = EditorView.theme({
-  "&": { backgroundColor: "var(--sheet)", color: "var(--ink)", fontSize: "0.9rem" },
-  "&.cm-focused": { outline: "2px solid var(--sea)" },
-  ".cm-content, .cm-gutters": { fontFamily: "var(--font-mono), ui-monospace, monospace" },
-  ".cm-content": { caretColor: "var(--ink)" },
-  ".cm-gutters": { backgroundColor: "var(--paper)", color: "var(--quiet)", borderRight: "1px solid var(--line)" },
-  ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "color-mix(in oklab, var(--sea-soft) 40%, transparent)" },
-  ".cm-cursor": { borderLeftColor: "var(--ink)" },
-  "&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "var(--sea-soft)" },
-  ".cm-tooltip": { backgroundColor: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--line)" },
-  ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--sea-soft)", color: "var(--ink)" },
-  // Its own signs are in none of our faces.
-  ".cm-collapsedLines:before, .cm-collapsedLines:after": { content: '"⋯"' },
-  ".cm-collapsedLines": { background: "var(--paper)", color: "var(--quiet)" },
-  ".cm-diagnostic-error": { borderLeftColor: "var(--trouble)" },
-  ".cm-diagnostic-warning": { borderLeftColor: "var(--attention)" },
-});
-
-const reading = [lineNumbers(), StreamLanguage.define(toml), syntaxHighlighting(colours), look];
+const reading = [lineNumbers(), StreamLanguage.define(toml), colours, look];
 
 export function Editor({ name, text, change, settings, findings, line }: Props) {
   const place = useRef<HTMLDivElement>(null);

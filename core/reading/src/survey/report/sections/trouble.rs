@@ -1,5 +1,6 @@
 //! What fails, for whom, and how long does it take?
 
+use crate::classify::statuses;
 use crate::survey::counted::StatusKey;
 use crate::survey::durations::Spread;
 use crate::survey::plan::Part;
@@ -39,63 +40,11 @@ fn statuses(context: &Context<'_>) -> Table {
     let mut table = Table::new("", "", [status, TableColumn::text("reason", "reason"), requests(), sent()]);
     for (status, counts) in &context.survey.statuses {
         let code = Some(u64::from(*status)).filter(|status| *status > 0);
-        let reason = http_reason(*status).unwrap_or(if *status == 0 { "no status" } else { "" });
+        let reason = statuses::reason(*status).unwrap_or(if *status == 0 { "no status" } else { "" });
         table.push([code.into(), reason.into(), counts.requests.into(), counts.bytes.into()]);
     }
     table.total = context.totals(&table);
     table
-}
-
-/// Reason phrases of the registry of status codes (RFC 9110 §16.2).
-fn http_reason(status: u16) -> Option<&'static str> {
-    Some(match status {
-        100 => "Continue",
-        101 => "Switching Protocols",
-        103 => "Early Hints",
-        200 => "OK",
-        201 => "Created",
-        202 => "Accepted",
-        204 => "No Content",
-        206 => "Partial Content",
-        301 => "Moved Permanently",
-        302 => "Found",
-        303 => "See Other",
-        304 => "Not Modified",
-        307 => "Temporary Redirect",
-        308 => "Permanent Redirect",
-        400 => "Bad Request",
-        401 => "Unauthorized",
-        403 => "Forbidden",
-        404 => "Not Found",
-        405 => "Method Not Allowed",
-        406 => "Not Acceptable",
-        408 => "Request Timeout",
-        409 => "Conflict",
-        410 => "Gone",
-        411 => "Length Required",
-        412 => "Precondition Failed",
-        413 => "Content Too Large",
-        414 => "URI Too Long",
-        415 => "Unsupported Media Type",
-        416 => "Range Not Satisfiable",
-        417 => "Expectation Failed",
-        421 => "Misdirected Request",
-        422 => "Unprocessable Content",
-        426 => "Upgrade Required",
-        428 => "Precondition Required",
-        429 => "Too Many Requests",
-        431 => "Request Header Fields Too Large",
-        451 => "Unavailable For Legal Reasons",
-        500 => "Internal Server Error",
-        501 => "Not Implemented",
-        502 => "Bad Gateway",
-        503 => "Service Unavailable",
-        504 => "Gateway Timeout",
-        505 => "HTTP Version Not Supported",
-        507 => "Insufficient Storage",
-        508 => "Loop Detected",
-        _ => return None,
-    })
 }
 
 /// Paths that were answered 4xx or 5xx, by status. Missing pages have a list of their own.

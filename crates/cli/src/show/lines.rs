@@ -1,15 +1,19 @@
-//! Single requests as lines: values under each other, figures to the right, long texts cut in their middle to what fits.
+//! Rows as lines, as many as there are: values under each other, figures to the right, long texts cut in their middle to what fits.
+//!
+//! Single requests are shown so, and what statements select.
 
+use super::cells::shown;
+use super::fit::shorten;
 use crate::out::{QUIET, TROUBLE};
-use crate::show::cells::shown;
-use crate::show::fit::shorten;
 use exedra_common::columns::Kind;
-use exedra_common::tables::{Cell, Table, TableColumn};
+use exedra_common::tables::{Cell, Measured, Table, TableColumn};
 use jiff::tz::TimeZone;
 use unicode_width::UnicodeWidthStr;
 
 /// A text that is longer than this may be cut; shorter ones are whole.
 const LONG: usize = 24;
+/// Where there is no room for that, they are cut to this.
+const SHORT: usize = 10;
 /// What stands between two values.
 const GAP: usize = 2;
 /// How wide texts of requests that are still to come may be expected to be.
@@ -19,6 +23,8 @@ const EXPECTED: usize = 30;
 pub struct Lines {
     columns: Vec<TableColumn>,
     widths: Vec<usize>,
+    /// How many of the last columns there is no room for.
+    hidden: usize,
     /// Whether nothing is cut, however long it is.
     whole: bool,
     zone: TimeZone,
@@ -41,18 +47,31 @@ impl Lines {
             cells.max().unwrap_or(0).max(column.title.width()).max(expected)
         };
         let mut widths: Vec<usize> = (0..table.columns.len()).map(width).collect();
-        // The widest texts give way first, and none more than others.
-        loop {
-            let all = widths.iter().map(|width| width + GAP).sum::<usize>() - GAP.min(widths.len() * GAP);
-            let widest = (0..widths.len())
-                .filter(|place| table.columns[*place].kind == Kind::Text && widths[*place] > LONG)
-                .max_by_key(|place| widths[*place]);
-            match widest {
-                Some(place) if all > room => widths[place] -= 1,
-                _ => break,
+        // The widest texts give way first, and none more than others; then what stands last has no room.
+        let all =
+            |widths: &[usize]| widths.iter().map(|width| width + GAP).sum::<usize>().saturating_sub(GAP);
+        for least in [LONG, SHORT] {
+            while all(&widths) > room {
+                let widest = (0..widths.len())
+                    .filter(|place| table.columns[*place].kind == Kind::Text && widths[*place] > least)
+                    .max_by_key(|place| widths[*place]);
+                match widest {
+                    Some(place) => widths[place] -= 1,
+                    None => break,
+                }
             }
         }
-        Lines { columns: table.columns.clone(), widths, whole: room == usize::MAX, zone: zone.clone() }
+        while widths.len() > 1 && all(&widths) > room {
+            widths.pop();
+        }
+        let hidden = table.columns.len() - widths.len();
+        Lines {
+            columns: table.columns.clone(),
+            widths,
+            hidden,
+            whole: room == usize::MAX,
+            zone: zone.clone(),
+        }
     }
 
     /// The titles of the columns.
@@ -61,7 +80,12 @@ impl Lines {
         format!("{QUIET}{}{QUIET:#}\n", self.aligned(titles))
     }
 
-    /// The line of a request; failures stand out.
+    /// How many of the last columns there is no room for.
+    pub fn hidden(&self) -> usize {
+        self.hidden
+    }
+
+    /// The line of a row; requests that failed stand out.
     pub fn line(&self, row: &[Cell]) -> String {
         let values = self.columns.iter().zip(row).map(|(column, cell)| value(column, cell, &self.zone));
         let line = self.aligned(values);
@@ -81,6 +105,8 @@ impl Lines {
             let pad = " ".repeat(width.saturating_sub(value.width()));
             match column.kind {
                 Kind::Size | Kind::Duration => line.extend([pad.as_str(), &value]),
+                // What is no status and no other key is a figure.
+                Kind::Integer if column.measure != Measured::Key => line.extend([pad.as_str(), &value]),
                 _ => line.extend([value.as_str(), &pad]),
             }
         }
@@ -97,30 +123,28 @@ fn value(column: &TableColumn, cell: &Cell, zone: &TimeZone) -> String {
             stamp.unwrap_or_default().to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M:%S").to_string()
         }
         (Kind::Integer, Cell::Number(number)) => number.to_string(),
+        (Kind::Integer, Cell::Decimal(number)) => decimal(*number),
         (_, cell) => shown(column, cell, zone),
     }
 }
 
-/// A request as an object of JSON on a line of its own. Logs of such lines can be read again.
-pub fn object(table: &Table, row: &[Cell]) -> String {
-    let value = |(column, cell): (&TableColumn, &Cell)| {
-        let value = match (column.kind, cell) {
-            (Kind::Time, Cell::Number(time)) => {
-                let stamp =
-                    i64::try_from(*time).ok().and_then(|time| jiff::Timestamp::from_millisecond(time).ok());
-                serde_json::Value::from(format!("{:.3}", stamp.unwrap_or_default()))
-            }
-            (_, cell) => serde_json::to_value(cell).unwrap_or_default(),
-        };
-        format!("{}:{value}", serde_json::Value::from(&*column.name))
+/// A number with a fraction, in as few digits as say it to a thousandth, or to three digits where it is less.
+fn decimal(number: f64) -> String {
+    let digits = match number.abs() {
+        small if small > 0.0 && small < 0.1 => 2 - small.log10().floor() as i32,
+        _ => 3,
     };
-    let members: Vec<String> = table.columns.iter().zip(row).map(value).collect();
-    format!("{{{}}}\n", members.join(","))
+    let written = format!("{number:.*}", usize::try_from(digits.clamp(0, 12)).unwrap_or(3));
+    match written.contains('.') {
+        true => written.trim_end_matches('0').trim_end_matches('.').to_owned(),
+        false => written,
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use exedra_common::tables::rows::object;
     use exedra_common::{Column, NumberColumn, TextColumn};
 
     fn table() -> Table {
@@ -156,6 +180,16 @@ mod tests {
         assert!(drawn[1].contains('…') && drawn[1].trim_end().width() <= 80, "{}", drawn[1]);
         let wide = Lines::new(&table, usize::MAX, false, &TimeZone::UTC);
         assert!(wide.line(&table.rows[1]).contains("longer-than-there-is-room-on-any-line.html"));
+    }
+
+    #[rstest::rstest]
+    #[case(0.5, "0.5")]
+    #[case(-12.0, "-12")]
+    #[case(1234.56789, "1234.568")]
+    #[case(0.000_123_456, "0.000123")]
+    #[case(0.0, "0")]
+    fn fractions_have_the_digits_that_matter(#[case] number: f64, #[case] written: &str) {
+        assert_eq!(decimal(number), written);
     }
 
     #[test]

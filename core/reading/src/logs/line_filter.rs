@@ -1,0 +1,153 @@
+//! Lines that a scope leaves out, told before their texts are looked up.
+//!
+//! Whoever asks for a few requests of a long log waits for what is done with all the others. So what a line says in numbers is
+//! looked at first, then those texts that a filter asks about, and only the lines that are left are taken into a batch.
+//!
+//! ```
+//! use exedra_common::filters::Filters;
+//! use exedra_common::scope::{RowFilter, Scope};
+//! use exedra_common::{Dictionaries, Projection, RequestBatch, TextColumn};
+//! use exedra_reading::classify::Classifier;
+//! use exedra_reading::logs::{Layout, LineFilter, LineReader};
+//! let filters = Filters::understand(&["status=404", "path=/t*"], &[]).unwrap();
+//! let rows = RowFilter::new(Scope { filters, ..Scope::default() }, std::sync::Arc::new(Classifier::default()));
+//! let mut filter = LineFilter::new(&rows);
+//! let line = |path, status| format!("192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET {path} HTTP/1.1\" {status} 512\n");
+//! let log = [line("/tides", 404), line("/map", 404), line("/tides", 200)].concat();
+//! let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());
+//! let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+//! reader.read_matching(log.as_bytes(), 0, &mut 0, &mut filter, &mut batch, &mut texts);
+//! assert_eq!((reader.read, batch.rows()), (3, 1), "all are read, one is kept");
+//! assert_eq!(texts.of(TextColumn::Client).len(), 1);
+//! ```
+
+use super::cut::Cut;
+use super::reader::{Shared, add_codes};
+use exedra_common::columns::{NumberColumn, TextColumn};
+use exedra_common::scope::RowFilter;
+use exedra_common::{Dictionaries, Projection, RequestBatch};
+use std::borrow::Cow;
+
+/// Says which lines of some belong to a scope.
+#[derive(Debug)]
+pub struct LineFilter {
+    numbers: RowFilter,
+    texts: RowFilter,
+    number_columns: Vec<NumberColumn>,
+    text_columns: Vec<TextColumn>,
+    scratch: RequestBatch,
+}
+
+impl LineFilter {
+    /// A filter that keeps what this one does.
+    pub fn new(filter: &RowFilter) -> Self {
+        let (numbers, texts) = filter.halves();
+        LineFilter {
+            number_columns: numbers.projection().numbers().collect(),
+            text_columns: texts.projection().texts().collect(),
+            numbers,
+            texts,
+            scratch: RequestBatch::default(),
+        }
+    }
+
+    /// The columns that it looks at.
+    pub fn projection(&self) -> Projection {
+        self.numbers.projection().with(self.texts.projection())
+    }
+
+    /// Forgets what was learnt of texts: new dictionaries are coming.
+    pub fn forget(&mut self) {
+        self.texts.forget();
+    }
+
+    /// Keeps those of some lines that belong to the scope. Texts that it must look at are learnt.
+    pub(super) fn retain<'l>(
+        &mut self,
+        lines: &mut Vec<Cow<'l, [u8]>>,
+        cuts: &mut Vec<Cut>,
+        shared: &Shared,
+        dictionaries: &mut Dictionaries,
+    ) {
+        let LineFilter { numbers, texts, number_columns, text_columns, scratch } = self;
+        scratch.clear();
+        scratch.time.extend(cuts.iter().map(|cut| cut.time));
+        for column in number_columns {
+            scratch.numbers_mut(*column).extend(cuts.iter().map(|cut| cut.numbers[column.index()]));
+        }
+        let rows = numbers.rows(scratch, dictionaries);
+        keep(lines, &rows);
+        keep(cuts, &rows);
+        if text_columns.is_empty() || lines.is_empty() {
+            return;
+        }
+        scratch.clear();
+        scratch.time.extend(cuts.iter().map(|cut| cut.time));
+        for column in text_columns {
+            add_codes(*column, lines, cuts, shared, scratch, dictionaries);
+        }
+        let rows = texts.rows(scratch, dictionaries);
+        keep(lines, &rows);
+        keep(cuts, &rows);
+    }
+}
+
+/// Keeps those at some places, which are in order.
+fn keep<T>(all: &mut Vec<T>, places: &[u32]) {
+    if places.len() == all.len() {
+        return;
+    }
+    for (to, from) in places.iter().enumerate() {
+        all.swap(to, *from as usize);
+    }
+    all.truncate(places.len());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::classify::Classifier;
+    use crate::logs::{Layout, LineReader};
+    use exedra_common::filters::Filters;
+    use exedra_common::scope::Scope;
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    proptest! {
+        /// A law: what is kept line by line is what is kept of a whole batch, whichever filters there are.
+        #[test]
+        fn lines_are_kept_as_rows_are(
+            lines in proptest::collection::vec((0u8..5, 0usize..6, 0u8..3, 0u64..2000), 1..400),
+            only in proptest::sample::subsequence(vec!["status=404,5xx", "path=/a*", "client=192.0.2.0/31", "kind=page", "bytes<900"], 0..4),
+            from in proptest::option::of(1_794_633_160_000i64..1_794_633_165_000),
+        ) {
+            const PATHS: [&str; 6] = ["/a", "/ab.css", "/b", "/a?x=1", "-", "/c.html"];
+            const STATUSES: [&str; 3] = ["200", "404", "503"];
+            let log: String = lines.iter().map(|(client, path, status, bytes)| format!(
+                "192.0.2.{client} - - [14/Nov/2026:05:12:4{client} +0000] \"GET {} HTTP/1.1\" {} {bytes}\n",
+                PATHS[*path], STATUSES[usize::from(*status)])).collect();
+            let scope = Scope { filters: Filters::understand(&only, &[]).unwrap(), from, ..Scope::default() };
+            let mut rows = RowFilter::new(scope, Arc::new(Classifier::default()));
+            let read = |filter: Option<&mut LineFilter>| {
+                let mut reader = LineReader::new(&Layout::all_named(), Projection::everything());
+                let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+                match filter {
+                    Some(filter) => reader.read_matching(log.as_bytes(), 0, &mut 0, filter, &mut batch, &mut texts),
+                    None => reader.read_block(log.as_bytes(), 0, &mut 0, &mut batch, &mut texts),
+                };
+                (batch, texts)
+            };
+            let (all, texts) = read(None);
+            let wanted = rows.rows(&all, &texts);
+            let (kept, own) = read(Some(&mut LineFilter::new(&rows)));
+            let path = |batch: &RequestBatch, texts: &Dictionaries, row| {
+                batch.code(TextColumn::Path, row).map(|code| texts.of(TextColumn::Path).text(code).to_owned())
+            };
+            let wanted: Vec<_> = wanted.iter().map(|row| *row as usize)
+                .map(|row| (all.time[row], path(&all, &texts, row), all.number(NumberColumn::Bytes, row))).collect();
+            let found: Vec<_> = (0..kept.rows())
+                .map(|row| (kept.time[row], path(&kept, &own, row), kept.number(NumberColumn::Bytes, row))).collect();
+            prop_assert_eq!(found, wanted);
+        }
+    }
+}

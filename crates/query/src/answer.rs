@@ -1,0 +1,176 @@
+//! What comes back: columns that are known at once, and rows step by step, so that an answer of any length needs little memory.
+
+use crate::diagnostic::QueryError;
+use crate::engine::Engine;
+use crate::schema::{Field, TABLE};
+use crate::wording::understood;
+use arrow::array::{Array, ArrayRef, AsArray, RecordBatch};
+use arrow::compute::cast;
+use arrow::datatypes::{
+    DataType, Date32Type, Field as ArrowField, Float64Type, Int64Type, Schema, SchemaRef, TimeUnit,
+    TimestampMillisecondType, UInt32Type, UInt64Type,
+};
+use arrow::util::display::{ArrayFormatter, FormatOptions};
+use datafusion::execution::SendableRecordBatchStream;
+use exedra_common::columns::{Kind, Unit};
+use exedra_common::tables::{Cell, Measured, Table, TableColumn};
+use futures_util::StreamExt;
+use jiff::civil::Date;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// An answer that is under way.
+pub struct Answer<'e> {
+    engine: &'e Engine,
+    stream: SendableRecordBatchStream,
+    ends: Option<Instant>,
+    statement: String,
+    columns: Vec<TableColumn>,
+}
+
+impl<'e> Answer<'e> {
+    pub(crate) fn new(
+        engine: &'e Engine,
+        stream: SendableRecordBatchStream,
+        ends: Option<Instant>,
+        statement: String,
+    ) -> Self {
+        let columns = columns(&stream.schema());
+        Answer { engine, stream, ends, statement, columns }
+    }
+
+    /// The table without any rows.
+    pub fn table(&self) -> Table {
+        Table::new("result", "", self.columns.iter().cloned())
+    }
+
+    /// The schema of what comes, as the engine has it, with the names that people are shown.
+    pub fn schema(&self) -> SchemaRef {
+        let schema = self.stream.schema();
+        let fields = schema.fields().iter().zip(&self.columns);
+        let fields = fields.map(|(field, column)| field.as_ref().clone().with_name(&column.name));
+        Arc::new(Schema::new(fields.collect::<Vec<ArrowField>>()))
+    }
+
+    /// Further rows as the engine has them; `None` at the end.
+    pub fn batch(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<RecordBatch>, QueryError> {
+        let next = self.engine.wait(self.ends, goes_on, self.stream.next())?;
+        next.transpose().map_err(|error| understood(&error, &self.statement))
+    }
+
+    /// Further rows, some at a time; `None` at the end.
+    pub fn rows(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<Vec<Vec<Cell>>>, QueryError> {
+        Ok(self.batch(goes_on)?.map(|batch| rows(&batch)))
+    }
+
+    /// All rows as a table, up to so many; what was left out is not counted. Says whether there are more.
+    pub fn into_table(
+        mut self,
+        most: usize,
+        goes_on: &dyn Fn() -> bool,
+    ) -> Result<(Table, bool), QueryError> {
+        let mut table = self.table();
+        while let Some(rows) = self.rows(goes_on)? {
+            table.rows.extend(rows);
+            if table.rows.len() > most {
+                table.rows.truncate(most);
+                return Ok((table, true));
+            }
+        }
+        Ok((table, false))
+    }
+}
+
+/// A column of an answer, by its name and type. One that is a column of logs says so, so that a filter can be made of its values.
+fn column(field: &ArrowField) -> TableColumn {
+    let name = field.name().replace(&format!("{TABLE}."), "");
+    let (kind, unit, measure) = match field.data_type() {
+        DataType::Timestamp(..) => (Kind::Time, Unit::Milliseconds, Measured::Key),
+        DataType::Date32 | DataType::Date64 => (Kind::Date, Unit::None, Measured::Key),
+        kind if kind.is_integer() => (Kind::Integer, Unit::None, Measured::Level),
+        kind if kind.is_numeric() => (Kind::Integer, Unit::None, Measured::Level),
+        _ => (Kind::Text, Unit::None, Measured::Key),
+    };
+    let of_logs = match Field::named(&name) {
+        Some(Field::Of(column)) if column.declaration().kind == kind && kind == Kind::Text => Some(column),
+        Some(Field::Of(column)) if column.name() == "status" => Some(column),
+        _ => None,
+    };
+    let measure = if of_logs.is_some() { Measured::Key } else { measure };
+    let filter = of_logs.map(|column| column.name().to_owned());
+    TableColumn { kind, unit, measure, filter, ..TableColumn::text(&name, &name) }
+}
+
+/// The columns of rows of a schema.
+pub(crate) fn columns(schema: &Schema) -> Vec<TableColumn> {
+    schema.fields().iter().map(|field| column(field)).collect()
+}
+
+/// The rows of a batch.
+pub(crate) fn rows(batch: &RecordBatch) -> Vec<Vec<Cell>> {
+    let columns: Vec<Vec<Cell>> = batch.columns().iter().map(cells).collect();
+    let mut columns: Vec<_> = columns.into_iter().map(Vec::into_iter).collect();
+    let row = |_| columns.iter_mut().map(|column| column.next().unwrap_or_default()).collect();
+    (0..batch.num_rows()).map(row).collect()
+}
+
+/// The values of a column.
+fn cells(array: &ArrayRef) -> Vec<Cell> {
+    let known = match array.data_type() {
+        DataType::Dictionary(key, value) if **key == DataType::UInt32 && value.is_string() => {
+            let coded = array.as_dictionary::<UInt32Type>();
+            let values = cells(coded.values());
+            let cell =
+                |key: Option<u32>| key.and_then(|key| values.get(key as usize)).cloned().unwrap_or_default();
+            Some(coded.keys().iter().map(cell).collect())
+        }
+        kind if kind.is_string() || matches!(kind, DataType::Dictionary(..)) => cast(array, &DataType::Utf8)
+            .ok()
+            .map(|texts| texts.as_string::<i32>().iter().map(Cell::from).collect()),
+        DataType::Boolean => {
+            let word = |truth: Option<bool>| truth.map(|truth| if truth { "true" } else { "false" }).into();
+            Some(array.as_boolean().iter().map(word).collect())
+        }
+        DataType::Timestamp(_, zone) => {
+            let wanted = DataType::Timestamp(TimeUnit::Millisecond, zone.clone());
+            cast(array, &wanted).ok().map(|times| {
+                let times = times.as_primitive::<TimestampMillisecondType>().iter();
+                times.map(|time| time.and_then(|time| u64::try_from(time).ok()).into()).collect()
+            })
+        }
+        DataType::Date32 | DataType::Date64 => cast(array, &DataType::Date32).ok().map(|days| {
+            let day = |day: i32| {
+                let since = jiff::Span::new().try_days(day).ok()?;
+                Some(Date::constant(1970, 1, 1).checked_add(since).ok()?.to_string())
+            };
+            days.as_primitive::<Date32Type>().iter().map(|days| days.and_then(day).into()).collect()
+        }),
+        DataType::UInt64 => Some(array.as_primitive::<UInt64Type>().iter().map(Cell::from).collect()),
+        kind if kind.is_integer() => cast(array, &DataType::Int64).ok().map(|numbers| {
+            let cell = |number: Option<i64>| match number {
+                Some(number) => u64::try_from(number).map_or(Cell::Decimal(number as f64), Cell::Number),
+                None => Cell::Nothing,
+            };
+            numbers.as_primitive::<Int64Type>().iter().map(cell).collect()
+        }),
+        kind if kind.is_numeric() => cast(array, &DataType::Float64).ok().map(|numbers| {
+            let cell = |number: Option<f64>| number.filter(|number| number.is_finite()).into();
+            numbers.as_primitive::<Float64Type>().iter().map(cell).collect()
+        }),
+        _ => None,
+    };
+    known.unwrap_or_else(|| as_text(array))
+}
+
+/// Values of a kind that tables do not know, as texts.
+fn as_text(array: &ArrayRef) -> Vec<Cell> {
+    let options = FormatOptions::default();
+    let Ok(formatter) = ArrayFormatter::try_new(array, &options) else {
+        return vec![Cell::Nothing; array.len()];
+    };
+    let cell = |row: usize| match array.is_null(row) {
+        true => Cell::Nothing,
+        false => Cell::Text(formatter.value(row).to_string()),
+    };
+    (0..array.len()).map(cell).collect()
+}

@@ -1,0 +1,217 @@
+//! Statements carried out within limits: memory, room on disk, time.
+//!
+//! The engine has threads of its own, so that a heavy question takes none from whoever serves, and whoever asks waits without being
+//! asynchronous. What does not fit into its memory it writes aside and reads back, and past that it says so.
+//!
+//! ```
+//! # use exedra_query::{Engine, Limits, QueryError, RequestReader, RequestSource, RequestsTable, Reading, SourceError, Statement};
+//! # use exedra_query::TextsAre;
+//! # use exedra_common::{Dictionaries, NumberColumn, RequestBatch};
+//! # use std::sync::Arc;
+//! # #[derive(Debug)] struct Three;
+//! # struct Once(bool);
+//! # impl RequestSource for Three {
+//! #     fn begin(&self, _: Reading) -> Result<Vec<Box<dyn RequestReader>>, SourceError> { Ok(vec![Box::new(Once(false))]) }
+//! # }
+//! # impl RequestReader for Once {
+//! #     fn read(&mut self, batch: &mut RequestBatch, _: &mut Dictionaries) -> Result<Option<TextsAre>, SourceError> {
+//! #         if std::mem::replace(&mut self.0, true) { return Ok(None) }
+//! #         batch.time = vec![1, 2, 3];
+//! #         *batch.numbers_mut(NumberColumn::Status) = vec![200, 404, 404];
+//! #         Ok(Some(TextsAre::Known))
+//! #     }
+//! # }
+//! # let source = Arc::new(Three);
+//! use exedra_reading::{classify::Classifier, survey::VisitorKey};
+//! let scope = (Default::default(), jiff::tz::TimeZone::UTC);
+//! let table = RequestsTable::new(source, scope, Arc::new(Classifier::default()), VisitorKey([1, 2]));
+//! let engine = Engine::new(table, Limits::default(), || {})?;
+//! let statement = "select status, count(*) as n from requests group by status order by n desc";
+//! let statement = Statement::understand(statement, &Default::default())?;
+//! let mut answer = engine.ask(&statement, &|| true)?;
+//! let rows = answer.rows(&|| true)?.unwrap();
+//! assert_eq!(rows[0], [404.into(), 2.into()]);
+//! assert!(answer.rows(&|| true)?.is_none());
+//! # Ok::<(), QueryError>(())
+//! ```
+
+use crate::answer::Answer;
+use crate::diagnostic::{Diagnostic, QueryError};
+use crate::functions::for_engine;
+use crate::schema::TABLE;
+use crate::statement::Statement;
+use crate::table::RequestsTable;
+use crate::wording::understood;
+use datafusion::error::{DataFusionError, Result as EngineResult};
+use datafusion::execution::memory_pool::FairSpillPool;
+use datafusion::execution::runtime_env::RuntimeEnvBuilder;
+use datafusion::execution::{SessionStateBuilder, SessionStateDefaults};
+use datafusion::physical_plan::execute_stream;
+use datafusion::prelude::{SessionConfig, SessionContext};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::runtime::{Builder, Runtime};
+
+/// How much a question may take.
+#[derive(Debug, Clone)]
+pub struct Limits {
+    /// Memory for what it puts together, in octets.
+    pub memory: usize,
+    /// Room on disk for what does not fit into that, in octets.
+    pub disk: u64,
+    /// Where that room is; where the system keeps such files unless said otherwise.
+    pub folder: Option<PathBuf>,
+    /// How long it may take.
+    pub time: Option<Duration>,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Limits { memory: 256 << 20, disk: 10 << 30, folder: None, time: None }
+    }
+}
+
+/// How often a waiting question looks whether it is still wanted.
+const LOOKS: Duration = Duration::from_millis(40);
+
+/// Carries out statements over one table.
+pub struct Engine {
+    /// Taken only to be put down without waiting.
+    runtime: Option<Runtime>,
+    session: SessionContext,
+    limits: Limits,
+}
+
+impl Engine {
+    /// An engine over a table, with as many threads as read it; each runs `begin_thread` first.
+    pub fn new(
+        table: RequestsTable,
+        limits: Limits,
+        begin_thread: impl Fn() + Send + Sync + 'static,
+    ) -> Result<Self, QueryError> {
+        let failed =
+            |error: std::io::Error| QueryError::Source(format!("no threads could be started: {error}"));
+        let runtime = Builder::new_multi_thread()
+            .worker_threads(table.threads())
+            .thread_name("query")
+            .thread_stack_size(8 << 20)
+            .on_thread_start(begin_thread)
+            .enable_time()
+            .build()
+            .map_err(failed)?;
+        let session = session(table, &limits).map_err(|error| understood(&error, ""))?;
+        Ok(Engine { runtime: Some(runtime), session, limits })
+    }
+
+    /// Begins to answer a statement, for as long as `goes_on` says that somebody waits.
+    ///
+    /// # Errors
+    /// When it is wrong: columns, functions and types are looked at before anything is read.
+    pub fn ask(&self, statement: &Statement, goes_on: &dyn Fn() -> bool) -> Result<Answer<'_>, QueryError> {
+        let ends = self.limits.time.map(|time| Instant::now() + time);
+        let plan = async {
+            let state = self.session.state();
+            let plan = state.statement_to_plan(statement.parsed.clone()).await?;
+            let plan = state.create_physical_plan(&plan).await?;
+            let stream = execute_stream(Arc::clone(&plan), self.session.task_ctx())?;
+            Ok::<_, DataFusionError>(stream)
+        };
+        let stream =
+            self.wait(ends, goes_on, plan)?.map_err(|error| understood(&error, &statement.written))?;
+        Ok(Answer::new(self, stream, ends, statement.written.clone()))
+    }
+
+    /// Looks at a statement without reading anything.
+    ///
+    /// # Errors
+    /// When it is wrong.
+    pub fn check(&self, statement: &Statement) -> Result<(), QueryError> {
+        let plan = async {
+            let state = self.session.state();
+            let plan = state.statement_to_plan(statement.parsed.clone()).await?;
+            state.optimize(&plan)
+        };
+        let planned = self.wait(None, &|| true, plan)?;
+        planned.map(|_| ()).map_err(|error| understood(&error, &statement.written))
+    }
+
+    /// Waits for something until the time is over or nobody waits for it any more.
+    pub(crate) fn wait<T>(
+        &self,
+        ends: Option<Instant>,
+        goes_on: &dyn Fn() -> bool,
+        work: impl Future<Output = T>,
+    ) -> Result<T, QueryError> {
+        let Some(runtime) = &self.runtime else { return Err(QueryError::Stopped) };
+        runtime.block_on(async {
+            let mut work = std::pin::pin!(work);
+            loop {
+                match tokio::time::timeout(LOOKS, &mut work).await {
+                    Ok(done) => return Ok(done),
+                    Err(_) if !goes_on() => return Err(QueryError::Stopped),
+                    Err(_) if ends.is_some_and(|ends| Instant::now() >= ends) => {
+                        let time = self.limits.time.unwrap_or_default().as_secs();
+                        return Err(QueryError::TooMuch(format!(
+                            "The question took longer than the {time} seconds it may take: narrow it by time or by a condition."
+                        )));
+                    }
+                    Err(_) => {}
+                }
+            }
+        })
+    }
+}
+
+impl Drop for Engine {
+    fn drop(&mut self) {
+        // Whoever drops it may be in the middle of something that must not wait.
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
+
+fn session(table: RequestsTable, limits: &Limits) -> EngineResult<SessionContext> {
+    let mut config = SessionConfig::new()
+        .with_target_partitions(table.threads())
+        .with_information_schema(false)
+        .with_round_robin_repartition(false);
+    let options = config.options_mut();
+    options.sql_parser.collect_spans = true;
+    options.sql_parser.map_string_types_to_utf8view = false;
+    options.execution.time_zone = Some(table.zone().iana_name().unwrap_or("UTC").to_owned());
+    let mut runtime = RuntimeEnvBuilder::new()
+        .with_memory_pool(Arc::new(FairSpillPool::new(limits.memory)))
+        .with_max_temp_directory_size(limits.disk);
+    if let Some(folder) = &limits.folder {
+        runtime = runtime.with_temp_file_path(folder.clone());
+    }
+    let functions = for_engine()?;
+    let state = SessionStateBuilder::new()
+        .with_config(config)
+        .with_runtime_env(runtime.build_arc()?)
+        .with_expr_planners(SessionStateDefaults::default_expr_planners())
+        .with_scalar_functions(functions.row)
+        .with_aggregate_functions(functions.group)
+        .with_window_functions(functions.window)
+        .build();
+    let session = SessionContext::new_with_state(state);
+    session.register_table(TABLE, Arc::new(table))?;
+    Ok(session)
+}
+
+impl From<DataFusionError> for QueryError {
+    fn from(error: DataFusionError) -> Self {
+        understood(&error, "")
+    }
+}
+
+impl From<QueryError> for Diagnostic {
+    fn from(error: QueryError) -> Self {
+        match error {
+            QueryError::Wrong(wrong) => *wrong,
+            other => Diagnostic::new(other.to_string()),
+        }
+    }
+}

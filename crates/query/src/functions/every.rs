@@ -1,0 +1,260 @@
+//! Stretches of time: `every(time, '5 minutes')` is the beginning of the five minutes that an instant lies in.
+//!
+//! Days, weeks and months are those of the zone that times are told in, also where a day has 23 hours or 25. Weeks begin on Monday.
+
+use super::per_text::constant;
+use super::{Function, Kind};
+use crate::schema::text;
+use arrow::array::{Array, ArrayRef, AsArray, StringArray, TimestampMillisecondArray};
+use arrow::datatypes::{DataType, TimeUnit, TimestampMillisecondType};
+use datafusion::common::plan_err;
+use datafusion::error::Result;
+use datafusion::logical_expr::{ColumnarValue, ScalarFunctionArgs, ScalarUDFImpl, Signature, Volatility};
+use exedra_reading::survey::Calendar;
+use exedra_reading::survey::calendar::date_of;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// What people are told of it.
+pub const EVERY: Function = Function {
+    name: "every",
+    usage: "every(time, length)",
+    meaning: "The beginning of the stretch of time that an instant lies in: '5 minutes', '1 hour', '1 day', '1 week', '1 month' …",
+    example: "select every(time, '5 minutes') as five, count(*) as requests from requests group by five order by five",
+    kind: Kind::Row,
+    is_own: true,
+};
+
+/// What people are told of the other.
+pub const WEEKDAY: Function = Function {
+    name: "weekday",
+    usage: "weekday(time)",
+    meaning: "The day of the week: 'Monday' to 'Sunday'.",
+    example: "select weekday(time) as day, count(*) as requests from requests group by day order by requests desc",
+    kind: Kind::Row,
+    is_own: true,
+};
+
+/// The function.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub struct Every(Signature);
+
+impl Default for Every {
+    fn default() -> Self {
+        Every(Signature::user_defined(Volatility::Immutable))
+    }
+}
+
+/// A length of time that days are divided by, or that consists of days.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Length {
+    Milliseconds(i64),
+    Days(i64),
+    Weeks(i64),
+    Months(i64),
+}
+
+impl Length {
+    fn understand(written: &str) -> Option<Length> {
+        let written = written.trim();
+        let digits = written.bytes().take_while(u8::is_ascii_digit).count();
+        let number: i64 = if digits == 0 { 1 } else { written[..digits].parse().ok()? };
+        if !(1..=10_000).contains(&number) {
+            return None;
+        }
+        Some(match written[digits..].trim() {
+            "ms" | "millisecond" | "milliseconds" => Length::Milliseconds(number),
+            "s" | "second" | "seconds" => Length::Milliseconds(number * 1_000),
+            "min" | "minute" | "minutes" => Length::Milliseconds(number * 60_000),
+            "h" | "hour" | "hours" => Length::Milliseconds(number * 3_600_000),
+            "d" | "day" | "days" => Length::Days(number),
+            "w" | "week" | "weeks" => Length::Weeks(number),
+            "month" | "months" => Length::Months(number),
+            "year" | "years" => Length::Months(number * 12),
+            _ => return None,
+        })
+    }
+
+    /// The first day of the stretch that a day lies in.
+    fn first_day(self, day: i32) -> Date {
+        let of = |day: i64| date_of(i32::try_from(day).unwrap_or(i32::MAX));
+        let day = i64::from(day);
+        match self {
+            Length::Milliseconds(_) => of(day),
+            Length::Days(days) => of(day - day.rem_euclid(days)),
+            // The fourth day since 1970 was a Monday.
+            Length::Weeks(weeks) => of(day - (day + 3).rem_euclid(weeks * 7)),
+            Length::Months(months) => {
+                let date = of(day);
+                let month = i64::from(date.year()) * 12 + i64::from(date.month()) - 1;
+                let first = month - month.rem_euclid(months);
+                let (year, month) = (first.div_euclid(12), first.rem_euclid(12) + 1);
+                Date::new(year as i16, month as i8, 1).unwrap_or(date)
+            }
+        }
+    }
+}
+
+impl ScalarUDFImpl for Every {
+    fn name(&self) -> &'static str {
+        EVERY.name
+    }
+
+    fn signature(&self) -> &Signature {
+        &self.0
+    }
+
+    fn coerce_types(&self, given: &[DataType]) -> Result<Vec<DataType>> {
+        match given {
+            [time, length] => Ok(vec![instant(EVERY.name, time)?, length.clone()]),
+            _ => plan_err!("every takes a time and a length, as in every(time, '5 minutes')"),
+        }
+    }
+
+    fn return_type(&self, given: &[DataType]) -> Result<DataType> {
+        Ok(given.first().cloned().unwrap_or(DataType::Null))
+    }
+
+    fn invoke_with_args(&self, given: ScalarFunctionArgs) -> Result<ColumnarValue> {
+        let [time, length] = &given.args[..] else { return plan_err!("every takes a time and a length") };
+        let written = constant(length, EVERY.name, "the length")?;
+        let Some(length) = Length::understand(written) else {
+            return plan_err!(
+                "`{written}` is no length of time: write '5 minutes', '1 hour', '1 day', '1 week' or '1 month'"
+            );
+        };
+        let times = time.to_array(given.number_rows)?;
+        let zone = zone_of(times.data_type());
+        let mut calendar = Calendar::new(zone.clone());
+        let mut days: HashMap<i32, i64> = HashMap::new();
+        let begin = |time: i64| match length {
+            Length::Milliseconds(length) => {
+                let ahead = calendar.quarter(time).ahead;
+                time - (time + ahead).rem_euclid(length)
+            }
+            length => {
+                let day = calendar.quarter(time).day;
+                *days.entry(day).or_insert_with(|| {
+                    let begin = length.first_day(day).to_zoned(zone.clone());
+                    begin.map_or(time, |begin| begin.timestamp().as_millisecond())
+                })
+            }
+        };
+        let begins: TimestampMillisecondArray =
+            times.as_primitive::<TimestampMillisecondType>().unary_opt_or(begin);
+        Ok(ColumnarValue::Array(Arc::new(begins.with_data_type(times.data_type().clone()))))
+    }
+}
+
+/// Applies something to each value that there is.
+trait EachTime {
+    fn unary_opt_or(&self, of: impl FnMut(i64) -> i64) -> TimestampMillisecondArray;
+}
+
+impl EachTime for TimestampMillisecondArray {
+    fn unary_opt_or(&self, mut of: impl FnMut(i64) -> i64) -> TimestampMillisecondArray {
+        self.iter().map(|time| time.map(&mut of)).collect()
+    }
+}
+
+/// The day of the week.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub struct Weekday(Signature);
+
+impl Default for Weekday {
+    fn default() -> Self {
+        Weekday(Signature::user_defined(Volatility::Immutable))
+    }
+}
+
+const WEEKDAYS: [&str; 7] = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+
+impl ScalarUDFImpl for Weekday {
+    fn name(&self) -> &'static str {
+        WEEKDAY.name
+    }
+
+    fn signature(&self) -> &Signature {
+        &self.0
+    }
+
+    fn coerce_types(&self, given: &[DataType]) -> Result<Vec<DataType>> {
+        match given {
+            [time] => Ok(vec![instant(WEEKDAY.name, time)?]),
+            _ => plan_err!("weekday takes a time"),
+        }
+    }
+
+    fn return_type(&self, _: &[DataType]) -> Result<DataType> {
+        Ok(text())
+    }
+
+    fn invoke_with_args(&self, given: ScalarFunctionArgs) -> Result<ColumnarValue> {
+        let [time] = &given.args[..] else { return plan_err!("weekday takes a time") };
+        let times = time.to_array(given.number_rows)?;
+        let mut calendar = Calendar::new(zone_of(times.data_type()));
+        let keys = times.as_primitive::<TimestampMillisecondType>().iter();
+        let keys = keys.map(|time| time.map(|time| calendar.quarter(time).weekday() as u32)).collect();
+        let names: ArrayRef = Arc::new(StringArray::from_iter_values(WEEKDAYS));
+        Ok(ColumnarValue::Array(Arc::new(
+            arrow::array::DictionaryArray::<arrow::datatypes::UInt32Type>::try_new(keys, names)?,
+        )))
+    }
+}
+
+/// The type that an instant is brought to; texts and dates become instants of UTC.
+fn instant(function: &str, given: &DataType) -> Result<DataType> {
+    match given {
+        DataType::Timestamp(_, zone) => {
+            let zone = zone.clone().unwrap_or_else(|| "UTC".into());
+            Ok(DataType::Timestamp(TimeUnit::Millisecond, Some(zone)))
+        }
+        DataType::Null | DataType::Date32 => {
+            Ok(DataType::Timestamp(TimeUnit::Millisecond, Some("UTC".into())))
+        }
+        given if super::per_text::is_text(given) => {
+            Ok(DataType::Timestamp(TimeUnit::Millisecond, Some("UTC".into())))
+        }
+        given => plan_err!("{function}: a time is wanted, not {given}"),
+    }
+}
+
+fn zone_of(kind: &DataType) -> TimeZone {
+    match kind {
+        DataType::Timestamp(_, Some(zone)) => TimeZone::get(zone).unwrap_or(TimeZone::UTC),
+        _ => TimeZone::UTC,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("5 minutes", Some(Length::Milliseconds(300_000)))]
+    #[case("90s", Some(Length::Milliseconds(90_000)))]
+    #[case("hour", Some(Length::Milliseconds(3_600_000)))]
+    #[case("2 weeks", Some(Length::Weeks(2)))]
+    #[case("1 year", Some(Length::Months(12)))]
+    #[case("0 days", None)]
+    #[case("often", None)]
+    #[case("", None)]
+    fn lengths(#[case] written: &str, #[case] length: Option<Length>) {
+        assert_eq!(Length::understand(written), length);
+    }
+
+    #[rstest]
+    #[case("1 week", "2026-11-14", "2026-11-09")]
+    #[case("1 week", "2026-11-09", "2026-11-09")]
+    #[case("1 month", "2026-11-30", "2026-11-01")]
+    #[case("3 months", "2026-11-30", "2026-10-01")]
+    #[case("1 year", "2026-11-30", "2026-01-01")]
+    #[case("1 month", "1969-12-31", "1969-12-01")]
+    fn first_days(#[case] length: &str, #[case] day: Date, #[case] first: Date) {
+        let since = day.since(Date::constant(1970, 1, 1)).unwrap().get_days();
+        assert_eq!(Length::understand(length).unwrap().first_day(since), first);
+    }
+}

@@ -1,0 +1,38 @@
+//! SQL over logged requests: one table, `requests`, whether they are read from logs or from the records.
+//!
+//! The only room that knows the engine and its Arrow. What goes in is a [`RequestSource`], which hands out batches of requests,
+//! and a statement; what comes out is rows of a [`Table`](exedra_common::tables::Table), as everywhere in the house.
+//!
+//! - [`engine`]: statements carried out within limits; [`answer`]: what comes back, step by step
+//! - [`statement`]: what was written, refused where it would do more than read; [`parameters`]: values that stand for `:name`
+//! - [`diagnostic`]: what is wrong with a statement, and where; [`wording`]: the engine's complaints in words of the trade
+//! - [`source`]: where requests come from; [`records`]: from the records
+//! - [`schema`]: the list of columns as the table's schema; [`arrow_batches`]: batches of requests as the engine's
+//! - [`table`]: the table, which reads what a statement needs; [`conditions`]: those of a statement that a reader can test
+//! - [`functions`]: the one list of them
+//! - [`library`]: statements that ship; [`description`]: what a source has in each column
+//! - [`export`]: requests as Parquet, CSV and lines of JSON
+
+pub mod answer;
+pub mod arrow_batches;
+pub mod conditions;
+pub mod description;
+pub mod diagnostic;
+pub mod engine;
+pub mod export;
+pub mod functions;
+pub mod library;
+pub mod parameters;
+pub mod records;
+pub mod schema;
+pub mod source;
+pub mod statement;
+pub mod table;
+pub mod wording;
+
+pub use answer::Answer;
+pub use diagnostic::{Diagnostic, QueryError};
+pub use engine::{Engine, Limits};
+pub use source::{Reading, RequestReader, RequestSource, SourceError, TextsAre};
+pub use statement::Statement;
+pub use table::RequestsTable;

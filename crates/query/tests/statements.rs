@@ -1,0 +1,497 @@
+//! Statements over a made log, as whoever asks sees them: what is right is answered with the figures of a report, what is wrong is told
+//! in words of the trade and at its place, and what would do harm is refused or bounded.
+
+use exedra_common::scope::{RowFilter, Scope};
+use exedra_common::tables::{Cell, Table};
+use exedra_common::{Column, Dictionaries, Origin, Projection, RequestBatch};
+use exedra_query::parameters::Parameters;
+use exedra_query::schema::{self, Field};
+use exedra_query::{
+    Engine, Limits, QueryError, Reading, RequestReader, RequestSource, RequestsTable, SourceError, Statement,
+    TextsAre, functions, library,
+};
+use exedra_reading::classify::Classifier;
+use exedra_reading::logs::{Layout, LineFilter, LineReader};
+use exedra_reading::survey::report::Shown;
+use exedra_reading::survey::{Report, ReportOptions, SurveyPlan, Surveyor, VisitorKey};
+use jiff::tz::TimeZone;
+use rstest::rstest;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// Some days of two sites: pages, pictures, missing pages, failures, a crawler, a query, an address of the new kind.
+fn log(site: u64) -> String {
+    const PATHS: [&str; 8] = [
+        "/",
+        "/tides",
+        "/notices/2026/fog.html",
+        "/style.css",
+        "/crest.svg",
+        "/gone?from=list",
+        "/map.pdf",
+        "/search?q=high%20tide",
+    ];
+    const AGENTS: [&str; 3] = [
+        "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0",
+        "Mozilla/5.0 (iPhone; CPU iPhone OS 18_0 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/18.0 Mobile/15E148 Safari/604.1",
+        "HarbourBot/2.1 (+https://bot.example/)",
+    ];
+    let line = |nth: u64| {
+        let second = 1_794_600_000 + nth * 97;
+        let time = jiff::Timestamp::from_second(second as i64).unwrap();
+        let client = match nth * 7 % 31 {
+            0 => "2001:db8::7".to_owned(),
+            other => format!("198.51.100.{other}"),
+        };
+        let path = PATHS[(nth * 5 % 8) as usize];
+        let status = match (path, nth % 50) {
+            ("/gone?from=list", _) => 404,
+            (_, 0) => 503,
+            (_, 1) => 301,
+            _ => 200,
+        };
+        let referrer =
+            ["-", "https://search.example/?q=tides", "https://harbour.lindry.example/"][(nth % 3) as usize];
+        format!(
+            "{client} - {} [{}] \"GET {path} HTTP/1.1\" {status} {} \"{referrer}\" \"{}\" http harbour.lindry.example {} - {} \"-\" {}\n",
+            if nth.is_multiple_of(40) { "ann" } else { "-" },
+            time.strftime("%d/%b/%Y:%H:%M:%S +0000"),
+            200 + nth * 13 % 40_000,
+            AGENTS[(nth / 9 % 3) as usize],
+            500 + nth * 31 % 9_000,
+            300 + nth * 13 % 40_000,
+            second * 1000,
+        )
+    };
+    (0..2_000).map(|nth| line(nth * 2 + site)).collect()
+}
+
+#[derive(Debug)]
+struct Logs(Vec<(Origin, String)>);
+
+fn logs() -> Logs {
+    let of = |(nth, site): (usize, &str)| {
+        let origin =
+            Origin { site: Some(site.to_owned()), server: None, source: Some("made.log".to_owned()) };
+        (origin, log(nth as u64))
+    };
+    Logs(["harbour", "lamp"].into_iter().enumerate().map(of).collect())
+}
+
+struct LogsReader {
+    logs: Vec<(Origin, String)>,
+    projection: Projection,
+    filter: RowFilter,
+}
+
+impl RequestSource for Logs {
+    fn begin(&self, reading: Reading) -> Result<Vec<Box<dyn RequestReader>>, SourceError> {
+        let of = |logs: &[(Origin, String)]| -> Box<dyn RequestReader> {
+            Box::new(LogsReader {
+                logs: logs.to_vec(),
+                projection: reading.projection.with(reading.filter.projection()),
+                filter: reading.filter.clone(),
+            })
+        };
+        match reading.threads {
+            1 => Ok(vec![of(&self.0)]),
+            _ => Ok(self.0.chunks(1).map(of).collect()),
+        }
+    }
+}
+
+impl RequestReader for LogsReader {
+    fn read(
+        &mut self,
+        batch: &mut RequestBatch,
+        texts: &mut Dictionaries,
+    ) -> Result<Option<TextsAre>, SourceError> {
+        let Some((origin, log)) = self.logs.pop() else { return Ok(None) };
+        let layouts = [Layout::understand("full").unwrap()];
+        let mut reader = LineReader::new(&layouts, self.projection).of(&origin);
+        let mut filter = LineFilter::new(&self.filter);
+        let took = reader.read_matching(log.as_bytes(), 0, &mut 0, &mut filter, batch, texts);
+        assert_eq!((took, reader.unread.lines()), (log.len(), 0), "{:?}", reader.unread);
+        Ok(Some(TextsAre::Known))
+    }
+}
+
+const KEY: VisitorKey = VisitorKey([7, 9]);
+
+fn zone() -> TimeZone {
+    TimeZone::get("Atlantic/Faroe").unwrap()
+}
+
+fn table(scope: Scope) -> RequestsTable {
+    RequestsTable::new(Arc::new(logs()), (scope, zone()), Arc::new(Classifier::default()), KEY).on_threads(2)
+}
+
+fn engine() -> Engine {
+    Engine::new(table(Scope::default()), Limits::default(), || {}).unwrap()
+}
+
+fn asked(engine: &Engine, statement: &str) -> Result<Table, QueryError> {
+    let statement = Statement::understand(statement, &Parameters::default())?;
+    Ok(engine.ask(&statement, &|| true)?.into_table(usize::MAX, &|| true)?.0)
+}
+
+fn answer(statement: &str) -> Table {
+    asked(&engine(), statement).unwrap_or_else(|error| panic!("{statement}: {error}"))
+}
+
+#[test]
+fn every_example_and_every_statement_that_ships_can_be_asked() {
+    let engine = engine();
+    for function in functions::all() {
+        let found = asked(&engine, function.example);
+        assert!(found.is_ok(), "{}: {}", function.name, found.unwrap_err());
+        assert!(!found.unwrap().columns.is_empty(), "{}", function.name);
+    }
+    for kept in library::LIBRARY {
+        let mut values = Parameters::default();
+        kept.parameters.iter().for_each(|(name, value)| values.set_usual(name, value));
+        values.set_usual("client", "198.51.100.7");
+        let statement = Statement::understand(kept.statement, &values);
+        let statement = statement.unwrap_or_else(|error| panic!("{}: {error}", kept.name));
+        let found = engine.ask(&statement, &|| true).and_then(|answer| answer.into_table(100, &|| true));
+        let (table, _) = found.unwrap_or_else(|error| panic!("{}: {error}", kept.name));
+        // What the log has nothing of: searches of others, many requests of one client.
+        let may_be_empty = ["clients-that-repeat", "embedding-sites", "probing"];
+        assert!(!table.rows.is_empty() || may_be_empty.contains(&kept.name), "{} finds nothing", kept.name);
+    }
+}
+
+#[test]
+fn every_column_can_be_named_without_quotes() {
+    let engine = engine();
+    for field in schema::fields() {
+        let name = field.name();
+        let table = asked(&engine, &format!("select {name} from requests where {name} is not null limit 3"));
+        let table = table.unwrap_or_else(|error| panic!("{name}: {error}"));
+        assert_eq!(table.columns[0].name, name);
+        let grouped = format!(
+            "select {name}, count(*) as n from requests group by {name} order by n desc, {name} limit 2"
+        );
+        assert!(asked(&engine, &grouped).is_ok(), "{name}");
+    }
+}
+
+/// The same figures, asked of a report and of statements: over everything and over a scope.
+#[rstest]
+#[case::everything(&[], "true")]
+#[case::missing(&["status=404"], "status = 404")]
+#[case::network_and_pages(&["client=198.51.100.0/28", "kind=page"], "in_network(client, '198.51.100.0/28') and kind = 'page'")]
+#[case::people_of_a_site(&["site=lamp", "!crawler=*"], "site = 'lamp' and is_person()")]
+#[case::not_a_path(&["!path=/tides", "status>=300"], "path <> '/tides' and status >= 300")]
+#[case::a_pattern_or_another(&["path=/t*,/c*"], "path like '/t%' or path like '/c%'")]
+#[case::slow(&["duration>5 ms"], "duration_ms > 5")]
+fn figures_are_those_of_a_report(#[case] only: &[&str], #[case] condition: &str) {
+    let filters = exedra_common::filters::Filters::understand(only, &[]).unwrap();
+    let scope = Scope { filters, ..Scope::default() };
+    let mut plan = SurveyPlan::new(scope.clone(), zone(), KEY);
+    let shown = Shown::understand(&["days", "paths", "statuses", "referrer_hosts"]).unwrap();
+    plan.parts = shown.parts();
+    let mut surveyor = Surveyor::new(plan.clone());
+    let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+    for (origin, log) in &logs().0 {
+        let mut reader =
+            LineReader::new(&[Layout::understand("full").unwrap()], Projection::everything()).of(origin);
+        reader.read_block(log.as_bytes(), 0, &mut 0, &mut batch, &mut texts);
+    }
+    surveyor.add(&mut batch, &texts, 0);
+    let options = ReportOptions { shown, top: 1_000, ..ReportOptions::default() };
+    let report = Report::new(&surveyor.into_survey(&texts), &plan, &options, None);
+    let pairs = |table: &Table, key: &str, figure: &str| {
+        let mut all: Vec<(String, u64)> = (0..table.rows.len())
+            .map(|row| {
+                let key = match table.cell(row, key) {
+                    Some(Cell::Text(text)) => text.clone(),
+                    Some(Cell::Number(number)) => number.to_string(),
+                    _ => String::new(),
+                };
+                (key, table.number(row, figure))
+            })
+            .filter(|(_, figure)| *figure > 0)
+            .collect();
+        all.sort();
+        all
+    };
+    let found = |statement: String| answer(&statement.replace("CONDITION", condition));
+    let by = |key: &str| {
+        found(format!(
+            "select {key} as key, count(*) as n, sum(bytes) as bytes from requests where CONDITION group by key"
+        ))
+    };
+    let statuses = by("status");
+    assert_eq!(pairs(&statuses, "key", "n"), pairs(report.table("statuses"), "status", "requests"));
+    assert_eq!(pairs(&statuses, "key", "bytes"), pairs(report.table("statuses"), "status", "bytes"));
+    let days = by("to_char(time, '%Y-%m-%d')");
+    assert_eq!(pairs(&days, "key", "n"), pairs(report.table("days"), "day", "requests"));
+    let visitors = found(
+        "select to_char(time, '%Y-%m-%d') as key, count(distinct visitor) as n from requests where CONDITION group by key"
+            .to_owned(),
+    );
+    assert_eq!(pairs(&visitors, "key", "n"), pairs(report.table("days"), "day", "visitors"));
+    // Lists leave out what is no page or no host: what stands in both is the same.
+    let paths = pairs(&by("path"), "key", "n");
+    let told = pairs(report.table("paths"), "path", "requests");
+    assert!(!told.is_empty() && told.iter().all(|one| paths.contains(one)), "{told:?} {paths:?}");
+    // The same through the scope that a client's options make.
+    let engine = Engine::new(table(scope), Limits::default(), || {}).unwrap();
+    let counted = asked(&engine, "select count(*) as n from requests").unwrap();
+    assert_eq!(counted.number(0, "n"), pairs(&statuses, "key", "n").iter().map(|one| one.1).sum::<u64>());
+}
+
+#[test]
+fn visits_are_those_of_a_report() {
+    let plan = SurveyPlan::new(Scope::default(), zone(), KEY);
+    let mut surveyor = Surveyor::new(plan.clone());
+    let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+    for (origin, log) in &logs().0 {
+        let mut reader =
+            LineReader::new(&[Layout::understand("full").unwrap()], Projection::everything()).of(origin);
+        reader.read_block(log.as_bytes(), 0, &mut 0, &mut batch, &mut texts);
+    }
+    surveyor.add(&mut batch, &texts, 0);
+    let survey = surveyor.into_survey(&texts);
+    let visits = survey.visits.all().filter(|visit| !visit.is_crawler).count() as u64;
+    let found =
+        answer("select count(distinct v) as n from (select visit_of() as v from requests where is_person())");
+    assert!(visits > 10);
+    assert_eq!(found.number(0, "n"), visits);
+}
+
+/// What newcomers get wrong: what is said, where, and what instead.
+#[rstest]
+#[case::column(
+    "select statsu from requests",
+    "there is no column `statsu`",
+    "statsu",
+    "did you mean `status`?"
+)]
+#[case::unit("select duration from requests", "there is no column `duration`", "duration", "`duration_ms`")]
+#[case::keyword(
+    "selct path from requests",
+    "`selct` is not expected here",
+    "selct",
+    "did you mean `select`?"
+)]
+#[case::from("select path form requests where status = 404", "is not expected here", "requests", "")]
+#[case::table("select path from request", "there is no table request", "request", "did you mean requests?")]
+#[case::log(
+    "select path from 'access.log'",
+    "there is no table",
+    "'access.log'",
+    "logs are named behind the statement"
+)]
+#[case::function(
+    "select contains_text(path) from requests",
+    "there is no function `contains_text`",
+    "contains_text",
+    "contains"
+)]
+#[case::double_quotes(
+    "select path from requests where method = \"GET\"",
+    "there is no column `GET`",
+    "\"GET\"",
+    "a text in single ones"
+)]
+#[case::not_grouped(
+    "select path, status, count(*) from requests group by path",
+    "`status` is neither grouped by nor",
+    "status",
+    "add it to `group by`"
+)]
+#[case::open_text("select path from requests where path = '/a", "a text does not end", "", "' and '")]
+#[case::too_early("select path from", "the statement ends too early", "", "missing")]
+#[case::comma("select path, from requests", "is not expected", "", "")]
+#[case::time(
+    "select path from requests where time > 'last week'",
+    "`last week` is no time",
+    "'last week'",
+    "2026-11-14"
+)]
+#[case::text_for_number(
+    "select path from requests where status = 'many'",
+    "`many` is no whole number",
+    "'many'",
+    ""
+)]
+#[case::length("select every(time, 'often') from requests", "`often` is no length of time", "", "")]
+#[case::arguments(
+    "select sum(path) from requests",
+    "sum cannot be asked of a text",
+    "sum",
+    "it is written sum(number)"
+)]
+#[case::zero("select 1 / (status - status) from requests", "something is divided by 0", "", "nullif")]
+#[case::ambiguous(
+    "select path from requests a join requests b on a.path = b.path",
+    "`path` may mean several columns",
+    "path",
+    "a.path"
+)]
+#[case::two("select 1; select 2", "one statement at a time", "", "")]
+#[case::nothing("  ", "no statement was given", "", "select path")]
+#[case::parameter(
+    "select path from requests where bytes > :least",
+    "nobody said what :least is",
+    ":least",
+    "--set least="
+)]
+fn mistakes_are_told_at_their_place(
+    #[case] statement: &str,
+    #[case] what: &str,
+    #[case] at: &str,
+    #[case] instead: &str,
+) {
+    let QueryError::Wrong(wrong) = asked(&engine(), statement).unwrap_err() else { panic!("{statement}") };
+    assert!(wrong.what.contains(what), "{wrong}");
+    assert!(wrong.instead.clone().unwrap_or_default().contains(instead), "{wrong}");
+    if !at.is_empty() {
+        let place = wrong.at.clone().unwrap_or_else(|| panic!("{wrong}: it has no place"));
+        assert_eq!(&statement[place], at, "{wrong}");
+    }
+    let said = wrong.to_string();
+    for jargon in [
+        "Utf8",
+        "Int64",
+        "Dictionary",
+        "DataFusion",
+        "datafusion",
+        "UDF",
+        "Plan",
+        "plan:",
+        "Arrow",
+        "LogicalPlan",
+    ] {
+        assert!(!said.contains(jargon), "{said}");
+    }
+}
+
+/// Statements that would write, reach files or the network, or take the machine down: a sentence, and soon.
+#[rstest]
+#[case("drop table requests")]
+#[case("delete from requests")]
+#[case("update requests set path = '/'")]
+#[case("insert into requests values (1)")]
+#[case("create table t as select 1")]
+#[case("create external table t stored as csv location '/etc/passwd'")]
+#[case("copy (select 1) to '/tmp/stolen.csv'")]
+#[case("set datafusion.execution.batch_size = 1")]
+#[case("show tables")]
+#[case("explain select 1")]
+#[case("select * into other from requests")]
+#[case("select * from '/etc/passwd'")]
+#[case("select * from read_csv('/etc/passwd')")]
+#[case("select * from information_schema.tables")]
+#[case("select * from generate_series(1, 1000000000000)")]
+#[case("with x as (insert into requests values (1)) select * from x")]
+#[case("select path from requests for update")]
+#[case("select version()")]
+#[case("select repeat('x', 2000000000)")]
+#[case("select lpad('x', 2000000000, 'y')")]
+#[case(
+    "with a as (select repeat('x', 1000000) t), b as (select t||t||t||t||t||t||t||t t from a), c as (select t||t||t||t||t||t||t||t t from b), d as (select t||t||t||t||t||t||t||t t from c) select length(t) from d"
+)]
+#[case(
+    "with a as (select repeat('x', 1000000) t), b as (select replace(t, 'x', repeat('y', 1000)) t from a) select length(t) from b"
+)]
+#[case("select regexp_like(path, repeat('(a{100}){100}', 200)) from requests")]
+fn what_would_do_harm_is_refused(#[case] statement: &str) {
+    let began = std::time::Instant::now();
+    let error = asked(&engine(), statement).unwrap_err().to_string();
+    assert!(error.len() > 10 && began.elapsed() < Duration::from_secs(20), "{error}");
+}
+
+#[test]
+fn depth_and_length_are_bounded() {
+    let deep = format!("select {}1{}", "(".repeat(5_000), ")".repeat(5_000));
+    assert!(
+        asked(&engine(), &deep).unwrap_err().to_string().contains("too deep"),
+        "{}",
+        asked(&engine(), &deep).unwrap_err()
+    );
+    let long = format!("select 1 {}", " ".repeat(100_000));
+    assert!(asked(&engine(), &long).unwrap_err().to_string().contains("at most 32 kB"));
+}
+
+#[test]
+fn a_question_has_its_memory_its_time_and_its_disk() {
+    let limits =
+        Limits { memory: 24 << 20, disk: 1 << 20, time: Some(Duration::from_secs(2)), ..Limits::default() };
+    let engine = Engine::new(table(Scope::default()), limits, || {}).unwrap();
+    let everything = "select count(distinct a.path || b.agent || c.client || d.path) from requests a, requests b, requests c, requests d";
+    let QueryError::TooMuch(words) = asked(&engine, everything).unwrap_err() else {
+        panic!("it was answered")
+    };
+    assert!(words.contains("longer than the 2 seconds") || words.contains("more memory"), "{words}");
+    let sorted = "select a.path, b.agent, a.referrer from requests a, requests b order by b.agent, a.path";
+    let error = asked(&engine, sorted).unwrap_err();
+    assert!(matches!(error, QueryError::TooMuch(_)), "{error}");
+    // The next one finds everything as it was.
+    assert_eq!(asked(&engine, "select count(*) as n from requests").unwrap().number(0, "n"), 4_000);
+}
+
+#[test]
+fn whoever_no_longer_waits_stops_it() {
+    let engine = engine();
+    let heavy =
+        "select count(*) from requests a, requests b, requests c where a.bytes + b.bytes + c.bytes = 7";
+    let statement = Statement::understand(heavy, &Parameters::default()).unwrap();
+    let began = std::time::Instant::now();
+    let goes_on = || began.elapsed() < Duration::from_millis(300);
+    let stopped = engine.ask(&statement, &goes_on).and_then(|answer| answer.into_table(10, &goes_on));
+    assert_eq!(stopped.unwrap_err(), QueryError::Stopped);
+    assert!(began.elapsed() < Duration::from_secs(5));
+}
+
+#[test]
+fn nobody_finds_out_what_is_masked() {
+    let masked = Engine::new(table(Scope::default()).masked(true), Limits::default(), || {}).unwrap();
+    let clients = asked(&masked, "select distinct client from requests order by client").unwrap();
+    let clients: Vec<&str> = clients.rows.iter().filter_map(|row| row[0].as_text()).collect();
+    assert_eq!(clients, ["198.51.100.0/24", "2001:db8::/48"]);
+    for statement in [
+        "select count(*) as n from requests where client = '198.51.100.7'",
+        "select count(*) as n from requests where in_network(client, '198.51.100.7/32')",
+        "select count(*) as n from requests where user = 'ann'",
+        "select count(user) as n from requests",
+    ] {
+        assert_eq!(asked(&masked, statement).unwrap().number(0, "n"), 0, "{statement}");
+    }
+}
+
+#[test]
+fn more_is_sorted_than_fits_into_memory() {
+    let limits = Limits { memory: 20 << 20, ..Limits::default() };
+    let engine = Engine::new(table(Scope::default()), limits, || {}).unwrap();
+    let statement = "select a.path, a.agent, b.referrer, a.time from requests a join requests b on a.status = b.status and b.bytes < 300 order by a.agent, a.path, a.time limit 400000";
+    let statement = Statement::understand(statement, &Parameters::default()).unwrap();
+    let mut answer = engine.ask(&statement, &|| true).unwrap();
+    let (mut rows, mut last): (u64, Option<String>) = (0, None);
+    while let Some(some) = answer.rows(&|| true).unwrap() {
+        for row in some {
+            let agent = row[1].as_text().map(str::to_owned);
+            assert!(last <= agent);
+            last = agent;
+            rows += 1;
+        }
+    }
+    assert!(rows > 50_000, "{rows}");
+}
+
+#[test]
+fn all_columns_have_the_names_and_kinds_that_are_told() {
+    let described = exedra_query::description::describe(&engine(), &|| true).unwrap();
+    assert_eq!(described.rows.len(), Column::all().count() + 1);
+    let cell = |name: &str, column: &str| {
+        let row = described.rows.iter().position(|row| row[0].as_text() == Some(name)).unwrap();
+        described.cell(row, column).cloned().unwrap()
+    };
+    assert_eq!(cell("duration_ms", "unit"), "milliseconds".into());
+    assert_eq!(cell("status", "samples"), "200  404  503  301".into());
+    assert_eq!(cell("path", "filled"), Cell::Decimal(100.0));
+    assert_eq!(cell("server", "filled"), Cell::Decimal(0.0));
+    assert_eq!(Field::named("visitor"), Some(Field::Visitor));
+}
