@@ -250,7 +250,6 @@ export const words = {
     history: "History",
     filled: (share: number) => `${share} % filled`,
     insert: (name: string) => `Insert ${name}`,
-    open: (name: string) => `Open ${name}`,
     find: "Find",
     keep: "Keep",
     keepAs: "Name",

@@ -153,7 +153,10 @@ fn every_call_that_is_described_answers_as_described() {
         assert_eq!(field(&answer, "cache-control"), "no-store", "{path}");
         let text = answer.text().unwrap();
         match promised["content"]["application/json"].get("schema") {
-            None => assert_eq!(text, "", "{method} {path}"),
+            None => {
+                let is_text = promised["content"].get("text/csv").is_some();
+                assert!(is_text || text.is_empty(), "{method} {path}: {text}");
+            }
             Some(of) => {
                 let json: Value = serde_json::from_str(&text).unwrap();
                 let wrong: Vec<String> =

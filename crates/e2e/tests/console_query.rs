@@ -106,7 +106,7 @@ fn what_a_statement_is_made_of_stands_beside_it() {
         holds(&browser, "document.querySelector('[data-testid=statement] .cm-content')").await;
 
         // A statement that came with the program is opened, and run only when somebody says so.
-        browser.click(By::Css("[aria-label='Open slowest-pages']")).await;
+        browser.click(By::Css("[data-open=slowest-pages]")).await;
         holds(&browser, "document.querySelector('[data-testid=statement]').innerText.includes('p90_ms')")
             .await;
         assert!(
@@ -118,7 +118,7 @@ fn what_a_statement_is_made_of_stands_beside_it() {
         // Columns and their commonest values are inserted where one writes.
         write(&browser, "select count(*) from requests where ").await;
         browser.click(By::XPath("//button[@role='tab' and text()='Columns']")).await;
-        browser.click(By::Css("[aria-label='Insert status']")).await;
+        browser.click(By::Css("[data-insert=status]")).await;
         assert!(written(&browser).await.trim_end().ends_with("where status"), "{}", written(&browser).await);
         browser.click(By::XPath("//button[@role='tab' and text()='Functions']")).await;
         holds(&browser, "document.querySelector('aside').innerText.includes('every(time, length)')").await;
@@ -137,9 +137,9 @@ fn what_a_statement_is_made_of_stands_beside_it() {
         let name = browser.window.find(By::Css("aside input[aria-label=Name]")).await.unwrap();
         name.send_keys("by-site").await.unwrap();
         browser.click(By::XPath("//button[text()='Keep']")).await;
-        holds(&browser, "document.querySelector(\"[aria-label='Open by-site']\")").await;
+        holds(&browser, "document.querySelector('[data-open=by-site]')").await;
         browser.click(By::Css("[aria-label='Remove by-site']")).await;
-        holds(&browser, "!document.querySelector(\"[aria-label='Open by-site']\")").await;
+        holds(&browser, "!document.querySelector('[data-open=by-site]')").await;
 
         // One that takes long is stopped.
         write(&browser, "select count(*) from requests a, requests b where a.bytes + b.bytes = 7").await;

@@ -161,9 +161,13 @@ fn codes_of(batch: &RequestBatch, column: TextColumn, rows: usize) -> Vec<u32> {
     }
 }
 
-fn keyed(codes: Vec<u32>, values: Arc<StringArray>) -> Result<DictionaryArray<UInt32Type>, ArrowError> {
+fn keyed(mut codes: Vec<u32>, values: Arc<StringArray>) -> Result<DictionaryArray<UInt32Type>, ArrowError> {
     let nulls: Option<NullBuffer> =
         codes.contains(&NO_TEXT).then(|| codes.iter().map(|code| *code != NO_TEXT).collect());
+    if nulls.is_some() {
+        // Where there is nothing, no key is looked at, but some are moved about: each must be one that there may be.
+        codes.iter_mut().filter(|code| **code == NO_TEXT).for_each(|code| *code = 0);
+    }
     DictionaryArray::try_new(PrimitiveArray::new(codes.into(), nulls), values)
 }
 

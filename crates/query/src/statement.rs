@@ -24,7 +24,7 @@ use datafusion::sql::sqlparser::ast::{
 };
 use datafusion::sql::sqlparser::dialect::GenericDialect;
 use datafusion::sql::sqlparser::parser::Parser;
-use datafusion::sql::sqlparser::tokenizer::Span;
+use datafusion::sql::sqlparser::tokenizer::{Span, Token, Tokenizer};
 use exedra_common::text::nearest;
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
@@ -87,15 +87,16 @@ impl Statement {
 
     /// The `:name`s that a statement has, in their order.
     pub fn names(written: &str) -> Vec<String> {
-        let dialect = GenericDialect {};
-        let tokens = datafusion::sql::sqlparser::tokenizer::Tokenizer::new(&dialect, written).tokenize();
-        let mut names = Vec::new();
-        for token in tokens.unwrap_or_default() {
-            if let datafusion::sql::sqlparser::tokenizer::Token::Placeholder(name) = token {
-                let name = name.trim_start_matches([':', '$']).to_owned();
-                if !names.contains(&name) {
-                    names.push(name);
-                }
+        let tokens = Tokenizer::new(&GenericDialect {}, written).tokenize().unwrap_or_default();
+        let mut names: Vec<String> = Vec::new();
+        let named = tokens.windows(2).filter_map(|pair| match pair {
+            [Token::Colon, Token::Word(word)] => Some(word.value.clone()),
+            [_, Token::Placeholder(name)] => Some(name.trim_start_matches([':', '$']).to_owned()),
+            _ => None,
+        });
+        for name in named {
+            if !names.contains(&name) {
+                names.push(name);
             }
         }
         names
@@ -186,7 +187,10 @@ impl VisitorMut for MakeReady<'_> {
                     Some(near) => format!("did you mean {near}?"),
                     None => format!("there is one table, {TABLE}; logs are named behind the statement"),
                 };
-                self.refuse(format!("there is no table {written}"), name.span(), instead)
+                let wrong = Diagnostic::new(format!("there is no table {written}")).instead(instead);
+                let at = wording::range(self.written, name.span());
+                let at = at.or_else(|| wording::text_at(self.written, written.trim_matches('\'')));
+                ControlFlow::Break(Box::new(Diagnostic { at, ..wrong }))
             }
             TableFactor::Derived { .. } | TableFactor::NestedJoin { .. } => ControlFlow::Continue(()),
             other => {

@@ -48,15 +48,15 @@ pub fn understood(error: &DataFusionError, statement: &str) -> QueryError {
             Some(failed) => QueryError::Source(failed.to_string()),
             None => match inner.downcast_ref::<DataFusionError>() {
                 Some(inner) => understood(inner, statement),
-                None => cleaned(&inner.to_string(), statement).into(),
+                None => said(&inner.to_string(), statement),
             },
         },
         DataFusionError::ArrowError(inner, _) => match &**inner {
             arrow::error::ArrowError::ExternalError(inner) => match inner.downcast_ref::<DataFusionError>() {
                 Some(inner) => understood(inner, statement),
-                None => cleaned(&inner.to_string(), statement).into(),
+                None => said(&inner.to_string(), statement),
             },
-            inner => cleaned(&inner.to_string(), statement).into(),
+            inner => said(&inner.to_string(), statement),
         },
         DataFusionError::SQL(inner, _) => parser(inner, statement).into(),
         DataFusionError::SchemaError(inner, _) => schema(inner, statement).into(),
@@ -64,7 +64,15 @@ pub fn understood(error: &DataFusionError, statement: &str) -> QueryError {
         DataFusionError::ExecutionJoin(_) => {
             QueryError::Source("answering failed in the middle: this is a fault of the program".to_owned())
         }
-        error => cleaned(&error.strip_backtrace(), statement).into(),
+        error => said(&error.strip_backtrace(), statement),
+    }
+}
+
+/// What words of the engine mean of which no more is known.
+fn said(words: &str, statement: &str) -> QueryError {
+    match words.contains("disk space") || words.contains("Resources exhausted") {
+        true => QueryError::TooMuch(exhausted(words)),
+        false => cleaned(words, statement).into(),
     }
 }
 
@@ -132,6 +140,7 @@ static NOT_GROUPED: LazyLock<Regex> = LazyLock::new(|| {
         r#"(?:column|expression) "([^"]+)" must appear in the GROUP BY|Expression ([^ ]+) could not be resolved from available columns"#,
     )
 });
+static ALIAS: LazyLock<Regex> = LazyLock::new(|| made(r"(?i)\bas\s+(\w+)"));
 static CALL: LazyLock<Regex> = LazyLock::new(|| {
     made(r"(?i)(?:call to|function|for) '(\w+)'|'(\w+)' (?:function|expects)|Function '?(\w+)'? ")
 });
@@ -279,10 +288,8 @@ fn no_column(field: &Column, valid: &[Column], statement: &str) -> Diagnostic {
     };
     let near = of_unit().or_else(|| nearest(&name.to_lowercase(), known.iter().copied()).map(str::to_owned));
     let instead = match near {
+        _ if is_quoted => format!("a name stands in double quotes, a text in single ones: '{name}'"),
         Some(near) => format!("did you mean `{near}`?"),
-        None if is_quoted => {
-            format!("a name stands in double quotes, a text in single ones: '{name}'")
-        }
         None if known.len() > 12 => "`exedra columns` lists all there are".to_owned(),
         None if known.is_empty() => format!("nothing is read from: write `from {TABLE}`"),
         None => format!("here there is {}", known.join(", ")),
@@ -310,8 +317,15 @@ fn cleaned(words: &str, statement: &str) -> Diagnostic {
         let name = found.get(1).or(found.get(2)).map_or("", |name| name.as_str());
         let name = name.rsplit('.').next().unwrap_or(name);
         let wrong =
-            Diagnostic::new(format!("`{name}` is neither grouped by nor inside a function of a group"))
-                .instead(format!("add it to `group by`, or write max({name}), count({name}) …"));
+            Diagnostic::new(format!("`{name}` is neither grouped by nor inside a function of a group"));
+        let shadowed = ALIAS.captures_iter(statement).map(|found| found[1].to_lowercase());
+        let shadowed = shadowed.into_iter().find(|alias| Field::named(alias).is_some());
+        let wrong = wrong.instead(match shadowed {
+            Some(alias) => format!(
+                "`{alias}` is a column too, and `group by {alias}` means that one: choose another name after `as`"
+            ),
+            None => format!("add it to `group by`, or write max({name}), count({name}) …"),
+        });
         return placed(wrong, name_at(statement, name, false));
     }
     if let Some(found) = INSTANT.captures(words) {
@@ -368,8 +382,8 @@ fn cleaned(words: &str, statement: &str) -> Diagnostic {
     Diagnostic::new(in_trade_words(words))
 }
 
-/// Where a text stands that a statement compares with.
-fn text_at(statement: &str, value: &str) -> Option<Range<usize>> {
+/// Where a text stands that a statement has between single quotes.
+pub fn text_at(statement: &str, value: &str) -> Option<Range<usize>> {
     let is_it =
         |token: &&TokenWithSpan| matches!(&token.token, Token::SingleQuotedString(text) if text == value);
     let tokens = words(statement);

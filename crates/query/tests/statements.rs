@@ -142,11 +142,14 @@ fn answer(statement: &str) -> Table {
 #[test]
 fn every_example_and_every_statement_that_ships_can_be_asked() {
     let engine = engine();
+    let mut wrong = Vec::new();
     for function in functions::all() {
-        let found = asked(&engine, function.example);
-        assert!(found.is_ok(), "{}: {}", function.name, found.unwrap_err());
-        assert!(!found.unwrap().columns.is_empty(), "{}", function.name);
+        match asked(&engine, function.example) {
+            Ok(table) => assert!(!table.columns.is_empty(), "{}", function.name),
+            Err(error) => wrong.push(format!("{}: {error}", function.name)),
+        }
     }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
     for kept in library::LIBRARY {
         let mut values = Parameters::default();
         kept.parameters.iter().for_each(|(name, value)| values.set_usual(name, value));
@@ -189,7 +192,7 @@ fn figures_are_those_of_a_report(#[case] only: &[&str], #[case] condition: &str)
     let filters = exedra_common::filters::Filters::understand(only, &[]).unwrap();
     let scope = Scope { filters, ..Scope::default() };
     let mut plan = SurveyPlan::new(scope.clone(), zone(), KEY);
-    let shown = Shown::understand(&["days", "paths", "statuses", "referrer_hosts"]).unwrap();
+    let shown = Shown::understand(&["days", "paths", "statuses", "linking_sites"]).unwrap();
     plan.parts = shown.parts();
     let mut surveyor = Surveyor::new(plan.clone());
     let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
@@ -285,10 +288,16 @@ fn visits_are_those_of_a_report() {
     "logs are named behind the statement"
 )]
 #[case::function(
-    "select contains_text(path) from requests",
-    "there is no function `contains_text`",
-    "contains_text",
-    "contains"
+    "select contans(path, 'a') from requests",
+    "there is no function `contans`",
+    "contans",
+    "did you mean `contains`?"
+)]
+#[case::shadowed(
+    "select coalesce(referrer_host, 'none') as host, count(*) from requests group by host",
+    "`referrer_host` is neither grouped by nor",
+    "referrer_host",
+    "`host` is a column too"
 )]
 #[case::double_quotes(
     "select path from requests where method = \"GET\"",
@@ -304,7 +313,6 @@ fn visits_are_those_of_a_report() {
 )]
 #[case::open_text("select path from requests where path = '/a", "a text does not end", "", "' and '")]
 #[case::too_early("select path from", "the statement ends too early", "", "missing")]
-#[case::comma("select path, from requests", "is not expected", "", "")]
 #[case::time(
     "select path from requests where time > 'last week'",
     "`last week` is no time",
@@ -345,7 +353,7 @@ fn mistakes_are_told_at_their_place(
     #[case] at: &str,
     #[case] instead: &str,
 ) {
-    let QueryError::Wrong(wrong) = asked(&engine(), statement).unwrap_err() else { panic!("{statement}") };
+    let Err(QueryError::Wrong(wrong)) = asked(&engine(), statement) else { panic!("{statement}") };
     assert!(wrong.what.contains(what), "{wrong}");
     assert!(wrong.instead.clone().unwrap_or_default().contains(instead), "{wrong}");
     if !at.is_empty() {
@@ -478,7 +486,7 @@ fn more_is_sorted_than_fits_into_memory() {
             rows += 1;
         }
     }
-    assert!(rows > 50_000, "{rows}");
+    assert!(rows > 40_000, "{rows}");
 }
 
 #[test]

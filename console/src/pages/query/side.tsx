@@ -69,7 +69,7 @@ function Columns({ zone, scope, insert, fits }: PartProps) {
           const filled = row["filled"];
           return (
             <li key={name}>
-              <button type="button" className={ENTRY} onClick={() => insert(name)} aria-label={said.insert(name)}>
+              <button type="button" className={ENTRY} onClick={() => insert(name)} data-insert={name} title={said.insert(name)}>
                 <span className="flex items-baseline gap-2">
                   <span className="font-mono text-sm font-semibold">{name}</span>
                   <span className="text-xs text-quiet">
@@ -101,7 +101,7 @@ function Samples({ samples, isText, insert }: { samples: string; isText: boolean
             type="button"
             className="max-w-full truncate font-mono text-xs text-sea hover:underline"
             onClick={() => insert(written)}
-            aria-label={said.insert(written)}
+            title={said.insert(written)}
           >
             {sample}
           </button>
@@ -119,7 +119,7 @@ function Functions({ insert, fits }: PartProps) {
         .filter((one) => fits(one.name, one.meaning))
         .map((one) => (
           <li key={one.name}>
-            <button type="button" className={ENTRY} onClick={() => insert(one.usage.split(",")[0] ?? one.name)} title={one.example} aria-label={said.insert(one.usage)}>
+            <button type="button" className={ENTRY} onClick={() => insert(one.usage.split(",")[0] ?? one.name)} title={one.example}>
               <span className="font-mono text-sm font-semibold break-words">{one.usage}</span>
               <span className="block text-sm text-quiet">{one.meaning}</span>
             </button>
@@ -142,7 +142,7 @@ function Named({ draft, open, fits }: PartProps) {
           .filter((one) => fits(one.name, one.question ?? "", one.statement))
           .map((one) => (
             <li key={one.name} className="flex items-start gap-1">
-              <button type="button" className={ENTRY} onClick={() => open(filled(one))} aria-label={said.open(one.name)}>
+              <button type="button" className={ENTRY} onClick={() => open(filled(one))} data-open={one.name}>
                 <span className="font-semibold">{one.question || one.name}</span>
                 <span className="block text-xs text-quiet">
                   {one.name} · {one.owner ? said.kept(one.owner) : said.shipped}

@@ -111,14 +111,18 @@ pub fn run(options: &Options) -> Result<(), Failure> {
             "the statement has no :{useless}, so that --set {useless}=… sets nothing"
         )));
     }
-    let statement =
-        Statement::understand(&written, &parameters).map_err(|wrong| diagnosed::failure(&wrong, &written))?;
     if let Some(name) = &options.keep {
+        // What its names stand for may be said later.
+        let mut anything = parameters.clone();
+        names.iter().for_each(|name| anything.set_usual(name, "1"));
+        Statement::understand(&written, &anything).map_err(|wrong| diagnosed::failure(&wrong, &written))?;
         kept::keep(name, &written)?;
         if options.sources.sources.is_empty() {
             return Ok(());
         }
     }
+    let statement =
+        Statement::understand(&written, &parameters).map_err(|wrong| diagnosed::failure(&wrong, &written))?;
     let wanted = wanted();
     let goes_on = || wanted.load(Ordering::Relaxed);
     let answered = match options.sources.sources.is_empty() {

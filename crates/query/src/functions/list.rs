@@ -92,7 +92,7 @@ pub const OF_THE_ENGINE: &[Function] = &[
         "coalesce",
         "coalesce(value, other, …)",
         "The first value that there is.",
-        "select coalesce(referrer_host, 'direct') as source, count(*) as requests from requests group by source order by requests desc limit 10",
+        "select coalesce(referrer_host, 'direct') as linked_from, count(*) as requests from requests group by linked_from order by requests desc limit 10",
     ),
     row(
         "nullif",
@@ -349,12 +349,6 @@ pub const OF_THE_ENGINE: &[Function] = &[
         "corr(number, other)",
         "How far two go together, from -1 to 1.",
         "select corr(bytes, duration_ms) as together from requests",
-    ),
-    group(
-        "approx_distinct",
-        "approx_distinct(value)",
-        "About how many distinct values, in little memory.",
-        "select approx_distinct(client) as clients from requests",
     ),
     group(
         "approx_median",

@@ -16,7 +16,7 @@ pub const HOST: Function = Function {
     name: "host_of",
     usage: "host_of(url)",
     meaning: "The host that an address names, in small letters.",
-    example: "select host_of(referrer) as host, count(*) as requests from requests group by host order by requests desc limit 10",
+    example: "select host_of(referrer) as linked_from, count(*) as requests from requests group by linked_from order by requests desc limit 10",
     kind: Kind::Row,
     is_own: true,
 };
