@@ -254,8 +254,8 @@ function instant(column: TableColumn | undefined, at: number, span: number, zone
 
 /** A figure as short as an axis wants it. */
 function amount(column: TableColumn | undefined, value: number): string {
-  if (column?.kind === "size") return bytes(value);
-  if (column?.kind === "duration") return seconds(value / 1000);
+  if (column?.unit === "bytes") return bytes(value);
+  if (column?.unit === "milliseconds") return seconds(value / 1000);
   if (!Number.isInteger(value) && Math.abs(value) < 100) return value.toFixed(Math.abs(value) < 1 ? 3 : 1);
   return count(Math.round(value));
 }

@@ -11,7 +11,6 @@ use exedra_common::columns::Column;
 use exedra_common::filters::example;
 use exedra_query::description::{LOOKED_AT, describe};
 use exedra_query::schema::Field;
-use exedra_query::{Engine, Limits};
 use jiff::tz::TimeZone;
 use std::io::Write;
 use std::sync::atomic::Ordering;
@@ -60,11 +59,9 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 /// What logs have in each column.
 fn of_sources(options: &Options) -> Result<(), Failure> {
     let query::Opened { source, table, .. } = query::open(&options.sources, &options.scope, None, None)?;
-    let failed = |error: exedra_query::QueryError| Failure(error.to_string());
-    let engine = Engine::new(table, Limits::default(), || {}).map_err(failed)?;
     let wanted = query::wanted();
-    let described = describe(&engine, &|| wanted.load(Ordering::Relaxed)).map_err(failed)?;
-    drop(engine);
+    let described = describe(&table, &|| wanted.load(Ordering::Relaxed));
+    let described = described.map_err(|error| Failure(error.to_string()))?;
     let lines = Lines::new(&described, room().unwrap_or(usize::MAX), false, &TimeZone::UTC);
     let mut out = crate::out::stdout();
     out.write_all(lines.heading().as_bytes())?;

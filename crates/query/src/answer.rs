@@ -91,6 +91,14 @@ fn column(field: &ArrowField) -> TableColumn {
         kind if kind.is_numeric() => (Kind::Integer, Unit::None, Measured::Level),
         _ => (Kind::Text, Unit::None, Measured::Key),
     };
+    // What a figure counts is told from the name that it was given: only pictures ask, rows show it to the last digit.
+    let unit = match unit {
+        Unit::None if measure == Measured::Level && (name == "bytes" || name.ends_with("_bytes")) => {
+            Unit::Bytes
+        }
+        Unit::None if measure == Measured::Level && name.ends_with("_ms") => Unit::Milliseconds,
+        unit => unit,
+    };
     let of_logs = match Field::named(&name) {
         Some(Field::Of(column)) if column.declaration().kind == kind && kind == Kind::Text => Some(column),
         Some(Field::Of(column)) if column.name() == "status" => Some(column),

@@ -79,6 +79,21 @@ impl RequestsTable {
         &self.zone
     }
 
+    /// Where its requests come from.
+    pub(crate) fn source(&self) -> &dyn RequestSource {
+        &*self.source
+    }
+
+    /// What works out derived columns.
+    pub(crate) fn derive(&self) -> &dyn Derive {
+        &*self.derive
+    }
+
+    /// The requests that there are for whoever asks.
+    pub(crate) fn row_filter(&self) -> RowFilter {
+        RowFilter::new(self.scope.clone(), Arc::clone(&self.derive))
+    }
+
     /// How far readings of it have come.
     pub fn progress(&self) -> Arc<Progress> {
         Arc::clone(&self.progress)

@@ -491,7 +491,7 @@ fn more_is_sorted_than_fits_into_memory() {
 
 #[test]
 fn all_columns_have_the_names_and_kinds_that_are_told() {
-    let described = exedra_query::description::describe(&engine(), &|| true).unwrap();
+    let described = exedra_query::description::describe(&table(Scope::default()), &|| true).unwrap();
     assert_eq!(described.rows.len(), Column::all().count() + 1);
     let cell = |name: &str, column: &str| {
         let row = described.rows.iter().position(|row| row[0].as_text() == Some(name)).unwrap();

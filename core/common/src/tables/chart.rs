@@ -155,15 +155,24 @@ impl<'t> Shape<'t> {
                 _ => shape.categories.push(column),
             }
         }
-        // Hours of the day, depths, classes: what comes first and is another in each row is what the others are of.
-        if shape.ordered.is_empty() && shape.categories.is_empty() && shape.figures.len() > 1 {
-            let column = shape.figures[0];
-            if distinct(table, column) == table.rows.len() {
-                shape.ordered.push(column);
-                shape.figures.remove(0);
-            }
+        // Hours of the day, depths, classes: where what rows are about does not tell them apart, the first figures are a part of it.
+        while shape.figures.len() > 1 && !shape.tells_apart(table) {
+            shape.ordered.push(shape.figures.remove(0));
         }
         shape
+    }
+
+    /// Whether no two rows are about the same.
+    fn tells_apart(&self, table: &Table) -> bool {
+        let places: Vec<usize> = self
+            .ordered
+            .iter()
+            .chain(&self.categories)
+            .filter_map(|column| table.place(&column.name))
+            .collect();
+        let about =
+            |row: &Vec<Cell>| places.iter().map(|place| format!("{:?}", row[*place])).collect::<Vec<_>>();
+        !places.is_empty() && table.rows.iter().map(about).collect::<HashSet<_>>().len() == table.rows.len()
     }
 }
 
@@ -190,16 +199,19 @@ mod tests {
             let name = letter.to_string();
             match letter {
                 't' => TableColumn { kind: Kind::Time, ..TableColumn::text("t", "t") },
-                'c' | 'd' => TableColumn::text(&name, &name),
+                'c' | 'd' | 'w' => TableColumn::text(&name, &name),
                 's' => TableColumn::size(&name, &name),
                 _ => TableColumn { measure: Measured::Level, ..TableColumn::sum(&name, &name) },
             }
         };
         let mut table = Table::new("", "", columns.chars().map(column));
+        // One category alone tells rows apart.
+        let kinds = if columns.contains(['t', 'd']) { 3 } else { rows as u64 };
         for row in 0..rows as u64 {
             let cell = |letter: char| match letter {
-                'c' => Cell::Text(format!("c{}", row % 3)),
+                'c' => Cell::Text(format!("c{}", row % kinds)),
                 'd' => Cell::Text(format!("d{}", row % 9)),
+                'w' => Cell::Text(format!("w{}", row % 3)),
                 _ => Cell::Number(row),
             };
             table.push(columns.chars().map(cell));
@@ -215,6 +227,7 @@ mod tests {
     #[case::many_lines("tdn", &[Form::SmallMultiples, Form::HeatMap, Form::Lines], Some("d"))]
     #[case::category("cn", &[Form::Bars], None)]
     #[case::two_categories("cdn", &[Form::HeatMap, Form::Bars], Some("d"))]
+    #[case::hours_of_weekdays("wnm", &[Form::Lines, Form::SmallMultiples, Form::HeatMap], Some("w"))]
     #[case::an_order_of_its_own("nm", &[Form::Lines, Form::Bars], None)]
     #[case::figures_alone("n", &[], None)]
     #[case::categories_alone("cd", &[], None)]

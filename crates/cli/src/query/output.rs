@@ -176,6 +176,7 @@ impl Output {
         let chart = all.iter().find(|chart| form.is_none_or(|form| chart.form == form));
         let Some(chart) = chart else {
             let words = match all.is_empty() {
+                true if self.table.rows.is_empty() => "No row: there is nothing to draw.".to_owned(),
                 true => "no chart can be made of this: select a time or a category beside a figure, in at least two rows, as in \
                          select every(time, '1 hour') as hour, count(*) as n from requests group by hour"
                     .to_owned(),

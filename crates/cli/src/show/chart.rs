@@ -356,8 +356,10 @@ impl RootDraw for Area<'_> {
 /// A figure as short as an axis wants it.
 fn amount(column: &TableColumn, value: f64) -> String {
     match (column.kind, column.unit) {
-        (Kind::Size, _) => bytes(value.max(0.0) as u64),
-        (Kind::Duration, unit) => long_time(value * unit.nanoseconds() as f64 / 1e6),
+        (_, Unit::Bytes) => bytes(value.max(0.0) as u64),
+        (Kind::Duration, unit) | (Kind::Integer, unit @ Unit::Milliseconds) => {
+            long_time(value * unit.nanoseconds() as f64 / 1e6)
+        }
         (_, Unit::None) if value.fract().abs() > 1e-9 && value.abs() < 100.0 => {
             let digits = if value.abs() < 1.0 { 3 } else { 1 };
             format!("{value:.digits$}")

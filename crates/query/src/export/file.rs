@@ -45,7 +45,7 @@ pub enum FileOf {
     /// As text, a line for each row.
     Lines {
         /// Its columns, without rows.
-        table: Table,
+        table: Box<Table>,
         /// Whether lines are objects.
         objects: bool,
         /// What nobody has taken yet.
@@ -59,7 +59,7 @@ impl FileOf {
     /// # Errors
     /// When the form has no such type.
     pub fn begin(form: Form, schema: &SchemaRef) -> Result<Self, QueryError> {
-        let table = || Table::new("requests", "", columns(schema));
+        let table = || Box::new(Table::new("requests", "", columns(schema)));
         Ok(match form {
             Form::Parquet => FileOf::Parquet(Box::new(ParquetOf::begin(schema)?)),
             Form::Csv => {

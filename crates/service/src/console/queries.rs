@@ -293,8 +293,9 @@ pub async fn query_columns(
     let about = About::understand(&caller, about)?;
     let _turn = TURNS.acquire().await.map_err(|_| Failure::Internal)?;
     working(move |work: &Work| {
-        let engine = engine(&caller, table(&caller, &about)?.0)?;
-        description::describe(&engine, &|| work.goes_on().is_ok()).map_err(|error| failed(error, ""))
+        let (table, _) = table(&caller, &about)?;
+        let described = description::describe(&table, &|| work.goes_on().is_ok());
+        described.map_err(|error| Failure::Conflict(error.to_string()))
     })
     .await
 }
