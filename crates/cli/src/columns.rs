@@ -8,6 +8,7 @@ use crate::show::lines::Lines;
 use crate::sources::SourceOptions;
 use clap::Args;
 use exedra_common::columns::Column;
+use exedra_common::figures::grouped;
 use exedra_common::filters::example;
 use exedra_query::description::{LOOKED_AT, describe};
 use exedra_query::schema::Field;
@@ -70,7 +71,7 @@ fn of_sources(options: &Options) -> Result<(), Failure> {
     }
     out.flush()?;
     drop(out);
-    crate::out::note!("Of the first {LOOKED_AT} requests, or as many as there are.");
+    crate::out::note!("Of the first {} requests, or as many as there are.", grouped(LOOKED_AT as u64));
     if let Some(read) = source.read()? {
         read.own_up()?;
     }

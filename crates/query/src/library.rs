@@ -244,7 +244,7 @@ limit 20",
 from requests
 where is_person()
 group by day, hour
-order by day, hour",
+order by min((date_part('dow', time) + 6) % 7), hour",
         parameters: &[],
     },
     KeptStatement {

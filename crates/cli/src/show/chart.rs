@@ -289,7 +289,7 @@ impl Painting<'_> {
             area.draw_text(&shorten(&across[x], 18), &below, at)?;
         }
         let words = format!("the darkest is {}", amount(column, most));
-        area.draw_text(&words, &text(12, &MUTED), (left, height as i32 - 26))?;
+        area.draw_text(&words, &text(12, &MUTED), (left, corner(0, lines).1 + 30))?;
         self.left_out(area, down.len().max(across.len()), MOST_SQUARES)
     }
 

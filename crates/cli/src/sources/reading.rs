@@ -241,7 +241,7 @@ impl ReadingThread {
             let mut feed = feed.lock();
             let Some(block) = feed.next(std::mem::take(&mut self.spare)) else { return false };
             let is_new = !self.readers.contains_key(&block.source);
-            let origin = is_new.then(|| feed.sources[block.source].origin()).unwrap_or_default();
+            let origin = if is_new { feed.sources[block.source].origin() } else { Default::default() };
             (block, origin)
         };
         let near = block.layouts.first().and_then(|layout| layout.hints.near);

@@ -148,14 +148,13 @@ fn key(batch: &RecordBatch, place: usize) -> Result<Vec<Option<String>>, QueryEr
 
 /// Rows that belong to the same partition, in a row.
 fn stretches(keys: &[Vec<Option<String>>; KEYS], rows: usize) -> Vec<(Partition, Range<usize>)> {
-    let of = |row: usize| Partition { site: keys[0][row].clone(), day: keys[1][row].clone() };
     let mut all: Vec<(Partition, Range<usize>)> = Vec::new();
-    for row in 0..rows {
+    for (row, (site, day)) in keys[0].iter().zip(&keys[1]).take(rows).enumerate() {
         match all.last_mut() {
-            Some((partition, stretch)) if partition.site == keys[0][row] && partition.day == keys[1][row] => {
+            Some((partition, stretch)) if partition.site == *site && partition.day == *day => {
                 stretch.end = row + 1;
             }
-            _ => all.push((of(row), row..row + 1)),
+            _ => all.push((Partition { site: site.clone(), day: day.clone() }, row..row + 1)),
         }
     }
     all
