@@ -1,8 +1,8 @@
 //! What comes back: columns that are known at once, and rows step by step, so that an answer of any length needs little memory.
 
 use crate::diagnostic::QueryError;
-use crate::engine::Engine;
 use crate::schema::{Field, TABLE};
+use crate::threads::{Ends, QueryThreads};
 use crate::wording::understood;
 use arrow::array::{Array, ArrayRef, AsArray, RecordBatch};
 use arrow::compute::cast;
@@ -17,26 +17,25 @@ use exedra_common::tables::{Cell, Measured, Table, TableColumn};
 use futures_util::StreamExt;
 use jiff::civil::Date;
 use std::sync::Arc;
-use std::time::Instant;
 
 /// An answer that is under way.
 pub struct Answer<'e> {
-    engine: &'e Engine,
+    threads: &'e QueryThreads,
     stream: SendableRecordBatchStream,
-    ends: Option<Instant>,
+    ends: Ends,
     statement: String,
     columns: Vec<TableColumn>,
 }
 
 impl<'e> Answer<'e> {
     pub(crate) fn new(
-        engine: &'e Engine,
+        threads: &'e QueryThreads,
         stream: SendableRecordBatchStream,
-        ends: Option<Instant>,
+        ends: Ends,
         statement: String,
     ) -> Self {
         let columns = columns(&stream.schema());
-        Answer { engine, stream, ends, statement, columns }
+        Answer { threads, stream, ends, statement, columns }
     }
 
     /// The table without any rows.
@@ -54,7 +53,7 @@ impl<'e> Answer<'e> {
 
     /// Further rows as the engine has them; `None` at the end.
     pub fn batch(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<RecordBatch>, QueryError> {
-        let next = self.engine.wait(self.ends, goes_on, self.stream.next())?;
+        let next = self.threads.wait(self.ends, goes_on, self.stream.next())?;
         next.transpose().map_err(|error| understood(&error, &self.statement))
     }
 

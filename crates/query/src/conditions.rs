@@ -15,7 +15,7 @@
 //! assert_eq!(scope.filters.to_string(), "status>=500 agent=*Firefox*");
 //! ```
 
-use crate::functions::IN_NETWORK;
+use crate::functions::{IN_NETWORK, network_of};
 use crate::schema::Field;
 use datafusion::common::ScalarValue;
 use datafusion::logical_expr::expr::{InList, ScalarFunction};
@@ -25,8 +25,6 @@ use exedra_common::filters::Filter;
 use exedra_common::scope::Scope;
 use exedra_common::text::Wildcard;
 use exedra_common::{Column, NumberColumn};
-use ipnet::IpNet;
-use std::net::IpAddr;
 
 /// How well a scope says a condition.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -297,10 +295,4 @@ fn pattern_of(pattern: &str) -> Option<Wildcard> {
         return None;
     }
     Some(Wildcard::new(&pattern.replace('*', "\\*").replace('%', "*")))
-}
-
-/// A network, or an address alone.
-pub(crate) fn network_of(text: &str) -> Option<IpNet> {
-    let address = || text.trim().parse::<IpAddr>().ok().map(|address| address.to_canonical().into());
-    text.trim().parse::<IpNet>().ok().or_else(address)
 }

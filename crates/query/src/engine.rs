@@ -41,6 +41,7 @@ use crate::functions::for_engine;
 use crate::schema::TABLE;
 use crate::statement::Statement;
 use crate::table::RequestsTable;
+use crate::threads::{Ends, QueryThreads};
 use crate::wording::understood;
 use datafusion::error::{DataFusionError, Result as EngineResult};
 use datafusion::execution::memory_pool::FairSpillPool;
@@ -50,8 +51,7 @@ use datafusion::physical_plan::execute_stream;
 use datafusion::prelude::{SessionConfig, SessionContext};
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
-use tokio::runtime::{Builder, Runtime};
+use std::time::Duration;
 
 /// How much a question may take.
 #[derive(Debug, Clone)]
@@ -72,15 +72,11 @@ impl Default for Limits {
     }
 }
 
-/// How often a waiting question looks whether it is still wanted.
-const LOOKS: Duration = Duration::from_millis(40);
-
 /// Carries out statements over one table.
 pub struct Engine {
-    /// Taken only to be put down without waiting.
-    runtime: Option<Runtime>,
+    threads: QueryThreads,
     session: SessionContext,
-    limits: Limits,
+    time: Option<Duration>,
 }
 
 impl Engine {
@@ -90,18 +86,9 @@ impl Engine {
         limits: Limits,
         begin_thread: impl Fn() + Send + Sync + 'static,
     ) -> Result<Self, QueryError> {
-        let failed =
-            |error: std::io::Error| QueryError::Source(format!("no threads could be started: {error}"));
-        let runtime = Builder::new_multi_thread()
-            .worker_threads(table.threads())
-            .thread_name("query")
-            .thread_stack_size(8 << 20)
-            .on_thread_start(begin_thread)
-            .enable_time()
-            .build()
-            .map_err(failed)?;
+        let threads = QueryThreads::start(table.threads(), begin_thread)?;
         let session = session(table, &limits).map_err(|error| understood(&error, ""))?;
-        Ok(Engine { runtime: Some(runtime), session, limits })
+        Ok(Engine { threads, session, time: limits.time })
     }
 
     /// Begins to answer a statement, for as long as `goes_on` says that somebody waits.
@@ -109,7 +96,7 @@ impl Engine {
     /// # Errors
     /// When it is wrong: columns, functions and types are looked at before anything is read.
     pub fn ask(&self, statement: &Statement, goes_on: &dyn Fn() -> bool) -> Result<Answer<'_>, QueryError> {
-        let ends = self.limits.time.map(|time| Instant::now() + time);
+        let ends = Ends::after(self.time);
         let plan = async {
             let state = self.session.state();
             let plan = state.statement_to_plan(statement.parsed.clone()).await?;
@@ -117,9 +104,11 @@ impl Engine {
             let stream = execute_stream(Arc::clone(&plan), self.session.task_ctx())?;
             Ok::<_, DataFusionError>(stream)
         };
-        let stream =
-            self.wait(ends, goes_on, plan)?.map_err(|error| understood(&error, &statement.written))?;
-        Ok(Answer::new(self, stream, ends, statement.written.clone()))
+        let stream = self
+            .threads
+            .wait(ends, goes_on, plan)?
+            .map_err(|error| understood(&error, &statement.written))?;
+        Ok(Answer::new(&self.threads, stream, ends, statement.written.clone()))
     }
 
     /// Looks at a statement without reading anything.
@@ -132,43 +121,8 @@ impl Engine {
             let plan = state.statement_to_plan(statement.parsed.clone()).await?;
             state.optimize(&plan)
         };
-        let planned = self.wait(None, &|| true, plan)?;
+        let planned = self.threads.wait(Ends::default(), &|| true, plan)?;
         planned.map(|_| ()).map_err(|error| understood(&error, &statement.written))
-    }
-
-    /// Waits for something until the time is over or nobody waits for it any more.
-    pub(crate) fn wait<T>(
-        &self,
-        ends: Option<Instant>,
-        goes_on: &dyn Fn() -> bool,
-        work: impl Future<Output = T>,
-    ) -> Result<T, QueryError> {
-        let Some(runtime) = &self.runtime else { return Err(QueryError::Stopped) };
-        runtime.block_on(async {
-            let mut work = std::pin::pin!(work);
-            loop {
-                match tokio::time::timeout(LOOKS, &mut work).await {
-                    Ok(done) => return Ok(done),
-                    Err(_) if !goes_on() => return Err(QueryError::Stopped),
-                    Err(_) if ends.is_some_and(|ends| Instant::now() >= ends) => {
-                        let time = self.limits.time.unwrap_or_default().as_secs();
-                        return Err(QueryError::TooMuch(format!(
-                            "The question took longer than the {time} seconds it may take: narrow it by time or by a condition."
-                        )));
-                    }
-                    Err(_) => {}
-                }
-            }
-        })
-    }
-}
-
-impl Drop for Engine {
-    fn drop(&mut self) {
-        // Whoever drops it may be in the middle of something that must not wait.
-        if let Some(runtime) = self.runtime.take() {
-            runtime.shutdown_background();
-        }
     }
 }
 

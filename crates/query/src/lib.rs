@@ -3,7 +3,7 @@
 //! The only room that knows the engine and its Arrow. What goes in is a [`RequestSource`], which hands out batches of requests,
 //! and a statement; what comes out is rows of a [`Table`](exedra_common::tables::Table), as everywhere in the house.
 //!
-//! - [`engine`]: statements carried out within limits; [`answer`]: what comes back, step by step
+//! - [`engine`]: statements carried out within limits; [`answer`]: what comes back, step by step; `threads`: where, and waiting for it
 //! - [`statement`]: what was written, refused where it would do more than read; [`parameters`]: values that stand for `:name`
 //! - [`diagnostic`]: what is wrong with a statement, and where; [`wording`]: the engine's complaints in words of the trade
 //! - [`source`]: where requests come from; [`records`]: from the records
@@ -28,6 +28,7 @@ pub mod schema;
 pub mod source;
 pub mod statement;
 pub mod table;
+mod threads;
 pub mod wording;
 
 pub use answer::Answer;

@@ -2,7 +2,6 @@
 
 use super::per_text::{coerced, constant, texts_of_texts, truths_of_texts};
 use super::{Function, Kind};
-use crate::conditions::network_of;
 use crate::schema::text;
 use arrow::datatypes::DataType;
 use datafusion::common::{ScalarValue, plan_err};
@@ -34,6 +33,12 @@ pub const WITHIN: Function = Function {
     kind: Kind::Row,
     is_own: true,
 };
+
+/// A network, or an address alone.
+pub fn network_of(text: &str) -> Option<IpNet> {
+    let address = || text.trim().parse::<IpAddr>().ok().map(|address| address.to_canonical().into());
+    text.trim().parse::<IpNet>().ok().or_else(address)
+}
 
 /// The network of an address.
 #[derive(Debug, PartialEq, Eq, Hash)]

@@ -24,7 +24,7 @@ mod statuses;
 mod urls;
 mod visits;
 
-pub use addresses::IN_NETWORK;
+pub use addresses::{IN_NETWORK, network_of};
 pub use joined::JOINED;
 pub use visits::VISIT_OF;
 
