@@ -256,7 +256,6 @@ export const words = {
     kept: (owner: string) => `kept by ${owner}`,
     shipped: "came with the program",
     forget: (name: string) => `Remove ${name}`,
-    set: (names: string[]) => `Say what ${names.map((name) => `:${name}`).join(", ")} ${names.length === 1 ? "is" : "are"}.`,
     noHistory: "Statements that are run here are listed here.",
   },
   watch: {

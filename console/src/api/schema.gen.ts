@@ -1064,6 +1064,11 @@ export interface components {
             figures: string[];
             /** @description Its form. */
             form: components["schemas"]["Form"];
+            /**
+             * Format: int32
+             * @description How many lines, pictures, bars, or squares along a side are drawn: more are not told apart.
+             */
+            most: number;
         };
         /** @description What a configuration would be, were its files as they might be. */
         Checked: {

@@ -11,9 +11,6 @@ import { BELOW, BESIDE, heights, ScaleLines } from "./axis";
 import { Legend } from "./legend";
 
 const COLOURS = ["var(--sea)", "var(--clay)", "var(--violet)", "var(--attention)", "var(--trouble)", "var(--well)"];
-/** As the service has it: how many lines, pictures, bars and squares can be told apart. */
-const MOST = { lines: 6, panels: 12, bars: 40, squares: 60 };
-
 interface Props {
   table: Table;
   chart: Chart;
@@ -70,7 +67,7 @@ function linesOf({ table, chart, zone }: Props): Line[] {
 
 function Lines(props: Props) {
   const [element, width] = useWidth();
-  const lines = linesOf(props).slice(0, MOST.lines);
+  const lines = linesOf(props).slice(0, props.chart.most);
   return (
     <div ref={element}>
       {lines.length > 1 && <Legend parts={lines.map(({ name }, place) => ({ name, colour: COLOURS[place] ?? "var(--ink)" }))} />}
@@ -82,7 +79,7 @@ function Lines(props: Props) {
 /** Pictures beside each other: of one figure with one scale, of several each with its own. */
 function Panels(props: Props) {
   const [element, width] = useWidth();
-  const lines = linesOf(props).slice(0, MOST.panels);
+  const lines = linesOf(props).slice(0, props.chart.most);
   const across = width < 640 ? 1 : lines.length > 9 ? 4 : lines.length > 4 ? 3 : 2;
   const highest = props.chart.by ? Math.max(0, ...lines.flatMap(({ points }) => points.map((point) => point[1]))) : undefined;
   return (
@@ -156,7 +153,7 @@ function Bars({ table, chart, zone }: Props) {
   const along = columnOf(table, chart.along);
   const by = columnOf(table, chart.by);
   const column = columnOf(table, chart.figures[0]);
-  const rows = table.rows.slice(0, MOST.bars);
+  const rows = table.rows.slice(0, chart.most);
   const value = (row: Row) => figure(row, column?.name ?? "");
   const most = Math.max(1e-9, ...rows.map(value));
   return (
@@ -193,7 +190,7 @@ function HeatMap({ table, chart, zone }: Props) {
   const isTime = along?.kind === "time" || along?.kind === "date";
   const across = [...new Map(rows.map(({ row, at }) => [along ? String(row[along.name]) : "", isTime ? instant(along, at, span, zone) : along ? valueOf(along, row, zone) : ""]))];
   const down = [...new Set(rows.map(({ row }) => (by ? valueOf(by, row, zone) : "")))];
-  const [columns, lines] = [Math.min(across.length, MOST.squares), Math.min(down.length, MOST.squares)];
+  const [columns, lines] = [Math.min(across.length, chart.most), Math.min(down.length, chart.most)];
   const places = new Map(across.map(([key], place) => [key, place]));
   const most = Math.max(1e-9, ...rows.map(({ row }) => figure(row, column?.name ?? "")));
   const LEFT = 150;

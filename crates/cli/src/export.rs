@@ -132,6 +132,10 @@ fn of_records(options: &Options) -> Result<Exported, Failure> {
     };
     let days = "select site, to_char(time, '%Y-%m-%d') as day, count(*) as requests from requests group by site, day order by site, day";
     let days: QueryAnswer = service.send(&format!("query?{query}"), &ask(days.to_owned()))?;
+    if days.has_more {
+        let words = "there are more than 100,000 days of sites: narrow the period or name sites, and export the rest after that";
+        return Err(Failure(words.to_owned()));
+    }
     let zone = TimeZone::get(&days.time_zone).unwrap_or(TimeZone::UTC);
     let mut folder = Folder::open(options, &zone)?;
     let form: Form = options.form.into();

@@ -163,7 +163,7 @@ fn statements_have_names_and_values() {
         asked(folder.path(), &[&["query", "large", &log, "--as", "csv"], &set[..]].concat())
     };
     assert_eq!(printed(ask(&["least=300", "since=2026-11-01"])), "path\r\n/p3.html\r\n");
-    assert!(said(&ask(&["least=300"])).contains("nobody said what :since is"));
+    assert!(said(&ask(&["least=300"])).contains("no value is given for :since"));
     let listed = printed(asked(folder.path(), &["queries"]));
     assert!(listed.contains("large") && listed.contains("slowest-pages"), "{listed}");
     let shown = printed(asked(folder.path(), &["query", "missing-pages-by-referrer", "--show"]));

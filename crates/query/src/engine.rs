@@ -1,7 +1,7 @@
 //! Statements carried out within limits: memory, room on disk, time.
 //!
 //! The engine has threads of its own, so that a heavy question takes none from whoever serves, and whoever asks waits without being
-//! asynchronous. What does not fit into its memory it writes aside and reads back, and past that it says so.
+//! asynchronous. What does not fit into its memory goes into temporary files and comes back, and past that it says so.
 //!
 //! ```
 //! # use exedra_query::{Engine, Limits, QueryError, RequestReader, RequestSource, RequestsTable, Reading, SourceError, Statement};

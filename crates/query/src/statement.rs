@@ -9,7 +9,7 @@
 //! let none = Parameters::default();
 //! assert!(Statement::understand("select path from requests", &none).is_ok());
 //! let refused = Statement::understand("drop table requests", &none).unwrap_err();
-//! assert_eq!(refused.what, "only questions are answered here, and nothing is changed");
+//! assert_eq!(refused.what, "only select statements are allowed: nothing is changed here");
 //! ```
 
 use crate::diagnostic::Diagnostic;
@@ -72,7 +72,7 @@ impl Statement {
             );
         };
         let not_a_question = || {
-            Diagnostic::new("only questions are answered here, and nothing is changed")
+            Diagnostic::new("only select statements are allowed: nothing is changed here")
                 .instead(format!("write a statement that begins with select, over the table {TABLE}"))
         };
         let Parsed::Statement(mut statement) = first else { return Err(not_a_question()) };
@@ -138,7 +138,11 @@ impl MakeReady<'_> {
                 .ok()
         });
         literal.ok_or_else(|| {
-            self.refuse(format!("nobody said what :{name} is"), span, format!("set it, as in --set {name}=…"))
+            self.refuse(
+                format!("no value is given for :{name}"),
+                span,
+                format!("write the value in its place, or give it (--set {name}=…)"),
+            )
         })
     }
 }
@@ -153,7 +157,7 @@ impl VisitorMut for MakeReady<'_> {
         }
         match &*query.body {
             SetExpr::Insert(_) | SetExpr::Update(_) | SetExpr::Delete(_) | SetExpr::Merge(_) => self.refuse(
-                "only questions are answered here, and nothing is changed",
+                "only select statements are allowed: nothing is changed here",
                 query.body.span(),
                 "write a select",
             ),

@@ -5,7 +5,7 @@
 
 use crate::diagnostic::{Diagnostic, QueryError};
 use crate::functions;
-use crate::schema::{Field, TABLE, fields};
+use crate::schema::{Field, TABLE};
 use crate::source::SourceError;
 use datafusion::common::{Column, SchemaError};
 use datafusion::error::DataFusionError;
@@ -42,7 +42,7 @@ pub fn understood(error: &DataFusionError, statement: &str) -> QueryError {
         },
         DataFusionError::Collection(all) => match all.first() {
             Some(first) => understood(first, statement),
-            None => Diagnostic::new("the statement cannot be carried out").into(),
+            None => Diagnostic::new("the statement cannot be executed").into(),
         },
         DataFusionError::External(inner) => match inner.downcast_ref::<SourceError>() {
             Some(failed) => QueryError::Source(failed.to_string()),
@@ -161,7 +161,7 @@ fn made(pattern: &str) -> Regex {
 fn parser(error: &ParserError, statement: &str) -> Diagnostic {
     let words = match error {
         ParserError::RecursionLimitExceeded => {
-            let words = "parts of this statement stand too deep in each other";
+            let words = "this statement is nested too deeply";
             return Diagnostic::new(words).instead("give some of them names with `with name as (select …)`");
         }
         ParserError::TokenizerError(words) | ParserError::ParserError(words) => words,
@@ -318,8 +318,8 @@ fn cleaned(words: &str, statement: &str) -> Diagnostic {
         let name = name.rsplit('.').next().unwrap_or(name);
         let wrong =
             Diagnostic::new(format!("`{name}` is neither grouped by nor inside a function of a group"));
-        let shadowed = ALIAS.captures_iter(statement).map(|found| found[1].to_lowercase());
-        let shadowed = shadowed.into_iter().find(|alias| Field::named(alias).is_some());
+        let mut aliases = ALIAS.captures_iter(statement).map(|found| found[1].to_lowercase());
+        let shadowed = aliases.find(|alias| Field::named(alias).is_some());
         let wrong = wrong.instead(match shadowed {
             Some(alias) => format!(
                 "`{alias}` is a column too, and `group by {alias}` means that one: choose another name after `as`"
@@ -371,9 +371,9 @@ fn cleaned(words: &str, statement: &str) -> Diagnostic {
             let given = TYPES.find(words).map(|found| type_name(found.as_str()));
             let what = match given {
                 Some(given) if !words.contains("number of arguments") => {
-                    format!("{} cannot be asked of a {given}", function.name)
+                    format!("{} does not take a {given}", function.name)
                 }
-                _ => format!("{} is not written so", function.name),
+                _ => format!("{} takes other arguments", function.name),
             };
             let wrong = Diagnostic::new(what).instead(format!("it is written {}", function.usage));
             return placed(wrong, name_at(statement, function.name, true));
@@ -440,12 +440,7 @@ fn in_trade_words(words: &str) -> String {
     let sentence: String =
         letters.next().map_or(String::new(), |first| first.to_lowercase().chain(letters).collect());
     match sentence.is_empty() {
-        true => "the statement cannot be carried out".to_owned(),
-        false => format!("the statement cannot be carried out: {sentence}"),
+        true => "the statement cannot be executed".to_owned(),
+        false => format!("the statement cannot be executed: {sentence}"),
     }
-}
-
-/// The columns there are, as one line.
-pub fn columns() -> String {
-    fields().map(Field::name).collect::<Vec<_>>().join(", ")
 }

@@ -329,7 +329,7 @@ fn visits_are_those_of_a_report() {
 #[case::length("select every(time, 'often') from requests", "`often` is no length of time", "", "")]
 #[case::arguments(
     "select sum(path) from requests",
-    "sum cannot be asked of a text",
+    "sum does not take a text",
     "sum",
     "it is written sum(number)"
 )]
@@ -344,7 +344,7 @@ fn visits_are_those_of_a_report() {
 #[case::nothing("  ", "no statement was given", "", "select path")]
 #[case::parameter(
     "select path from requests where bytes > :least",
-    "nobody said what :least is",
+    "no value is given for :least",
     ":least",
     "--set least="
 )]
@@ -417,7 +417,7 @@ fn what_would_do_harm_is_refused(#[case] statement: &str) {
 fn depth_and_length_are_bounded() {
     let deep = format!("select {}1{}", "(".repeat(5_000), ")".repeat(5_000));
     assert!(
-        asked(&engine(), &deep).unwrap_err().to_string().contains("too deep"),
+        asked(&engine(), &deep).unwrap_err().to_string().contains("nested too deeply"),
         "{}",
         asked(&engine(), &deep).unwrap_err()
     );

@@ -23,13 +23,13 @@ use std::collections::HashSet;
 use utoipa::ToSchema;
 
 /// How many lines of one picture can be told apart.
-pub const MOST_LINES: usize = 6;
+const MOST_LINES: usize = 6;
 /// How many small multiples stand beside each other.
-pub const MOST_PANELS: usize = 12;
+const MOST_PANELS: usize = 12;
 /// How many bars are drawn.
-pub const MOST_BARS: usize = 40;
+const MOST_BARS: usize = 40;
 /// How many squares a heat map has along one side.
-pub const MOST_SQUARES: usize = 60;
+const MOST_SQUARES: usize = 60;
 
 /// The form of a chart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -48,6 +48,16 @@ pub enum Form {
 impl Form {
     /// All of them.
     pub const ALL: [Form; 4] = [Form::Lines, Form::Bars, Form::HeatMap, Form::SmallMultiples];
+
+    /// How much of it is drawn: lines, pictures, bars, or squares along a side.
+    pub fn most(self) -> usize {
+        match self {
+            Form::Lines => MOST_LINES,
+            Form::SmallMultiples => MOST_PANELS,
+            Form::Bars => MOST_BARS,
+            Form::HeatMap => MOST_SQUARES,
+        }
+    }
 
     /// Its name.
     pub fn name(self) -> &'static str {
@@ -72,6 +82,8 @@ pub struct Chart {
     pub by: Option<String>,
     /// What is drawn.
     pub figures: Vec<String>,
+    /// How many lines, pictures, bars, or squares along a side are drawn: more are not told apart.
+    pub most: u32,
 }
 
 /// The charts that a table makes, the one that fits best first; none where it has no figures, or nothing that they are of.
@@ -86,6 +98,7 @@ pub fn charts(table: &Table) -> Vec<Chart> {
         along: name(along),
         by: by.map(name),
         figures: figures.iter().map(|column| name(column)).collect(),
+        most: form.most() as u32,
     };
     let first = &shape.figures[..1];
     let alike = alike(&shape.figures);

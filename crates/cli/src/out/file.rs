@@ -2,8 +2,8 @@
 
 use crate::failure::Failure;
 use exedra_service::system::whole::{self, Mode};
-use std::fs::{self, File};
-use std::io::{self, BufWriter, Write};
+use std::fs;
+use std::io::{self, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
@@ -34,55 +34,32 @@ pub fn replace(path: &Path, octets: &[u8]) -> Result<(), Failure> {
 /// A file that is written bit by bit, and in place once it is whole.
 pub struct NewFile {
     path: PathBuf,
-    aside: PathBuf,
-    /// Taken when it is put in place.
-    file: Option<BufWriter<File>>,
+    file: whole::NewFile,
 }
 
 impl NewFile {
     /// Begins one.
     pub fn begin(path: &Path) -> Result<Self, Failure> {
-        let failed = |error| Failure(format!("{} cannot be written: {error}", path.display()));
-        let name = path.file_name().ok_or_else(|| Failure(format!("{} is no file", path.display())))?;
-        let mut own = std::ffi::OsString::from(".");
-        own.push(name);
-        own.push(format!(".{}", std::process::id()));
-        let aside = path.with_file_name(own);
-        let file = File::create(&aside).map_err(failed)?;
-        Ok(NewFile { path: path.to_owned(), aside, file: Some(BufWriter::new(file)) })
+        let begun = whole::NewFile::begin(path, Mode::Kept);
+        let file =
+            begun.map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))?;
+        Ok(NewFile { path: path.to_owned(), file })
     }
 
     /// Puts it in place.
-    pub fn finish(mut self) -> Result<(), Failure> {
-        let failed = |error| Failure(format!("{} cannot be written: {error}", self.path.display()));
-        if let Some(mut file) = self.file.take() {
-            file.flush().map_err(failed)?;
-            file.get_ref().sync_all().map_err(failed)?;
-            fs::rename(&self.aside, &self.path).map_err(failed)?;
-        }
-        Ok(())
+    pub fn finish(self) -> Result<(), Failure> {
+        let NewFile { path, file } = self;
+        file.finish().map_err(|error| Failure(format!("{} cannot be written: {error}", path.display())))
     }
 }
 
 impl Write for NewFile {
     fn write(&mut self, octets: &[u8]) -> io::Result<usize> {
-        match &mut self.file {
-            Some(file) => file.write(octets),
-            None => Err(io::Error::other("it is in place already")),
-        }
+        self.file.write(octets)
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.file.as_mut().map_or(Ok(()), BufWriter::flush)
-    }
-}
-
-/// What is half written is nobody's.
-impl Drop for NewFile {
-    fn drop(&mut self) {
-        if self.file.take().is_some() {
-            let _ = fs::remove_file(&self.aside);
-        }
+        self.file.flush()
     }
 }
 

@@ -13,6 +13,7 @@ mod output;
 mod records;
 
 use crate::failure::Failure;
+use crate::report::random_key;
 use crate::scope::ScopeOptions;
 use crate::service::Reach;
 use crate::sources::{Asked, Bookmark, SourceOptions};
@@ -22,7 +23,6 @@ use exedra_common::tables::chart::Form;
 use exedra_query::parameters::Parameters;
 use exedra_query::{Engine, Limits, QueryError, RequestsTable, Statement};
 use exedra_reading::classify::Classifier;
-use exedra_reading::survey::VisitorKey;
 use jiff::tz::TimeZone;
 use logs::LogRequests;
 use output::{Output, QueryForm};
@@ -72,7 +72,7 @@ pub struct Options {
     /// Write addresses as their networks and leave names of users out
     #[arg(long)]
     mask_clients: bool,
-    /// How much memory the answer may be put together in, as in 512 MB; what does not fit is written aside
+    /// How much memory the answer may be put together in, as in 512 MB; what does not fit goes into temporary files
     #[arg(long, value_name = "SIZE", default_value = "256 MB", value_parser = size)]
     memory: u64,
     /// How long it may take, as in 30 s; as long as it likes unless said
@@ -267,9 +267,4 @@ fn limits(options: &Options) -> Limits {
         time: options.time_limit,
         ..Limits::default()
     }
-}
-
-fn random_key() -> VisitorKey {
-    use std::hash::{BuildHasher, RandomState};
-    VisitorKey([RandomState::new().hash_one(1), RandomState::new().hash_one(2)])
 }

@@ -313,7 +313,8 @@ fn slow_threshold(text: &str) -> Result<u64, Failure> {
     Ok(u64::try_from(length.as_micros()).unwrap_or(u64::MAX - 1))
 }
 
-fn random_key() -> VisitorKey {
+/// A key that makes visitors numbers, another one in every run.
+pub fn random_key() -> VisitorKey {
     use std::hash::{BuildHasher, RandomState};
     VisitorKey([RandomState::new().hash_one(1), RandomState::new().hash_one(2)])
 }

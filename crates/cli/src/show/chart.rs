@@ -6,7 +6,7 @@ use super::fit::shorten;
 use super::picture::{Drawn, FAINT, INK, LINES, MUTED, PAPER, SIZE, text};
 use exedra_common::columns::{Kind, Unit};
 use exedra_common::figures::{bytes, grouped, long_time};
-use exedra_common::tables::chart::{Chart, Form, MOST_BARS, MOST_LINES, MOST_PANELS, MOST_SQUARES};
+use exedra_common::tables::chart::{Chart, Form};
 use exedra_common::tables::{Cell, Table, TableColumn};
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -113,7 +113,7 @@ impl Painting<'_> {
 
     /// Lines with their axes. Small ones have few marks and no names; `most` is what is highest where several pictures have one scale.
     fn lines(&self, area: &Area<'_>, lines: &[Line], is_large: bool, most: Option<f64>) -> Drawn {
-        let lines = &lines[..lines.len().min(MOST_LINES)];
+        let lines = &lines[..lines.len().min(self.chart.form.most())];
         let points = || lines.iter().flat_map(|(_, points)| points);
         let least = points().map(|point| point.0).fold(f64::MAX, f64::min);
         let last = points().map(|point| point.0).fold(f64::MIN, f64::max);
@@ -173,7 +173,7 @@ impl Painting<'_> {
     /// Pictures beside each other, each with its name: of each value with one scale, or of each figure with its own.
     fn panels(&self, area: &Area<'_>) -> Drawn {
         let lines = self.all_lines();
-        let shown = &lines[..lines.len().min(MOST_PANELS)];
+        let shown = &lines[..lines.len().min(self.chart.form.most())];
         let columns = match shown.len() {
             0..=3 => shown.len().max(1),
             4 => 2,
@@ -207,7 +207,7 @@ impl Painting<'_> {
     /// A bar for each category, the rows in their order.
     fn bars(&self, area: &Area<'_>) -> Drawn {
         let (Some((along, _)), Some((figure, column))) = (self.along(), self.figure()) else { return Ok(()) };
-        let rows = &self.table.rows[..self.table.rows.len().min(MOST_BARS)];
+        let rows = &self.table.rows[..self.table.rows.len().min(self.chart.form.most())];
         let most = rows.iter().filter_map(|row| row[figure].as_f64()).fold(0.0, f64::max).max(1e-9);
         let (width, height) = area.dim_in_pixel();
         let step = (f64::from(height - 24) / rows.len().max(1) as f64).min(34.0);
@@ -233,7 +233,7 @@ impl Painting<'_> {
             let said = text(letters, &MUTED).pos(Pos::new(HPos::Left, VPos::Center));
             area.draw_text(&amount(column, value), &said, (left + length + 8, middle))?;
         }
-        self.left_out(area, self.table.rows.len(), MOST_BARS)
+        self.left_out(area, self.table.rows.len(), self.chart.form.most())
     }
 
     /// A square for each pair, the darker the more.
@@ -265,7 +265,8 @@ impl Painting<'_> {
         let most = values.values().copied().fold(0.0, f64::max).max(1e-9);
         let (width, height) = area.dim_in_pixel();
         let (left, top) = (230i32, 6i32);
-        let (columns, lines) = (across.len().min(MOST_SQUARES), down.len().min(MOST_SQUARES));
+        let (columns, lines) =
+            (across.len().min(self.chart.form.most()), down.len().min(self.chart.form.most()));
         let wide = f64::from(width as i32 - left - 30) / columns.max(1) as f64;
         let high = (f64::from(height as i32 - top - 70) / lines.max(1) as f64).min(40.0);
         let corner = |x: usize, y: usize| (left + (x as f64 * wide) as i32, top + (y as f64 * high) as i32);
@@ -290,7 +291,7 @@ impl Painting<'_> {
         }
         let words = format!("the darkest is {}", amount(column, most));
         area.draw_text(&words, &text(12, &MUTED), (left, corner(0, lines).1 + 30))?;
-        self.left_out(area, down.len().max(across.len()), MOST_SQUARES)
+        self.left_out(area, down.len().max(across.len()), self.chart.form.most())
     }
 
     /// Says what there was no room for.

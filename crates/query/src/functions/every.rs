@@ -129,7 +129,7 @@ impl ScalarUDFImpl for Every {
         let zone = zone_of(times.data_type());
         let mut calendar = Calendar::new(zone.clone());
         let mut days: HashMap<i32, i64> = HashMap::new();
-        let begin = |time: i64| match length {
+        let mut begin = |time: i64| match length {
             Length::Milliseconds(length) => {
                 let ahead = calendar.quarter(time).ahead;
                 time - (time + ahead).rem_euclid(length)
@@ -142,20 +142,9 @@ impl ScalarUDFImpl for Every {
                 })
             }
         };
-        let begins: TimestampMillisecondArray =
-            times.as_primitive::<TimestampMillisecondType>().unary_opt_or(begin);
+        let times_of = times.as_primitive::<TimestampMillisecondType>();
+        let begins: TimestampMillisecondArray = times_of.iter().map(|time| time.map(&mut begin)).collect();
         Ok(ColumnarValue::Array(Arc::new(begins.with_data_type(times.data_type().clone()))))
-    }
-}
-
-/// Applies something to each value that there is.
-trait EachTime {
-    fn unary_opt_or(&self, of: impl FnMut(i64) -> i64) -> TimestampMillisecondArray;
-}
-
-impl EachTime for TimestampMillisecondArray {
-    fn unary_opt_or(&self, mut of: impl FnMut(i64) -> i64) -> TimestampMillisecondArray {
-        self.iter().map(|time| time.map(&mut of)).collect()
     }
 }
 

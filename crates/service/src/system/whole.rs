@@ -1,7 +1,7 @@
 //! Files that are put in place as a whole: whoever reads them meanwhile reads what was there, or what is.
 
 use std::fs::{self, DirBuilder, File, OpenOptions};
-use std::io::{self, Write};
+use std::io::{self, BufWriter, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
@@ -16,35 +16,75 @@ pub enum Mode {
 
 /// Writes a file as a whole, or leaves what is there as it is. A link stays one, a pipe or device is written to.
 pub fn replace(path: &Path, octets: &[u8], mode: Mode) -> io::Result<()> {
-    let target = if path.is_symlink() { path.canonicalize()? } else { path.to_owned() };
-    let there = match fs::metadata(&target) {
-        Ok(there) if !there.is_file() => {
-            return File::options().write(true).open(&target)?.write_all(octets);
-        }
-        Ok(there) => Some(there),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => None,
-        Err(error) => return Err(error),
-    };
-    let aside = aside(&target);
-    let written = (|| {
+    let mut file = NewFile::begin(path, mode)?;
+    file.write_all(octets)?;
+    file.finish()
+}
+
+/// A file that is written bit by bit, and in place once it is whole. A link stays one, a pipe or device is written to.
+#[derive(Debug)]
+pub struct NewFile {
+    file: BufWriter<File>,
+    /// The name that it is written under, and the one that it gets; neither for a pipe or a device.
+    names: Option<(PathBuf, PathBuf)>,
+}
+
+impl NewFile {
+    /// Begins one.
+    pub fn begin(path: &Path, mode: Mode) -> io::Result<Self> {
+        let target = if path.is_symlink() { path.canonicalize()? } else { path.to_owned() };
+        let there = match fs::metadata(&target) {
+            Ok(there) if !there.is_file() => {
+                let file = File::options().write(true).open(&target)?;
+                return Ok(NewFile { file: BufWriter::new(file), names: None });
+            }
+            Ok(there) => Some(there),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+            Err(error) => return Err(error),
+        };
+        let aside = aside(&target);
         let mut options = OpenOptions::new();
         options.write(true).create_new(true);
         if mode == Mode::Private {
             options.mode(0o600);
         }
-        let mut file = options.open(&aside)?;
+        let file = options.open(&aside)?;
+        let new = NewFile { file: BufWriter::new(file), names: Some((aside, target)) };
         if let Some(there) = there.filter(|_| mode == Mode::Kept) {
-            file.set_permissions(there.permissions())?;
+            new.file.get_ref().set_permissions(there.permissions())?;
         }
-        file.write_all(octets)?;
-        file.sync_all()?;
-        fs::rename(&aside, &target)
-    })();
-    if written.is_err() {
-        // What is half written is nobody's.
-        let _ = fs::remove_file(&aside);
+        Ok(new)
     }
-    written
+
+    /// Puts it in place.
+    pub fn finish(mut self) -> io::Result<()> {
+        self.file.flush()?;
+        if let Some((aside, target)) = &self.names {
+            self.file.get_ref().sync_all()?;
+            fs::rename(aside, target)?;
+        }
+        self.names = None;
+        Ok(())
+    }
+}
+
+impl Write for NewFile {
+    fn write(&mut self, octets: &[u8]) -> io::Result<usize> {
+        self.file.write(octets)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+/// What is half written is nobody's.
+impl Drop for NewFile {
+    fn drop(&mut self) {
+        if let Some((aside, _)) = &self.names {
+            let _ = fs::remove_file(aside);
+        }
+    }
 }
 
 /// The same for what is its owner's alone.
@@ -82,6 +122,14 @@ mod tests {
         assert_eq!((fs::read(&file).unwrap(), mode()), (b"mine".to_vec(), 0o600));
         assert!(link.is_symlink());
         assert!(replace(&folder.path().join("none/r.txt"), b"new", Mode::Kept).is_err());
+        let mut begun = NewFile::begin(&file, Mode::Kept).unwrap();
+        begun.write_all(b"half").unwrap();
+        drop(begun);
+        assert_eq!(fs::read(&file).unwrap(), b"mine", "what is not finished changes nothing");
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 2, "nothing is left aside");
+        let mut device = NewFile::begin(Path::new("/dev/null"), Mode::Kept).unwrap();
+        device.write_all(b"gone").unwrap();
+        device.finish().unwrap();
+        assert!(!fs::metadata("/dev/null").unwrap().is_file(), "a device stays one");
     }
 }
