@@ -25,8 +25,8 @@ use std::hash::BuildHasher;
 pub const MOST_TEXTS: usize = 1 << 18;
 /// How many bytes of text all columns together may hold before their reader begins afresh.
 pub const MOST_BYTES: usize = 24 << 20;
-/// How many texts are looked up at once.
-const TOGETHER: usize = 32;
+/// How many texts are looked up at once: as many as a number has bits that says which.
+const TOGETHER: usize = u32::BITS as usize;
 /// Tables of fewer slots grow fourfold, larger ones twofold.
 const LARGE: usize = 1 << 16;
 
@@ -82,13 +82,22 @@ impl Dictionary {
     ) {
         let mut hashes = [0u64; TOGETHER];
         for texts in texts.chunks(TOGETHER) {
-            for (hash, text) in hashes.iter_mut().zip(texts) {
-                *hash = text.map_or(0, |text| self.seeds.hash_one(text));
+            // Neighbours are often the same: such a one is not looked up again.
+            let is_as_before = |nth: usize| nth > 0 && are_same(texts[nth - 1], texts[nth]);
+            let mut again = 0u32;
+            for (nth, (hash, text)) in hashes.iter_mut().zip(texts).enumerate() {
+                match text {
+                    Some(_) if is_as_before(nth) => again |= 1 << nth,
+                    Some(text) => *hash = self.seeds.hash_one(text),
+                    None => {}
+                }
             }
-            self.touch(&hashes, texts);
-            for (&hash, text) in hashes.iter().zip(texts) {
-                let code = match text {
+            self.touch(&hashes, texts, again);
+            let mut code = nothing;
+            for (nth, (&hash, text)) in hashes.iter().zip(texts).enumerate() {
+                code = match text {
                     None => nothing,
+                    Some(_) if again & 1 << nth != 0 => code,
                     Some(octets) => match self.find(hash, octets) {
                         Some(code) => code,
                         None => match as_text(octets) {
@@ -102,21 +111,22 @@ impl Dictionary {
         }
     }
 
-    /// Brings what the look-ups will need nearer, all at once. Says something that depends on all of it, so
-    /// that nothing of it is left out.
-    fn touch(&self, hashes: &[u64; TOGETHER], texts: &[Option<&[u8]>]) {
+    /// Brings what the look-ups will need nearer, all at once but for those that are as the one before. Says something that depends on
+    /// all of it, so that nothing of it is left out.
+    fn touch(&self, hashes: &[u64; TOGETHER], texts: &[Option<&[u8]>], again: u32) {
         let Some(mask) = self.slots.len().checked_sub(1) else { return };
+        let is_asked = |nth: usize| again & 1 << nth == 0;
         let mut starts = [0u32; TOGETHER];
-        for (start, hash) in starts.iter_mut().zip(hashes).take(texts.len()) {
-            let slot = self.slots[*hash as usize & mask];
-            *start = self.starts.get(slot.next.wrapping_sub(1) as usize).copied().unwrap_or(0);
+        for nth in (0..texts.len()).filter(|nth| is_asked(*nth)) {
+            let slot = self.slots[hashes[nth] as usize & mask];
+            starts[nth] = self.starts.get(slot.next.wrapping_sub(1) as usize).copied().unwrap_or(0);
         }
         let letters = self.letters.as_bytes();
         let letter = |at: usize| letters.get(at).copied().unwrap_or(0);
-        let all = starts.iter().zip(texts).fold(0u8, |all, (&start, text)| {
+        let all = (0..texts.len()).filter(|nth| is_asked(*nth)).fold(0u8, |all, nth| {
             // The first and the last: a text may reach into what is fetched apart.
-            let length = text.map_or(0, <[u8]>::len);
-            all ^ letter(start as usize) ^ letter(start as usize + length.saturating_sub(1))
+            let (start, length) = (starts[nth] as usize, texts[nth].map_or(0, <[u8]>::len));
+            all ^ letter(start) ^ letter(start + length.saturating_sub(1))
         });
         std::hint::black_box(all);
     }
@@ -213,6 +223,12 @@ impl Dictionary {
     pub fn texts(&self) -> impl Iterator<Item = &str> {
         (0..self.len() as u32).map(|code| self.text(code))
     }
+}
+
+/// Whether two texts are there and the same; what differs mostly does so in its length or at its end.
+fn are_same(one: Option<&[u8]>, other: Option<&[u8]>) -> bool {
+    one.zip(other)
+        .is_some_and(|(one, other)| one.len() == other.len() && one.last() == other.last() && one == other)
 }
 
 /// One dictionary for each text column.

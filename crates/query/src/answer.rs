@@ -109,12 +109,12 @@ fn column(field: &ArrowField) -> TableColumn {
 }
 
 /// The columns of rows of a schema.
-pub(crate) fn columns(schema: &Schema) -> Vec<TableColumn> {
+pub fn columns(schema: &Schema) -> Vec<TableColumn> {
     schema.fields().iter().map(|field| column(field)).collect()
 }
 
 /// The rows of a batch.
-pub(crate) fn rows(batch: &RecordBatch) -> Vec<Vec<Cell>> {
+pub fn rows(batch: &RecordBatch) -> Vec<Vec<Cell>> {
     let columns: Vec<Vec<Cell>> = batch.columns().iter().map(cells).collect();
     let mut columns: Vec<_> = columns.into_iter().map(Vec::into_iter).collect();
     let row = |_| columns.iter_mut().map(|column| column.next().unwrap_or_default()).collect();

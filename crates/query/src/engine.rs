@@ -38,7 +38,9 @@
 use crate::answer::Answer;
 use crate::diagnostic::{Diagnostic, QueryError};
 use crate::functions::for_engine;
+use crate::grouping::GroupByCodes;
 use crate::schema::TABLE;
+use crate::sorting::SortSpelledOut;
 use crate::statement::Statement;
 use crate::table::RequestsTable;
 use crate::threads::{Ends, QueryThreads};
@@ -99,7 +101,7 @@ impl Engine {
         let ends = Ends::after(self.time);
         let plan = async {
             let state = self.session.state();
-            let plan = state.statement_to_plan(statement.parsed.clone()).await?;
+            let plan = state.statement_to_plan(statement.parsed()).await?;
             let plan = state.create_physical_plan(&plan).await?;
             let stream = execute_stream(Arc::clone(&plan), self.session.task_ctx())?;
             Ok::<_, DataFusionError>(stream)
@@ -118,7 +120,7 @@ impl Engine {
     pub fn check(&self, statement: &Statement) -> Result<(), QueryError> {
         let plan = async {
             let state = self.session.state();
-            let plan = state.statement_to_plan(statement.parsed.clone()).await?;
+            let plan = state.statement_to_plan(statement.parsed()).await?;
             state.optimize(&plan)
         };
         let planned = self.threads.wait(Ends::default(), &|| true, plan)?;
@@ -126,29 +128,42 @@ impl Engine {
     }
 }
 
-fn session(table: RequestsTable, limits: &Limits) -> EngineResult<SessionContext> {
-    let mut config = SessionConfig::new()
-        .with_target_partitions(table.threads())
-        .with_information_schema(false)
-        .with_round_robin_repartition(false);
+/// What every engine of ours knows, whether it is in this process or divided among machines: the functions, how statements are read,
+/// and the zone whose days and hours they mean.
+///
+/// # Errors
+/// When a function that is offered is not there.
+pub fn session_builder(config: SessionConfig, zone: &str) -> EngineResult<SessionStateBuilder> {
+    let mut config = config.with_information_schema(false);
     let options = config.options_mut();
     options.sql_parser.collect_spans = true;
     options.sql_parser.map_string_types_to_utf8view = false;
-    options.execution.time_zone = Some(table.zone().iana_name().unwrap_or("UTC").to_owned());
+    options.execution.time_zone = Some(zone.to_owned());
+    let functions = for_engine()?;
+    Ok(SessionStateBuilder::new()
+        .with_config(config)
+        .with_expr_planners(SessionStateDefaults::default_expr_planners())
+        .with_scalar_functions(functions.row)
+        .with_aggregate_functions(functions.group)
+        .with_window_functions(functions.window))
+}
+
+fn session(table: RequestsTable, limits: &Limits) -> EngineResult<SessionContext> {
+    let mut config =
+        SessionConfig::new().with_target_partitions(table.threads()).with_round_robin_repartition(false);
+    let options = config.options_mut();
+    // What is sorted in pieces is put together in memory that is set apart for that: keys of all columns take more than the rows.
+    options.execution.sort_spill_reservation_bytes = limits.memory / (3 * table.threads());
     let mut runtime = RuntimeEnvBuilder::new()
         .with_memory_pool(Arc::new(FairSpillPool::new(limits.memory)))
         .with_max_temp_directory_size(limits.disk);
     if let Some(folder) = &limits.folder {
         runtime = runtime.with_temp_file_path(folder.clone());
     }
-    let functions = for_engine()?;
-    let state = SessionStateBuilder::new()
-        .with_config(config)
+    let state = session_builder(config, table.zone().iana_name().unwrap_or("UTC"))?
         .with_runtime_env(runtime.build_arc()?)
-        .with_expr_planners(SessionStateDefaults::default_expr_planners())
-        .with_scalar_functions(functions.row)
-        .with_aggregate_functions(functions.group)
-        .with_window_functions(functions.window)
+        .with_physical_optimizer_rule(Arc::new(GroupByCodes))
+        .with_physical_optimizer_rule(Arc::new(SortSpelledOut))
         .build();
     let session = SessionContext::new_with_state(state);
     session.register_table(TABLE, Arc::new(table))?;

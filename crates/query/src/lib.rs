@@ -9,6 +9,7 @@
 //! - [`source`]: where requests come from; [`records`]: from the records
 //! - [`schema`]: the list of columns as the table's schema; [`arrow_batches`]: batches of requests as the engine's
 //! - [`table`]: the table, which reads what a statement needs; [`conditions`]: those of a statement that a reader can test
+//! - `grouping`: rows grouped by codes; `sorting`: long sorts of coded texts; `recoded`: codes to letters and back
 //! - [`functions`]: the one list of them
 //! - [`library`]: statements that ship; [`description`]: what a source has in each column
 //! - [`export`]: requests as Parquet, CSV and lines of JSON
@@ -21,10 +22,13 @@ pub mod diagnostic;
 pub mod engine;
 pub mod export;
 pub mod functions;
+mod grouping;
 pub mod library;
 pub mod parameters;
+mod recoded;
 pub mod records;
 pub mod schema;
+mod sorting;
 pub mod source;
 pub mod statement;
 pub mod table;

@@ -41,7 +41,7 @@ const COLUMNS_FIRST: [&str; 1] = ["user"];
 pub struct Statement {
     /// As it was written.
     pub written: String,
-    pub(crate) parsed: Parsed,
+    parsed: Parsed,
 }
 
 impl Statement {
@@ -83,6 +83,11 @@ impl Statement {
             return Err(*wrong);
         }
         Ok(Statement { written: written.to_owned(), parsed: Parsed::Statement(statement) })
+    }
+
+    /// The statement as an engine takes it.
+    pub fn parsed(&self) -> Parsed {
+        self.parsed.clone()
     }
 
     /// The `:name`s that a statement has, in their order.

@@ -186,7 +186,9 @@ fn parser(error: &ParserError, statement: &str) -> Diagnostic {
             Some(near) if !near.eq_ignore_ascii_case(found) => format!("did you mean `{near}`?"),
             _ => format!("{} should stand here", wanted(expected)),
         };
-        return wrong.instead(instead).at(at..at + found.len().min(statement.len() - at));
+        // It may be told otherwise than it was written.
+        let end = (at + found.len()..statement.len()).find(|end| statement.is_char_boundary(*end));
+        return wrong.instead(instead).at(at..end.unwrap_or(statement.len()));
     }
     let wrong = match said {
         said if said.contains("Unterminated string literal") => Diagnostic::new("a text does not end")
@@ -204,7 +206,10 @@ fn parser(error: &ParserError, statement: &str) -> Diagnostic {
         said => cleaned(said, statement),
     };
     match place {
-        Some(place) => wrong.at(place..statement.len().min(place + 1)),
+        Some(place) => {
+            let letter = statement.get(place..).and_then(|rest| rest.chars().next());
+            wrong.at(place..place + letter.map_or(0, char::len_utf8))
+        }
         None => wrong,
     }
 }

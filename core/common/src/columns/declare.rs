@@ -49,6 +49,7 @@ macro_rules! columns {
             pub const COUNT: usize = $name::ALL.len();
 
             /// The place in arrays that hold one thing for each of them.
+            #[inline]
             pub const fn index(self) -> usize {
                 self as usize
             }

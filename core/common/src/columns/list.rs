@@ -178,6 +178,7 @@ pub(super) const fn declared() -> &'static [(Column, Declaration)] {
 }
 
 /// What is declared of a column.
+#[inline]
 pub(super) fn declaration(column: Column) -> &'static Declaration {
     let place = match column {
         Column::Time => PLACES.time,

@@ -206,6 +206,7 @@ impl Column {
     }
 
     /// What is declared of it.
+    #[inline]
     pub fn declaration(self) -> &'static Declaration {
         list::declaration(self)
     }

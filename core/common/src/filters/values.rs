@@ -35,6 +35,15 @@ pub enum TextValue {
     Network(IpNet),
 }
 
+impl TextValue {
+    fn as_exact_text(&self) -> Option<&str> {
+        match self {
+            TextValue::Pattern(pattern) => pattern.as_exact_text(),
+            TextValue::Nothing | TextValue::Network(_) => None,
+        }
+    }
+}
+
 /// Numbers from here to there, both included.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Range {
@@ -151,6 +160,12 @@ impl Values {
                 address.is_some_and(|address| network.contains(&address.to_canonical()))
             }
         })
+    }
+
+    /// The texts that alone are meant, letter by letter; `None` where others may be.
+    pub fn exact_texts(&self) -> Option<Vec<&str>> {
+        let Values::Texts(values) = self else { return None };
+        values.iter().map(TextValue::as_exact_text).collect()
     }
 
     /// Whether a request with this number has one of them.

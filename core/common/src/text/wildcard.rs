@@ -56,6 +56,11 @@ impl Wildcard {
         }
     }
 
+    /// The same, where its case matters, too: nothing else fits.
+    pub fn as_exact_text(&self) -> Option<&str> {
+        self.as_text().filter(|_| self.small.is_none())
+    }
+
     /// The text in which something stands for each star: it fits.
     pub fn filled(&self, instead: &str) -> String {
         self.parts.join(instead)

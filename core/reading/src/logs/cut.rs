@@ -94,6 +94,7 @@ impl Cut {
 
     /// A text stands here; a lone dash stands for nothing. Where agents are written down, whoever sent none is a program, and where
     /// they are not, nobody knows: so that nothing is told from this.
+    #[inline]
     pub(super) fn set(&mut self, column: TextColumn, line: &[u8], from: usize, until: usize) {
         self.texts[column.index()] = match &line[from..until] {
             b"-" | b"" if column == TextColumn::Agent => NONE_SENT,

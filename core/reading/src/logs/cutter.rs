@@ -92,31 +92,37 @@ impl Cutter {
 
     /// Cuts one line, given without its line end. What could not be read stops where the way that came furthest did.
     pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
+        let mut cut = Cut::default();
+        self.run_into(line, &mut cut).map(|()| cut)
+    }
+
+    /// As [`Cutter::run`], into a cut of whatever line before.
+    pub fn run_into(&mut self, line: &[u8], cut: &mut Cut) -> Result<(), Stop> {
         match &mut self.kind {
             Kind::Objects(objects) => {
-                let cut = objects.run(line)?;
+                *cut = objects.run(line)?;
                 self.fields = objects.fields();
-                Ok(cut)
+                Ok(())
             }
             Kind::Listed(listed) => {
-                let cut = listed.run(line)?;
+                *cut = listed.run(line)?;
                 self.fields = listed.fields();
-                Ok(cut)
+                Ok(())
             }
             Kind::Plans(plans) => {
                 let mut furthest: Option<Stop> = None;
                 for plan in plans {
-                    match plan.run(line) {
-                        Ok(cut) => {
+                    match plan.run_into(line, cut) {
+                        Ok(()) => {
                             self.fields = plan.fields();
-                            return Ok(cut);
+                            return Ok(());
                         }
                         Err(stop) if furthest.is_none_or(|far| stop.at > far.at) => furthest = Some(stop),
                         Err(_) => {}
                     }
                 }
                 // There is a plan for every layout, be it one without pieces.
-                furthest.map_or(Ok(Cut::default()), Err)
+                furthest.map_or(Ok(()), Err)
             }
         }
     }

@@ -35,6 +35,8 @@ pub struct LineFilter {
     texts: RowFilter,
     number_columns: Vec<NumberColumn>,
     text_columns: Vec<TextColumn>,
+    /// Of columns that must have one of a few texts: which.
+    exact: Vec<(TextColumn, Vec<Box<[u8]>>)>,
     scratch: RequestBatch,
 }
 
@@ -42,7 +44,12 @@ impl LineFilter {
     /// A filter that keeps what this one does.
     pub fn new(filter: &RowFilter) -> Self {
         let (numbers, texts) = filter.halves();
+        let exact = texts.scope().filters.iter().filter(|filter| !filter.without).filter_map(|filter| {
+            let (column, texts) = (filter.column.as_text()?, filter.values.exact_texts()?);
+            Some((column, texts.into_iter().map(|text| text.as_bytes().into()).collect()))
+        });
         LineFilter {
+            exact: exact.collect(),
             number_columns: numbers.projection().numbers().collect(),
             text_columns: texts.projection().texts().collect(),
             numbers,
@@ -61,46 +68,61 @@ impl LineFilter {
         self.texts.forget();
     }
 
-    /// Keeps those of some lines that belong to the scope. Texts that it must look at are learnt.
+    /// Keeps those of some lines that belong to the scope, and what was cut of each at the same place. Texts that it must look at
+    /// are learnt.
     pub(super) fn retain<'l>(
         &mut self,
         lines: &mut Vec<Cow<'l, [u8]>>,
-        cuts: &mut Vec<Cut>,
+        cuts: &mut [Cut],
         shared: &Shared,
         dictionaries: &mut Dictionaries,
     ) {
-        let LineFilter { numbers, texts, number_columns, text_columns, scratch } = self;
+        let LineFilter { numbers, texts, number_columns, text_columns, exact, scratch } = self;
+        let said = &cuts[..lines.len()];
         scratch.clear();
-        scratch.time.extend(cuts.iter().map(|cut| cut.time));
+        scratch.time.extend(said.iter().map(|cut| cut.time));
         for column in number_columns {
-            scratch.numbers_mut(*column).extend(cuts.iter().map(|cut| cut.numbers[column.index()]));
+            scratch.numbers_mut(*column).extend(said.iter().map(|cut| cut.numbers[column.index()]));
         }
-        let rows = numbers.rows(scratch, dictionaries);
-        keep(lines, &rows);
-        keep(cuts, &rows);
+        keep(lines, cuts, &numbers.rows(scratch, dictionaries));
         if text_columns.is_empty() || lines.is_empty() {
             return;
         }
+        let may_fit = |place: usize| {
+            let mut asked = exact.iter().filter(|(column, _)| shared[column.index()].is_none());
+            asked.all(|(column, texts)| may_be_one_of(cuts[place].text(&lines[place], *column), texts))
+        };
+        let places: Vec<u32> = (0..lines.len() as u32).filter(|place| may_fit(*place as usize)).collect();
+        keep(lines, cuts, &places);
+        let said = &cuts[..lines.len()];
         scratch.clear();
-        scratch.time.extend(cuts.iter().map(|cut| cut.time));
+        scratch.time.extend(said.iter().map(|cut| cut.time));
         for column in text_columns {
-            add_codes(*column, lines, cuts, shared, scratch, dictionaries);
+            add_codes(*column, lines, said, shared, scratch, dictionaries);
         }
-        let rows = texts.rows(scratch, dictionaries);
-        keep(lines, &rows);
-        keep(cuts, &rows);
+        keep(lines, cuts, &texts.rows(scratch, dictionaries));
     }
 }
 
-/// Keeps those at some places, which are in order.
-fn keep<T>(all: &mut Vec<T>, places: &[u32]) {
-    if places.len() == all.len() {
+/// Whether a field may stand for one of some texts: where nothing in it is written in another way, it is one.
+fn may_be_one_of(field: Option<&[u8]>, texts: &[Box<[u8]>]) -> bool {
+    field.is_some_and(|field| {
+        texts.iter().any(|text| **text == *field)
+            || memchr::memchr(b'\\', field).is_some()
+            || !field.is_ascii()
+    })
+}
+
+/// Keeps the lines at some places, which are in order, and what was cut of them.
+fn keep(lines: &mut Vec<Cow<'_, [u8]>>, cuts: &mut [Cut], places: &[u32]) {
+    if places.len() == lines.len() {
         return;
     }
     for (to, from) in places.iter().enumerate() {
-        all.swap(to, *from as usize);
+        lines.swap(to, *from as usize);
+        cuts.swap(to, *from as usize);
     }
-    all.truncate(places.len());
+    lines.truncate(places.len());
 }
 
 #[cfg(test)]
@@ -118,10 +140,10 @@ mod tests {
         #[test]
         fn lines_are_kept_as_rows_are(
             lines in proptest::collection::vec((0u8..5, 0usize..6, 0u8..3, 0u64..2000), 1..400),
-            only in proptest::sample::subsequence(vec!["status=404,5xx", "path=/a*", "client=192.0.2.0/31", "kind=page", "bytes<900"], 0..4),
+            only in proptest::sample::subsequence(vec!["status=404,5xx", "path=/a*", "path=/ab.css,/a", "client=192.0.2.0/31", "kind=page", "bytes<900"], 0..4),
             from in proptest::option::of(1_794_633_160_000i64..1_794_633_165_000),
         ) {
-            const PATHS: [&str; 6] = ["/a", "/ab.css", "/b", "/a?x=1", "-", "/c.html"];
+            const PATHS: [&str; 6] = ["/a", "/ab.css", "/b", "/a?x=1", "-", "\\x2fa"];
             const STATUSES: [&str; 3] = ["200", "404", "503"];
             let log: String = lines.iter().map(|(client, path, status, bytes)| format!(
                 "192.0.2.{client} - - [14/Nov/2026:05:12:4{client} +0000] \"GET {} HTTP/1.1\" {} {bytes}\n",

@@ -4,6 +4,19 @@ use super::moment::number;
 use exedra_common::batch::NO_NUMBER;
 use exedra_common::columns::{Column, Kind, NumberColumn, Unit};
 
+/// The digits that a text begins with as a number, and how many they are; none where they are too many.
+pub(super) fn digits(text: &[u8]) -> (u64, usize) {
+    const MOST: usize = 18;
+    let (mut number, mut length) = (0, 0);
+    for octet in text.iter().take(MOST + 1) {
+        match octet {
+            b'0'..=b'9' => (number, length) = (number * 10 + u64::from(octet - b'0'), length + 1),
+            _ => break,
+        }
+    }
+    if length > MOST { (0, 0) } else { (number, length) }
+}
+
 /// A number whose unit may stand behind it.
 pub(super) fn with_unit(text: &[u8], column: NumberColumn, unit: Unit) -> Option<u64> {
     if text.last().is_some_and(u8::is_ascii_digit) {

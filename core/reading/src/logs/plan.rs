@@ -20,27 +20,33 @@
 
 use super::cut::{Cut, Reason, Stop};
 use super::layout::Hints;
-use super::moment::{CLASSIC, TimeForm, TimeReader};
+use super::moment::{CLASSIC, CLASSIC_LENGTH, TimeForm, TimeReader};
 use super::numbers;
 use super::objects::Objects;
 use super::pairs::Pairs;
-use super::scan::{closing_of_doubled, closing_quote, find, gap};
+use super::scan::{Mark, closing_of_doubled, closing_quote, gap};
 use super::template::{Field, Piece};
 use super::values;
 use exedra_common::batch::NO_TIME;
-use exedra_common::columns::{Projection, TextColumn};
-use std::ops::Range;
+use exedra_common::columns::{Column, Kind, Projection, TextColumn};
+use std::ops::{Range, RangeInclusive};
 
 #[derive(Debug, Clone)]
 enum Step {
-    Literal(Box<[u8]>),
+    Literal(Mark),
     /// Spaces and tabs, at least one.
     Gap,
+    /// A value and the text behind it.
     Until(Field, End),
-    Quoted(Field),
+    /// A value in quotation marks, of which the text behind it begins with the second.
+    Quoted(Field, Mark),
     QuotedRequest {
         /// Whether its targets are whole addresses with scheme and host.
         is_url: bool,
+        /// Whether anybody wants to know what is in it.
+        is_wanted: bool,
+        /// The text behind it, which begins with a quotation mark.
+        behind: Mark,
     },
     Rest(Field),
     /// A JSON object.
@@ -53,9 +59,57 @@ enum Step {
 #[derive(Debug, Clone)]
 struct End {
     /// The text that follows it; empty for a gap.
-    text: Box<[u8]>,
+    text: Mark,
     /// How often that occurs in the field itself: a time may be several words.
     within: usize,
+    usual: Usual,
+}
+
+/// What a value is made of nearly always, so that its end can be told while it is read. Whatever else stands there is looked at in
+/// the general way.
+#[derive(Debug, Clone)]
+enum Usual {
+    /// Digits, for the number column of this index; numbers within this range are kept as they are.
+    Digits(usize, RangeInclusive<u64>),
+    /// An address of IPv4, for the client.
+    Address,
+    /// A time in the classic form.
+    ClassicTime,
+    /// A lone dash: nothing.
+    Dash,
+    Anything,
+}
+
+impl End {
+    fn new(field: &Field, text: &str, within: usize) -> Self {
+        let starts_with_digit = text.starts_with(|letter: char| letter.is_ascii_digit());
+        let usual = match field {
+            Field::Number(column, _) if !starts_with_digit => {
+                let declaration = Column::Number(*column).declaration();
+                let (least, most) = declaration.range;
+                match declaration.kind {
+                    Kind::Duration => Usual::Anything,
+                    _ => Usual::Digits(column.index(), least..=most),
+                }
+            }
+            Field::Text(TextColumn::Client) if !starts_with_digit => Usual::Address,
+            Field::Time(TimeForm::Classic) => Usual::ClassicTime,
+            // Where an agent should stand, a dash says that there was none.
+            Field::Text(column) if *column != TextColumn::Agent => Usual::Dash,
+            Field::Skip => Usual::Dash,
+            _ => Usual::Anything,
+        };
+        End { text: Mark::new(text), within, usual }
+    }
+
+    /// Where reading goes on if a value ends at a place.
+    #[inline]
+    fn behind(&self, line: &[u8], at: usize) -> Option<usize> {
+        match self.text.len() {
+            0 => matches!(line.get(at), Some(b' ' | b'\t')).then_some(at),
+            length => self.text.stands_at(line, at).then_some(at + length),
+        }
+    }
 }
 
 /// The pieces of a layout, none of them optional, made ready to run over lines.
@@ -83,14 +137,16 @@ impl Plan {
         let mut checks_host = false;
         let mut at = 0;
         while at < pieces.len() {
+            if let Some((target, behind)) = request_at(&pieces[at..]).filter(|_| opens_quotes(pieces, at)) {
+                let is_wanted = OF_REQUESTS.iter().any(|column| projection.has(*column));
+                let is_url = *target == Field::Url;
+                steps.push(Step::QuotedRequest { is_url, is_wanted, behind: Mark::new(behind) });
+                at += 6;
+                continue;
+            }
             match &pieces[at] {
-                Piece::Literal(text) => steps.push(Step::Literal(text.as_bytes().into())),
+                Piece::Literal(text) => steps.push(Step::Literal(Mark::new(text))),
                 Piece::Gap => steps.push(Step::Gap),
-                Piece::Place(_) if opens_quotes(pieces, at) && request_at(&pieces[at..]).is_some() => {
-                    let is_url = request_at(&pieces[at..]) == Some(&Field::Url);
-                    steps.push(Step::QuotedRequest { is_url });
-                    at += 4;
-                }
                 Piece::Place(Field::Json) => {
                     steps.push(Step::Object(Box::new(Objects::new(projection, hints))))
                 }
@@ -106,17 +162,23 @@ impl Plan {
                         _ => {}
                     }
                     let field = if wanted(field, projection) { field.clone() } else { Field::Skip };
+                    let is_quoted = opens_quotes(pieces, at);
                     steps.push(match pieces.get(at + 1) {
-                        Some(Piece::Literal(next)) if next.starts_with('"') && opens_quotes(pieces, at) => {
-                            Step::Quoted(field)
-                        }
                         Some(Piece::Literal(next)) => {
                             let within = occurrences(&pieces[at], next);
-                            Step::Until(field, End { text: next.as_bytes().into(), within })
+                            // It is read with the value.
+                            at += 1;
+                            if is_quoted && next.starts_with('"') {
+                                Step::Quoted(field, Mark::new(next))
+                            } else {
+                                let end = End::new(&field, next, within);
+                                Step::Until(field, end)
+                            }
                         }
                         Some(Piece::Gap) => {
                             let within = occurrences(&pieces[at], " ");
-                            Step::Until(field, End { text: Box::default(), within })
+                            let end = End::new(&field, "", within);
+                            Step::Until(field, end)
                         }
                         _ => Step::Rest(field),
                     });
@@ -147,8 +209,14 @@ impl Plan {
 
     /// Cuts one line, given without its line end.
     pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
+        let mut cut = Cut::default();
+        self.run_into(line, &mut cut).map(|()| cut)
+    }
+
+    /// As [`Plan::run`], into a cut of whatever line before.
+    pub fn run_into(&mut self, line: &[u8], cut: &mut Cut) -> Result<(), Stop> {
         let Plan { steps, clocks, apart, joined, named, checks_host, has_time, .. } = self;
-        let mut cut = Cut { time: NO_TIME, ..Cut::default() };
+        *cut = Cut { time: NO_TIME, ..Cut::default() };
         let (mut date, mut time_of_day) = (0..0, 0..0);
         if line.is_empty() {
             return Err(Stop { at: 0, reason: Reason::Empty });
@@ -158,13 +226,10 @@ impl Plan {
         let mut client_is_name = false;
         for step in steps {
             let stop = |reason| Stop { at, reason };
-            // Where the value ends, and where what follows it begins.
-            let (field, value, next) = match step {
+            // Where the value is, where reading goes on, and what must stand there.
+            let (field, value, next, behind) = match step {
                 Step::Literal(text) => {
-                    if !line[at..].starts_with(text) {
-                        return Err(stop(Reason::Misfit));
-                    }
-                    at += text.len();
+                    at = text.end_at(line, at).ok_or(stop(Reason::Misfit))?;
                     continue;
                 }
                 Step::Gap => {
@@ -175,41 +240,85 @@ impl Plan {
                     at += length;
                     continue;
                 }
-                Step::QuotedRequest { is_url } => {
+                Step::QuotedRequest { is_url, is_wanted, behind } => {
                     let until = closing_quote(line, at).ok_or(stop(Reason::Unquoted))?;
-                    cut.set_request(line, at, until, *is_url);
-                    at = until;
+                    if *is_wanted {
+                        cut.set_request(line, at, until, *is_url);
+                    }
+                    at = behind.end_at(line, until).ok_or(Stop { at: until, reason: Reason::Misfit })?;
                     continue;
                 }
                 Step::Object(objects) => {
-                    at = objects.run_at(line, at, &mut cut, *has_time)?;
+                    at = objects.run_at(line, at, cut, *has_time)?;
                     *named = objects.fields();
                     continue;
                 }
                 Step::Pairs(pairs) => {
-                    pairs.run_at(line, at, &mut cut, *has_time)?;
+                    pairs.run_at(line, at, cut, *has_time)?;
                     *named = pairs.fields();
                     at = line.len();
                     continue;
                 }
                 Step::Until(field, end) => {
+                    match &end.usual {
+                        Usual::Digits(column, range) => {
+                            let (number, length) = numbers::digits(&line[at..]);
+                            if range.contains(&number)
+                                && length > 0
+                                && let Some(next) = end.behind(line, at + length)
+                            {
+                                (cut.numbers[*column], at) = (number, next);
+                                continue;
+                            }
+                        }
+                        Usual::Address => {
+                            if let Some(length) = values::ipv4(&line[at..])
+                                && let Some(next) = end.behind(line, at + length)
+                            {
+                                cut.set(TextColumn::Client, line, at, at + length);
+                                (client_is_name, at) = (false, next);
+                                continue;
+                            }
+                        }
+                        Usual::ClassicTime => {
+                            if let Some(next) = end.behind(line, at + CLASSIC_LENGTH)
+                                && let Some(time) = clocks[clock].read(&line[at..at + CLASSIC_LENGTH])
+                            {
+                                (cut.time, clock, at) = (time, clock + 1, next);
+                                continue;
+                            }
+                        }
+                        Usual::Dash => {
+                            if line.get(at) == Some(&b'-')
+                                && let Some(next) = end.behind(line, at + 1)
+                            {
+                                at = next;
+                                continue;
+                            }
+                        }
+                        Usual::Anything => {}
+                    }
                     let (value, next) = until(line, at, field, end).ok_or(stop(Reason::Misfit))?;
-                    (field, value, next)
+                    (field, value, next + end.text.len(), None)
                 }
-                Step::Quoted(field) => {
+                Step::Quoted(field, behind) => {
                     let end = closing_quote(line, at).ok_or(stop(Reason::Unquoted))?;
-                    (field, at..end, end)
+                    if matches!(field, Field::Skip) {
+                        at = behind.end_at(line, end).ok_or(Stop { at: end, reason: Reason::Misfit })?;
+                        continue;
+                    }
+                    (field, at..end, end, Some(behind))
                 }
-                Step::Rest(field) => match unquoted(line, at, b"") {
-                    Some((value, next)) => (field, value, next),
-                    None => (field, at..line.len(), line.len()),
+                Step::Rest(field) => match unquoted(line, at, &Mark::new("")) {
+                    Some((value, next)) => (field, value, next, None),
+                    None => (field, at..line.len(), line.len(), None),
                 },
             };
             let text = &line[value.clone()];
             let is_nothing = matches!(text, b"-" | b"");
             match field {
                 Field::Skip => {}
-                Field::Text(TextColumn::User) if is_more_than_a_name(text, client_is_name) => {
+                Field::Text(TextColumn::User) if !is_nothing && is_more_than_a_name(text, client_is_name) => {
                     return Err(stop(Reason::Misfit));
                 }
                 Field::Text(TextColumn::Client) if !is_nothing => {
@@ -243,7 +352,10 @@ impl Plan {
                 // They have steps of their own.
                 Field::Json | Field::Pairs => {}
             }
-            at = next;
+            at = match behind {
+                Some(text) => text.end_at(line, next).ok_or(Stop { at: next, reason: Reason::Misfit })?,
+                None => next,
+            };
         }
         if at < line.len() {
             return Err(Stop { at, reason: Reason::TrailingText });
@@ -255,9 +367,19 @@ impl Plan {
             joined.extend_from_slice(&line[time_of_day.clone()]);
             cut.time = reader.read(joined).ok_or(Stop { at: time_of_day.start, reason: Reason::BadTime })?;
         }
-        Ok(cut)
+        Ok(())
     }
 }
+
+/// What a request line may say.
+const OF_REQUESTS: [TextColumn; 6] = [
+    TextColumn::Method,
+    TextColumn::Path,
+    TextColumn::Query,
+    TextColumn::Protocol,
+    TextColumn::Scheme,
+    TextColumn::Host,
+];
 
 fn wanted(field: &Field, projection: Projection) -> bool {
     match field {
@@ -276,8 +398,8 @@ fn is_more_than_a_name(text: &[u8], client_is_name: bool) -> bool {
     client_is_name || first == b"-" || values::is_ipv4(first) || values::is_ipv6(first)
 }
 
-/// The target of the request line that pieces begin with: `{method} {target} {protocol}"`.
-fn request_at(pieces: &[Piece]) -> Option<&Field> {
+/// The target of the request line that pieces begin with, `{method} {target} {protocol}"`, and the text behind it.
+fn request_at(pieces: &[Piece]) -> Option<(&Field, &str)> {
     let place = |at: usize| match pieces.get(at) {
         Some(Piece::Place(field)) => Some(field),
         _ => None,
@@ -286,9 +408,12 @@ fn request_at(pieces: &[Piece]) -> Option<&Field> {
     let is_request = place(0) == Some(&Field::Text(TextColumn::Method))
         && space(1)
         && space(3)
-        && place(4) == Some(&Field::Text(TextColumn::Protocol))
-        && matches!(pieces.get(5), Some(Piece::Literal(text)) if text.starts_with('"'));
-    place(2).filter(|field| is_request && matches!(field, Field::Target | Field::Url))
+        && place(4) == Some(&Field::Text(TextColumn::Protocol));
+    let behind = match pieces.get(5) {
+        Some(Piece::Literal(text)) if text.starts_with('"') && is_request => text,
+        _ => return None,
+    };
+    place(2).filter(|field| matches!(field, Field::Target | Field::Url)).map(|field| (field, behind.as_str()))
 }
 
 fn opens_quotes(pieces: &[Piece], at: usize) -> bool {
@@ -297,8 +422,9 @@ fn opens_quotes(pieces: &[Piece], at: usize) -> bool {
 
 /// The value of a field that ends where a text follows, and where that begins.
 fn until(line: &[u8], at: usize, field: &Field, end: &End) -> Option<(Range<usize>, usize)> {
+    let End { text, within, .. } = end;
     if line.get(at) == Some(&b'"')
-        && let Some(found) = unquoted(line, at, &end.text)
+        && let Some(found) = unquoted(line, at, text)
     {
         return Some(found);
     }
@@ -308,28 +434,28 @@ fn until(line: &[u8], at: usize, field: &Field, end: &End) -> Option<(Range<usiz
     if is_address && line.get(at) == Some(&b'[') {
         from += memchr::memchr(b']', &line[at..])?;
     }
-    let mut found = find(line, from, &end.text)?;
-    for _ in 0..end.within {
-        found = find(line, found + 1, &end.text)?;
+    let mut found = text.next(line, from)?;
+    for _ in 0..*within {
+        found = text.next(line, found + 1)?;
     }
     // Behind a comma a list goes on.
-    while is_address && found > at && line[found - 1] == b',' && end.text.first() != Some(&b',') {
-        found = find(line, found + 1, &end.text)?;
+    while is_address && found > at && line[found - 1] == b',' && text.first() != Some(b',') {
+        found = text.next(line, found + 1)?;
     }
     Some((at..found, found))
 }
 
 /// A value in quotation marks that the layout has none for, and where what follows it begins: such a value ends with its own.
 /// Two quotation marks within it stand for one. `None` where none begins, or where something else follows its end.
-fn unquoted(line: &[u8], at: usize, next: &[u8]) -> Option<(Range<usize>, usize)> {
+fn unquoted(line: &[u8], at: usize, next: &Mark) -> Option<(Range<usize>, usize)> {
     if line.get(at) != Some(&b'"') {
         return None;
     }
     let end = closing_of_doubled(line, at + 1)?;
     let rest = &line[end + 1..];
-    let ends = match next {
-        [] => rest.is_empty() || gap(rest) > 0,
-        next => rest.starts_with(next),
+    let ends = match next.len() {
+        0 => rest.is_empty() || gap(rest) > 0,
+        _ => next.stands_at(line, end + 1),
     };
     ends.then_some((at + 1..end, end + 1))
 }

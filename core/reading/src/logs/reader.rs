@@ -197,7 +197,8 @@ impl LineReader {
     ) -> usize {
         let mut at = 0;
         let mut lines: Vec<Cow<'_, [u8]>> = Vec::with_capacity(TOGETHER);
-        let mut cuts: Vec<Cut> = Vec::with_capacity(TOGETHER);
+        // As many as there are lines; what is behind them is room.
+        let mut cuts: Vec<Cut> = vec![Cut::default(); TOGETHER];
         while at < octets.len() && !batch.is_full() {
             let room = TOGETHER.min(BATCH_ROWS - batch.rows());
             while at < octets.len() && lines.len() < room {
@@ -206,9 +207,8 @@ impl LineReader {
                 if let Some(without) = text.strip_suffix(b"\r") {
                     text = without;
                 }
-                if let Some((text, cut)) = self.cut(text, block, *line) {
+                if let Some(text) = self.cut(text, block, *line, &mut cuts[lines.len()]) {
                     lines.push(text);
-                    cuts.push(cut);
                 }
                 *line += 1;
                 at = (end + 1).min(octets.len());
@@ -217,23 +217,26 @@ impl LineReader {
             if let Some(filter) = &mut filter {
                 filter.retain(&mut lines, &mut cuts, &self.shared, dictionaries);
             }
+            let cuts = &cuts[..lines.len()];
             batch.time.extend(cuts.iter().map(|cut| cut.time));
             for column in self.projection.numbers() {
                 batch.numbers_mut(column).extend(cuts.iter().map(|cut| cut.numbers[column.index()]));
             }
             for column in self.projection.texts() {
-                add_codes(column, &lines, &cuts, &self.shared, batch, dictionaries);
+                add_codes(column, &lines, cuts, &self.shared, batch, dictionaries);
             }
             lines.clear();
-            cuts.clear();
         }
         at
     }
 
     /// Cuts one line by the plan that fits, or counts it as unread.
-    fn cut<'l>(&mut self, text: &'l [u8], block: u64, line: u64) -> Option<(Cow<'l, [u8]>, Cut)> {
+    fn cut<'l>(&mut self, text: &'l [u8], block: u64, line: u64, cut: &mut Cut) -> Option<Cow<'l, [u8]>> {
         // What some write before the first line of a file, so that its encoding can be told (RFC 3629 §6).
-        let text = text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text);
+        let text = match text {
+            [0xef, 0xbb, 0xbf, text @ ..] => text,
+            text => text,
+        };
         if text.len() > LONGEST_LINE {
             let stop = Stop { at: LONGEST_LINE, reason: Reason::TooLong };
             self.unread.count(stop, block, line, text);
@@ -250,8 +253,8 @@ impl LineReader {
         let is_alone = self.cutters.len() == 1;
         for cutter in self.cutters.iter_mut().filter(|cutter| is_alone || cutter.applies()) {
             let text = cutter.unwrapped(text);
-            match cutter.run(&text) {
-                Ok(cut) => return Some((text, cut)),
+            match cutter.run_into(&text, cut) {
+                Ok(()) => return Some(text),
                 Err(stop) => {
                     let has_shape = stop.reason != Reason::Misfit;
                     if told.is_none_or(|told| told.reason == Reason::Misfit && has_shape) {

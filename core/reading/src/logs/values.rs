@@ -90,24 +90,31 @@ pub fn host(text: &[u8]) -> Option<Range<usize>> {
 
 /// Whether a text is an address of IPv4: four numbers below 256 between dots.
 pub fn is_ipv4(text: &[u8]) -> bool {
-    if text.len() < 7 || text.len() > 15 {
-        return false;
-    }
-    let (mut number, mut digits, mut dots) = (0u32, 0u32, 0u32);
-    for octet in text {
-        match octet {
-            b'0'..=b'9' => {
-                number = number * 10 + u32::from(octet - b'0');
-                digits += 1;
-                if digits > 3 || number > 255 {
-                    return false;
-                }
+    ipv4(text) == Some(text.len())
+}
+
+/// How many octets the address of IPv4 has that a text begins with.
+pub(super) fn ipv4(text: &[u8]) -> Option<usize> {
+    let digit = |at: usize| text.get(at).map(|octet| octet.wrapping_sub(b'0')).filter(|digit| *digit < 10);
+    let mut at = 0;
+    for part in 0..4 {
+        let (first, second) = (u32::from(digit(at)?), digit(at + 1));
+        let third = second.and_then(|_| digit(at + 2));
+        at += match (second, third) {
+            (None, _) => 1,
+            (Some(_), None) => 2,
+            (Some(second), Some(third)) => {
+                let number = first * 100 + u32::from(second) * 10 + u32::from(third);
+                (number < 256).then_some(3)?
             }
-            b'.' if digits > 0 => (number, digits, dots) = (0, 0, dots + 1),
-            _ => return false,
+        };
+        if part < 3 {
+            (text.get(at) == Some(&b'.')).then_some(())?;
+            at += 1;
         }
     }
-    dots == 3 && digits > 0
+    // A number of four digits is none of these.
+    digit(at).is_none().then_some(at)
 }
 
 /// Whether a text is an address of IPv6, perhaps with a zone or the bits of a network behind it.

@@ -5,7 +5,6 @@
 
 use exedra_reading::logs::reader::LONGEST_LINE;
 use exedra_reading::logs::w3c::{DATE, FIELDS};
-use memchr::memmem::Finder;
 use std::io::{self, ErrorKind, Read};
 use std::sync::Arc;
 
@@ -20,8 +19,6 @@ pub struct Blocks {
     leaves_open_line: bool,
     /// The last line that listed fields, and the last that said a day.
     directives: [Vec<u8>; 2],
-    /// Finds lines that begin with `#`, but for the first.
-    finder: Finder<'static>,
     known: Arc<[Vec<u8>]>,
     /// Octets of whole lines that have been handed over.
     pub octets: u64,
@@ -35,7 +32,6 @@ impl Blocks {
             skipping: false,
             leaves_open_line,
             directives: [Vec::new(), Vec::new()],
-            finder: Finder::new(b"\n#"),
             known: Arc::new([]),
             octets: 0,
         }
@@ -55,9 +51,9 @@ impl Blocks {
     /// Takes note of what a block, which has been handed over, says about those after it.
     pub fn note(&mut self, block: &[u8]) {
         let mut changed = false;
-        let first = block.starts_with(b"#").then_some(0);
-        let begins = first.into_iter().chain(self.finder.find_iter(block).map(|end| end + 1));
-        for at in begins {
+        // There are few of these in any log, so that to look for them is quicker than to look for ends of lines.
+        let signs = memchr::memchr_iter(b'#', block);
+        for at in signs.filter(|at| *at == 0 || block[*at - 1] == b'\n') {
             let Some(place) = [FIELDS, DATE].iter().position(|begin| block[at..].starts_with(begin)) else {
                 continue;
             };

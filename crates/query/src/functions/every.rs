@@ -6,10 +6,13 @@ use super::per_text::constant;
 use super::{Function, Kind};
 use crate::schema::text;
 use arrow::array::{Array, ArrayRef, AsArray, StringArray, TimestampMillisecondArray};
-use arrow::datatypes::{DataType, TimeUnit, TimestampMillisecondType};
+use arrow::datatypes::{DataType, FieldRef, TimeUnit, TimestampMillisecondType};
 use datafusion::common::plan_err;
 use datafusion::error::Result;
-use datafusion::logical_expr::{ColumnarValue, ScalarFunctionArgs, ScalarUDFImpl, Signature, Volatility};
+use datafusion::functions::datetime::date_trunc;
+use datafusion::logical_expr::{
+    ColumnarValue, ReturnFieldArgs, ScalarFunctionArgs, ScalarUDF, ScalarUDFImpl, Signature, Volatility,
+};
 use exedra_reading::survey::Calendar;
 use exedra_reading::survey::calendar::date_of;
 use jiff::civil::Date;
@@ -125,27 +128,105 @@ impl ScalarUDFImpl for Every {
                 "`{written}` is no length of time: write '5 minutes', '1 hour', '1 day', '1 week' or '1 month'"
             );
         };
-        let times = time.to_array(given.number_rows)?;
-        let zone = zone_of(times.data_type());
-        let mut calendar = Calendar::new(zone.clone());
-        let mut days: HashMap<i32, i64> = HashMap::new();
-        let mut begin = |time: i64| match length {
-            Length::Milliseconds(length) => {
-                let ahead = calendar.quarter(time).ahead;
-                time - (time + ahead).rem_euclid(length)
-            }
-            length => {
-                let day = calendar.quarter(time).day;
-                *days.entry(day).or_insert_with(|| {
-                    let begin = length.first_day(day).to_zoned(zone.clone());
-                    begin.map_or(time, |begin| begin.timestamp().as_millisecond())
-                })
-            }
-        };
-        let times_of = times.as_primitive::<TimestampMillisecondType>();
-        let begins: TimestampMillisecondArray = times_of.iter().map(|time| time.map(&mut begin)).collect();
-        Ok(ColumnarValue::Array(Arc::new(begins.with_data_type(times.data_type().clone()))))
+        begins(&time.to_array(given.number_rows)?, length)
     }
+}
+
+/// When the stretches begin that instants lie in.
+fn begins(times: &ArrayRef, length: Length) -> Result<ColumnarValue> {
+    let zone = zone_of(times.data_type());
+    let mut calendar = Calendar::new(zone.clone());
+    let mut days: HashMap<i32, i64> = HashMap::new();
+    let mut last: Option<(i32, i64)> = None;
+    let mut begin = |time: i64| match length {
+        Length::Milliseconds(length) => {
+            let ahead = calendar.quarter(time).ahead;
+            time - (time + ahead).rem_euclid(length)
+        }
+        length => {
+            let day = calendar.quarter(time).day;
+            match last {
+                Some((last, begin)) if last == day => begin,
+                _ => {
+                    let begin = *days.entry(day).or_insert_with(|| {
+                        let begin = length.first_day(day).to_zoned(zone.clone());
+                        begin.map_or(time, |begin| begin.timestamp().as_millisecond())
+                    });
+                    last = Some((day, begin));
+                    begin
+                }
+            }
+        }
+    };
+    let times_of = times.as_primitive::<TimestampMillisecondType>();
+    // What stands where there is no time may be anything, and is no time either.
+    let begins = times_of.values().iter().enumerate().map(|(row, time)| match times_of.is_null(row) {
+        true => *time,
+        false => begin(*time),
+    });
+    let begins = TimestampMillisecondArray::new(begins.collect(), times_of.nulls().cloned());
+    Ok(ColumnarValue::Array(Arc::new(begins.with_data_type(times.data_type().clone()))))
+}
+
+/// `date_trunc` as SQL has it, for the times of requests by way of our calendar: the engine's asks for the zone of each row anew. What
+/// it is given otherwise goes to the engine's.
+pub const DATE_TRUNC: &str = "date_trunc";
+
+/// As [`DATE_TRUNC`] says.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub struct DateTrunc(Arc<ScalarUDF>);
+
+impl Default for DateTrunc {
+    fn default() -> Self {
+        DateTrunc(date_trunc())
+    }
+}
+
+impl ScalarUDFImpl for DateTrunc {
+    fn name(&self) -> &str {
+        self.0.name()
+    }
+
+    fn signature(&self) -> &Signature {
+        self.0.signature()
+    }
+
+    fn coerce_types(&self, given: &[DataType]) -> Result<Vec<DataType>> {
+        self.0.coerce_types(given)
+    }
+
+    fn return_type(&self, given: &[DataType]) -> Result<DataType> {
+        self.0.return_type(given)
+    }
+
+    fn return_field_from_args(&self, given: ReturnFieldArgs<'_>) -> Result<FieldRef> {
+        self.0.return_field_from_args(given)
+    }
+
+    fn invoke_with_args(&self, given: ScalarFunctionArgs) -> Result<ColumnarValue> {
+        if let [ColumnarValue::Scalar(unit), ColumnarValue::Array(times)] = &given.args[..]
+            && let DataType::Timestamp(TimeUnit::Millisecond, Some(_)) = times.data_type()
+            && let Some(length) = unit.try_as_str().flatten().and_then(unit_of_sql)
+        {
+            return begins(times, length);
+        }
+        self.0.invoke_with_args(given)
+    }
+}
+
+/// The length of a unit of `date_trunc`.
+fn unit_of_sql(unit: &str) -> Option<Length> {
+    Some(match unit.to_ascii_lowercase().as_str() {
+        "second" => Length::Milliseconds(1_000),
+        "minute" => Length::Milliseconds(60_000),
+        "hour" => Length::Milliseconds(3_600_000),
+        "day" => Length::Days(1),
+        "week" => Length::Weeks(1),
+        "month" => Length::Months(1),
+        "quarter" => Length::Months(3),
+        "year" => Length::Months(12),
+        _ => return None,
+    })
 }
 
 /// The day of the week.
@@ -220,6 +301,8 @@ fn zone_of(kind: &DataType) -> TimeZone {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use arrow::datatypes::Field;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -233,6 +316,31 @@ mod tests {
     #[case("", None)]
     fn lengths(#[case] written: &str, #[case] length: Option<Length>) {
         assert_eq!(Length::understand(written), length);
+    }
+
+    proptest! {
+        /// A law: by way of the calendar a time is cut as the engine cuts it, but where a clock was put back and an hour comes twice.
+        #[test]
+        fn times_are_cut_as_the_engine_cuts_them(
+            times in proptest::collection::vec(proptest::option::of(0i64..4_000_000_000_000), 1..40),
+            unit in prop::sample::select(vec!["second", "minute", "hour", "day", "week", "month", "quarter", "year", "Hour"]),
+            zone in prop::sample::select(vec!["UTC", "Asia/Kolkata", "America/Phoenix", "Asia/Tokyo"]),
+        ) {
+            let data_type = DataType::Timestamp(TimeUnit::Millisecond, Some(zone.into()));
+            let array = times.into_iter().collect::<TimestampMillisecondArray>().with_data_type(data_type.clone());
+            let field = |kind: &DataType| Arc::new(Field::new("given", kind.clone(), true));
+            let of = |function: &dyn ScalarUDFImpl| {
+                let given = ScalarFunctionArgs {
+                    args: vec![ColumnarValue::Scalar(unit.into()), ColumnarValue::Array(Arc::new(array.clone()))],
+                    arg_fields: vec![field(&DataType::Utf8), field(&data_type)],
+                    number_rows: array.len(),
+                    return_field: field(&data_type),
+                    config_options: Arc::default(),
+                };
+                function.invoke_with_args(given).unwrap().to_array(array.len()).unwrap()
+            };
+            prop_assert_eq!(&of(&DateTrunc::default()), &of(&*date_trunc().inner().clone()));
+        }
     }
 
     #[rstest]

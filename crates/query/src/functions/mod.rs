@@ -102,15 +102,21 @@ pub fn all() -> impl Iterator<Item = &'static Function> {
     OWN.iter().chain(list::OF_THE_ENGINE)
 }
 
-/// What the engine is told of them.
-pub(crate) struct ForEngine {
+/// All functions as an engine is told of them.
+pub struct EngineFunctions {
+    /// Of values of one row.
     pub row: Vec<Arc<ScalarUDF>>,
+    /// Of a group of rows.
     pub group: Vec<Arc<AggregateUDF>>,
+    /// Of the rows around one.
     pub window: Vec<Arc<WindowUDF>>,
 }
 
-/// All of them, as the engine takes them.
-pub(crate) fn for_engine() -> Result<ForEngine> {
+/// All of them, as an engine takes them.
+///
+/// # Errors
+/// When one of the engine's that is offered within bounds is not there.
+pub fn for_engine() -> Result<EngineFunctions> {
     let is_listed = |name: &str, kind: Kind| {
         list::OF_THE_ENGINE.iter().any(|function| function.name == name && function.kind == kind)
     };
@@ -132,13 +138,15 @@ pub(crate) fn for_engine() -> Result<ForEngine> {
         joined::Joined::default().into(),
     ];
     row.extend(own.into_iter().map(Arc::new));
+    row.retain(|function| function.name() != every::DATE_TRUNC);
+    row.push(Arc::new(every::DateTrunc::default().into()));
     row.extend(joined::bounded(&SessionStateDefaults::default_scalar_functions()));
     let mut group = SessionStateDefaults::default_aggregate_functions();
     group.retain(|function| is_listed(function.name(), Kind::Group));
     let mut window = SessionStateDefaults::default_window_functions();
     window.retain(|function| is_listed(function.name(), Kind::Window));
     window.push(Arc::new(visits::VisitOf::default().into()));
-    Ok(ForEngine { row, group, window })
+    Ok(EngineFunctions { row, group, window })
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@
 //!
 //! - [`segment`]: a segment, and from which logs it was read
 //! - [`packing`]: a column into octets and back; [`wire`]: a batch on its way to the records
-//! - [`snapshot`]: what a reader sees; [`scanning`]: single requests of it
+//! - [`snapshot`]: what a reader sees; [`scanning`]: single requests of it; `column_cache`: columns that were asked for lately
 //! - [`counting`]: surveys of the records; [`kept_surveys`]: those of closed days and months;
 //!   [`closed`]: which those are
 //! - [`merging`]: small segments into larger ones
@@ -16,6 +16,7 @@
 //! - [`salvage`]: what is undamaged in a database that was set aside
 
 pub mod closed;
+mod column_cache;
 pub mod counting;
 pub mod damaged;
 pub mod kept_surveys;
@@ -39,6 +40,7 @@ pub use snapshot::Snapshot;
 use crate::database::{self, Database, Kind, StoreError, Trouble};
 use crate::imports::IMPORTED;
 use crate::schema::{segments, sources};
+use column_cache::ColumnCache;
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
 use exedra_common::{Dictionaries, RequestBatch};
@@ -111,6 +113,8 @@ pub struct Records {
     damages: Mutex<Vec<String>>,
     /// Kept surveys that were merged.
     merged: counting::MergedCache,
+    /// Columns that were asked for lately.
+    columns: ColumnCache,
     /// The sites that were counted, each at the place of its figures among the sources of surveys.
     counted_sites: counting::CountedSites,
     key: Mutex<kept_surveys::SurveyKey>,
@@ -165,6 +169,7 @@ impl Records {
             state: Mutex::default(),
             damages: Mutex::default(),
             merged: counting::MergedCache::default(),
+            columns: ColumnCache::default(),
             counted_sites: counting::CountedSites::default(),
             key: Mutex::default(),
         };

@@ -84,6 +84,7 @@ impl Records {
     fn wipe(&self) -> Result<(), StoreError> {
         self.remove_retired()?;
         self.merged.forget();
+        self.columns.forget();
         self.writer.run(|writer| Ok(writer.batch_execute("PRAGMA wal_checkpoint(TRUNCATE)")?))
     }
 

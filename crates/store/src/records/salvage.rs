@@ -6,7 +6,7 @@
 //! the middle, comes to the same.
 
 use super::damaged::{incomplete_from, shares_a_segment};
-use super::packing::{self, Rows};
+use super::packing::{self, Decompressed, Rows};
 use super::segment::{self, Origin, Segment, insert_again};
 use super::{Checkpoint, checkpoint, keep};
 use crate::database::StoreError;
@@ -131,7 +131,13 @@ fn read(
         };
         let row = segment_columns::table.find(id).select(segment_columns::packed);
         let octets: Vec<u8> = row.first(damaged).ok()?;
-        packing::unpack(column, &octets, Rows::all(segment.requests), &mut batch, &mut texts)?;
+        packing::unpack(
+            column,
+            &Decompressed::new(&octets)?,
+            Rows::all(segment.requests),
+            &mut batch,
+            &mut texts,
+        )?;
         packed.push((name.clone(), octets));
     }
     let times = (batch.time.iter().min().copied(), batch.time.iter().max().copied());

@@ -1,6 +1,6 @@
 //! What a reader sees: the segments and the tail of one instant.
 
-use super::packing::{self, Rows};
+use super::packing::{self, Decompressed, Rows};
 use super::{KeptSurvey, Records, Segment, TailPart};
 use crate::database::StoreError;
 use crate::schema::segment_columns;
@@ -85,7 +85,7 @@ impl Snapshot {
 
     /// Its parts, none of which has been read.
     pub fn parts<'s>(&'s self, records: &'s Records, projection: Projection) -> Vec<Part<'s>> {
-        let segments = self.segments.iter().map(|segment| Origin::Segment(segment));
+        let segments = self.segments.iter().map(Origin::Segment);
         let origins = segments.chain(self.tail.iter().map(Origin::Tail));
         origins.map(|from| Part { records, projection, from }).collect()
     }
@@ -188,7 +188,7 @@ pub struct Part<'s> {
 }
 
 enum Origin<'s> {
-    Segment(&'s Segment),
+    Segment(&'s Arc<Segment>),
     Tail(&'s TailPart),
 }
 
@@ -268,7 +268,11 @@ impl Part<'_> {
                 batch.append(&part.requests.0, &part.requests.1, texts, self.projection);
                 Ok(())
             }
-            Origin::Segment(segment) => read_segment(self.records, segment, self.projection, batch, texts),
+            Origin::Segment(segment) => {
+                let (projection, rows) = (self.projection, Rows::all(segment.requests));
+                let wanted = Wanted { projection, rows, is_alone: false, is_kept: true };
+                read_columns(self.records, segment, &wanted, batch, texts)
+            }
         }
     }
 }
@@ -276,24 +280,25 @@ impl Part<'_> {
 /// Reads those rows of a segment that a filter keeps: first the columns that it looks at, then of the others only those rows.
 fn read_matching(
     records: &Records,
-    segment: &Segment,
+    segment: &Arc<Segment>,
     projection: Projection,
     filter: &mut RowFilter,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
     let (mut looked_at, mut own): (RequestBatch, Dictionaries) = Default::default();
-    let alone = Wanted { projection: filter.projection(), rows: Rows::all(segment.requests), is_alone: true };
+    let whole = Wanted { projection, rows: Rows::all(segment.requests), is_alone: false, is_kept: true };
+    let alone = Wanted { projection: filter.projection(), is_alone: true, ..whole };
     read_columns(records, segment, &alone, &mut looked_at, &mut own)?;
     filter.forget();
     let rows = filter.rows(&looked_at, &own);
     // Where most are wanted, nothing is gained.
     if rows.len() * 4 > segment.requests * 3 {
-        return read_segment(records, segment, projection, batch, texts);
+        return read_columns(records, segment, &whole, batch, texts);
     }
     if !rows.is_empty() {
         let rows = Rows { all: segment.requests, wanted: Some(&rows) };
-        read_columns(records, segment, &Wanted { projection, rows, is_alone: false }, batch, texts)?;
+        read_columns(records, segment, &Wanted { rows, ..whole }, batch, texts)?;
     }
     Ok(())
 }
@@ -301,13 +306,13 @@ fn read_matching(
 /// Reads of a segment just what a filter keeps, with texts of its own.
 fn read_segment_alone(
     records: &Records,
-    segment: &Segment,
+    segment: &Arc<Segment>,
     projection: Projection,
     filter: &mut RowFilter,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
-    let whole = Wanted { projection, rows: Rows::all(segment.requests), is_alone: true };
+    let whole = Wanted { projection, rows: Rows::all(segment.requests), is_alone: true, is_kept: true };
     let Scope { from, until, .. } = filter.scope();
     let is_all = filter.scope().has_all_requests()
         && from.is_none_or(|from| segment.first >= from)
@@ -329,7 +334,7 @@ fn read_segment_alone(
         }
         _ => {
             let rows = Rows { all: segment.requests, wanted: Some(&rows) };
-            read_columns(records, segment, &Wanted { projection, rows, is_alone: false }, batch, texts)
+            read_columns(records, segment, &Wanted { rows, is_alone: false, ..whole }, batch, texts)
         }
     }
 }
@@ -337,50 +342,62 @@ fn read_segment_alone(
 /// The part of a segment whose texts are better taken as they are, all of them, as one over this.
 const MANY: usize = 4;
 
-/// Reads the wanted columns of a segment. One that is damaged has none: whoever looks after the segments is told.
+/// Reads the wanted columns of a segment from the disk, for whoever looks after the segments. One that is damaged has none.
 pub(super) fn read_segment(
     records: &Records,
-    segment: &Segment,
+    segment: &Arc<Segment>,
     projection: Projection,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
-    let wanted = Wanted { projection, rows: Rows::all(segment.requests), is_alone: false };
+    let wanted = Wanted { projection, rows: Rows::all(segment.requests), is_alone: false, is_kept: false };
     read_columns(records, segment, &wanted, batch, texts)
 }
 
 /// What is read of a segment.
+#[derive(Clone, Copy)]
 struct Wanted<'w> {
     projection: Projection,
     rows: Rows<'w>,
     /// Whether nothing else has these texts.
     is_alone: bool,
+    /// Whether columns may be kept in memory, and those that are kept be taken.
+    is_kept: bool,
 }
 
 fn read_columns(
     records: &Records,
-    segment: &Segment,
-    Wanted { projection, rows: wanted_rows, is_alone }: &Wanted<'_>,
+    segment: &Arc<Segment>,
+    Wanted { projection, rows: wanted_rows, is_alone, is_kept }: &Wanted<'_>,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
     let count = wanted_rows.count();
     let wanted: Vec<Column> = Column::kept().filter(|&column| projection.has(column)).collect();
-    let names: Vec<&str> = wanted.iter().map(|column| column.declaration().stored).collect();
-    let packed: Vec<(String, Vec<u8>)> = records.read(|connection| {
-        let columns = segment_columns::table
-            .filter(segment_columns::segment.eq(segment.id).and(segment_columns::name.eq_any(names)))
-            .select((segment_columns::name, segment_columns::packed));
-        Ok(columns.load(connection)?)
-    })?;
+    let kept = |column: &Column| records.columns.get(segment, *column).filter(|_| *is_kept);
+    let kept: Vec<Option<Arc<Decompressed>>> = wanted.iter().map(kept).collect();
+    let missing = wanted.iter().zip(&kept).filter(|(_, kept)| kept.is_none());
+    let names: Vec<&str> = missing.map(|(column, _)| column.declaration().stored).collect();
+    let packed: Vec<(String, Vec<u8>)> = match names.is_empty() {
+        true => Vec::new(),
+        false => records.read(|connection| {
+            let columns = segment_columns::table
+                .filter(segment_columns::segment.eq(segment.id).and(segment_columns::name.eq_any(names)))
+                .select((segment_columns::name, segment_columns::packed));
+            Ok(columns.load(connection)?)
+        })?,
+    };
     let rows = batch.rows();
-    for column in wanted {
+    for (column, kept) in wanted.into_iter().zip(kept) {
         let own = packed.iter().find(|(name, _)| name == column.declaration().stored);
-        let unpacked = match own {
-            Some((_, packed)) if *is_alone => {
-                packing::unpack_alone(column, packed, segment.requests, batch, texts)
-            }
-            Some((_, packed)) => packing::unpack(column, packed, *wanted_rows, batch, texts),
+        let decompressed = own.and_then(|(_, packed)| Decompressed::new(packed)).map(Arc::new);
+        if let Some(plain) = decompressed.as_ref().filter(|_| *is_kept) {
+            records.columns.put(segment, column, plain);
+        }
+        let unpacked = match kept.or(decompressed) {
+            Some(plain) if *is_alone => packing::unpack_alone(column, &plain, segment.requests, batch, texts),
+            Some(plain) => packing::unpack(column, &plain, *wanted_rows, batch, texts),
+            None if own.is_some() => None,
             None if segment.has(column) => None,
             // Segments of one site were not told it by their rows.
             None if column == Column::Text(TextColumn::Site) => {

@@ -3,7 +3,7 @@
 //! The form: how many requests (u32, as all numbers little-endian); then for each column the length of its name (u16), its name,
 //! the length of what is packed (u32), and that.
 
-use super::packing::{self, Rows};
+use super::packing::{self, Decompressed, Rows};
 use crate::database::StoreError;
 use exedra_common::{BATCH_ROWS, Column, Dictionaries, RequestBatch};
 
@@ -45,7 +45,7 @@ pub fn unpack(parcel: &[u8]) -> Option<(RequestBatch, Dictionaries)> {
             return None;
         }
         found.push(column);
-        packing::unpack(column, packed, Rows::all(requests), &mut batch, &mut texts)?;
+        packing::unpack(column, &Decompressed::new(packed)?, Rows::all(requests), &mut batch, &mut texts)?;
     }
     for column in Column::kept().filter(|column| !found.contains(column)) {
         packing::append_nothing(column, requests, &mut batch)?;

@@ -43,6 +43,8 @@ pub enum TimeForm {
 
 /// The strftime codes of the classic form.
 pub const CLASSIC: &str = "%d/%b/%Y:%H:%M:%S %z";
+/// How many octets a time of the classic form has.
+pub const CLASSIC_LENGTH: usize = 26;
 
 const MONTHS: [&[u8; 3]; 12] =
     [b"Jan", b"Feb", b"Mar", b"Apr", b"May", b"Jun", b"Jul", b"Aug", b"Sep", b"Oct", b"Nov", b"Dec"];
@@ -223,43 +225,49 @@ pub fn number(text: &[u8]) -> Option<i64> {
 }
 
 fn classic(text: &[u8]) -> Option<i64> {
-    let text: &[u8; 26] = text.try_into().ok()?;
-    let two = |at: usize| -> Option<i64> { number(&text[at..at + 2]) };
-    let separators = [(2, b'/'), (6, b'/'), (11, b':'), (14, b':'), (17, b':'), (20, b' ')];
-    if separators.iter().any(|&(at, octet)| text[at] != octet) {
+    let text: &[u8; CLASSIC_LENGTH] = text.try_into().ok()?;
+    if text[2] != b'/' || text[6] != b'/' || text[20] != b' ' {
         return None;
     }
     let month = MONTHS.iter().position(|name| name[..] == text[3..6])? as i64 + 1;
-    let days = day_number(number(&text[7..11])?, month, two(0)?)?;
-    let (hour, minute, second) = (two(12)?, two(15)?, two(18)?);
+    let days = day_number(number(&text[7..11])?, month, number(&text[..2])?)?;
     let sign = match text[21] {
         b'+' => 1,
         b'-' => -1,
         _ => return None,
     };
-    let (zone_hours, zone_minutes) = (two(22)?, two(24)?);
-    if hour > 23 || minute > 59 || second > 60 || zone_hours > 23 || zone_minutes > 59 {
+    let (zone_hours, zone_minutes) = (number(&text[22..24])?, number(&text[24..26])?);
+    if zone_hours > 23 || zone_minutes > 59 {
         return None;
     }
-    let offset = sign * (zone_hours * 60 + zone_minutes) * 60;
-    Some((days * 86_400 + hour * 3_600 + minute * 60 + second - offset) * 1_000)
+    let offset = sign * (zone_hours * 60 + zone_minutes) * 60_000;
+    Some(days * 86_400_000 - offset + classic_of_day(text)?)
+}
+
+/// Milliseconds since midnight of the clock in the classic form.
+fn classic_of_day(text: &[u8; CLASSIC_LENGTH]) -> Option<i64> {
+    let digit = |at: usize| Some(i64::from(text[at].wrapping_sub(b'0'))).filter(|digit| *digit < 10);
+    let two = |at: usize| Some(10 * digit(at)? + digit(at + 1)?);
+    let (hour, minute, second) = (two(12)?, two(15)?, two(18)?);
+    let fits = [11, 14, 17].iter().all(|at| text[*at] == b':') && hour < 24 && minute < 60 && second <= 60;
+    fits.then_some(((hour * 60 + minute) * 60 + second) * 1_000)
 }
 
 /// A time form that remembers the last text it read: neighbours in a log mostly share their second, and
-/// nearly always their minute.
+/// nearly always their day.
 #[derive(Debug, Clone)]
 pub struct TimeReader {
     form: TimeForm,
+    is_classic: bool,
     codes: Option<Codes>,
     /// An instant near those that are read, for forms that do not say the year or the day.
     near: Option<i64>,
     last: [u8; 32],
     length: usize,
     milliseconds: i64,
+    /// When the day began of the last text in the classic form.
+    midnight: i64,
 }
-
-/// Where the second stands in the classic form.
-const SECOND: std::ops::Range<usize> = 18..20;
 
 impl TimeReader {
     /// A reader for times of one form.
@@ -268,7 +276,17 @@ impl TimeReader {
             TimeForm::Codes(codes) => Codes::compile(codes),
             _ => None,
         };
-        TimeReader { form, codes, near: None, last: [0; 32], length: usize::MAX, milliseconds: 0 }
+        let is_classic = form == TimeForm::Classic;
+        TimeReader {
+            form,
+            is_classic,
+            codes,
+            near: None,
+            last: [0; 32],
+            length: usize::MAX,
+            milliseconds: 0,
+            midnight: 0,
+        }
     }
 
     /// The same, which takes what a time does not say of its day from an instant near it (milliseconds since 1970 UTC).
@@ -279,19 +297,17 @@ impl TimeReader {
 
     /// As [`TimeForm::read`].
     pub fn read(&mut self, text: &[u8]) -> Option<i64> {
+        let classic = text.first_chunk::<CLASSIC_LENGTH>().filter(|_| self.is_classic);
         if text.len() == self.length {
             let last = &self.last[..self.length];
-            if last == text {
-                return Some(self.milliseconds);
-            }
-            if self.form == TimeForm::Classic
-                && last[..SECOND.start] == text[..SECOND.start]
-                && last[SECOND.end..] == text[SECOND.end..]
-                && let (Some(second), Some(before)) = (number(&text[SECOND]), number(&last[SECOND]))
-                && second <= 60
+            // Where all but the clock is the same, day and zone are.
+            if let (Some(text), Some(last)) = (classic, last.first_chunk::<CLASSIC_LENGTH>())
+                && last[..11] == text[..11]
+                && last[20..] == text[20..]
             {
-                self.milliseconds += (second - before) * 1000;
-                self.last[SECOND].copy_from_slice(&text[SECOND]);
+                return Some(self.midnight + classic_of_day(text)?).filter(is_sensible);
+            }
+            if last == text {
                 return Some(self.milliseconds);
             }
         }
@@ -303,6 +319,7 @@ impl TimeReader {
             self.last[..text.len()].copy_from_slice(text);
             self.length = text.len();
             self.milliseconds = milliseconds;
+            self.midnight = milliseconds - classic.and_then(classic_of_day).unwrap_or(0);
         }
         Some(milliseconds)
     }

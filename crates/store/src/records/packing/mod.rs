@@ -85,16 +85,30 @@ impl Rows<'_> {
     }
 }
 
-/// Appends the wanted rows of a packed column to that of a batch. `None` when it is damaged.
+/// A packed column without its compression: what [`unpack`] and [`unpack_alone`] take.
+pub struct Decompressed(Vec<u8>);
+
+impl Decompressed {
+    /// `None` when it is damaged.
+    pub fn new(packed: &[u8]) -> Option<Self> {
+        zstd::bulk::decompress(packed, unpacked_size(packed)?).ok().map(Decompressed)
+    }
+
+    /// How many octets it has.
+    pub fn octets(&self) -> usize {
+        self.0.len()
+    }
+}
+
+/// Appends the wanted rows of a decompressed column to that of a batch. `None` when it is damaged.
 pub fn unpack(
     column: Column,
-    packed: &[u8],
+    plain: &Decompressed,
     rows: Rows<'_>,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Option<()> {
-    let plain = zstd::bulk::decompress(packed, unpacked_size(packed)?).ok()?;
-    let (version, mut plain) = plain.split_first()?;
+    let (version, mut plain) = plain.0.split_first()?;
     if *version != VERSION {
         return earlier::unpack(*version, column, plain, rows, batch, texts);
     }
@@ -133,20 +147,19 @@ pub fn unpack(
     plain.is_empty().then_some(())
 }
 
-/// Unpacks a column whose texts nobody looks up: into a dictionary of its own, whose codes are their places. `None` when it is
-/// damaged.
+/// Unpacks a decompressed column whose texts nobody looks up: into a dictionary of its own, whose codes are their places. `None` when
+/// it is damaged.
 pub fn unpack_alone(
     column: Column,
-    packed: &[u8],
+    plain: &Decompressed,
     requests: usize,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Option<()> {
     let Column::Text(text_column) = column else {
-        return unpack(column, packed, Rows::all(requests), batch, texts);
+        return unpack(column, plain, Rows::all(requests), batch, texts);
     };
-    let plain = zstd::bulk::decompress(packed, unpacked_size(packed)?).ok()?;
-    let (version, mut plain) = plain.split_first()?;
+    let (version, mut plain) = plain.0.split_first()?;
     if *version != VERSION {
         return earlier::unpack(*version, column, plain, Rows::all(requests), batch, texts);
     }
@@ -276,10 +289,13 @@ mod tests {
             let (mut of_whole, mut of_part, mut of_alone): (Dictionaries, Dictionaries, Dictionaries) = Default::default();
             for column in COLUMNS {
                 let packed = pack(column, &packed, &texts).unwrap();
-                unpack(column, &packed, Rows::all(all.len()), &mut whole, &mut of_whole).unwrap();
-                unpack(column, &packed, Rows { all: all.len(), wanted: Some(&some) }, &mut part, &mut of_part).unwrap();
-                unpack_alone(column, &packed, all.len(), &mut alone, &mut of_alone).unwrap();
-                prop_assert_eq!(unpack(column, &packed[..packed.len() - 1], Rows::all(all.len()), &mut whole.clone(), &mut of_whole.clone()), None);
+                let plain = Decompressed::new(&packed).unwrap();
+                unpack(column, &plain, Rows::all(all.len()), &mut whole, &mut of_whole).unwrap();
+                unpack(column, &plain, Rows { all: all.len(), wanted: Some(&some) }, &mut part, &mut of_part).unwrap();
+                unpack_alone(column, &plain, all.len(), &mut alone, &mut of_alone).unwrap();
+                prop_assert!(Decompressed::new(&packed[..packed.len() - 1]).is_none());
+                let cut = Decompressed(plain.0[..plain.0.len() - 1].to_vec());
+                prop_assert_eq!(unpack(column, &cut, Rows::all(all.len()), &mut whole.clone(), &mut of_whole.clone()), None);
             }
             let expected: Vec<Row> = some.iter().map(|row| all[*row as usize].clone()).collect();
             prop_assert_eq!(rows(&whole, &of_whole), all.clone());
