@@ -1,5 +1,5 @@
 /** One hook a query. */
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { parametersOf, type Scope } from "../scope";
 import { stepOf, spanOf, todayIn } from "../scope/period";
 import {
@@ -130,6 +130,16 @@ export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => cal
 export const useCheck = (enabled = true) => useQuery({ queryKey: ["check"], queryFn: () => call<Finding[]>("check"), refetchInterval: 60_000, retry, enabled });
 
 /** What a stranger could reach of a site, and should not; only for operators. */
+/** What compression makes of a site's files. It works for some seconds, so it is asked for. */
+export const useWeighing = (site: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["weighing", site],
+    queryFn: ({ signal }) => call<WeighedSite>(`sites/${encodeURIComponent(site)}/weighing`, { signal }),
+    staleTime: Infinity,
+    retry: false,
+    enabled,
+  });
+
 export const useExposures = (site: string, enabled: boolean) =>
   useQuery({
     queryKey: ["exposures", site],
@@ -163,7 +173,17 @@ export const useConfiguration = () =>
 export const useSettings = () => useQuery({ queryKey: ["settings"], queryFn: () => call<KnownSetting[]>("settings"), staleTime: Infinity, retry });
 
 /** Configurations that were in force. */
-export const useRevisions = () => useQuery({ queryKey: ["revisions"], queryFn: () => call<Revision[]>("revisions"), retry });
+export const useRevisions = () =>
+  useInfiniteQuery({
+    queryKey: ["revisions"],
+    queryFn: ({ pageParam }) => call<Revision[]>(pageParam === null ? "revisions" : `revisions?before=${pageParam}`),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => {
+      const last = page.at(-1);
+      return last && last.number > 1 ? last.number : null;
+    },
+    retry,
+  });
 
 /** The files of one of them. */
 export const useRevisionFiles = (number: number | undefined) =>

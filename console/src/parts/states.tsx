@@ -48,9 +48,11 @@ export function Waiting() {
 }
 
 /** What was asked for in the state that it is in: there, on its way, of another scope, out of date, or failed. */
-export function QueryView<T>({ query, children }: { query: UseQueryResult<T, Error>; children: (data: T) => ReactNode }) {
+type Shown<T> = Pick<UseQueryResult<T, Error>, "isError" | "isPlaceholderData"> & { data: T | undefined; error: Error | null; refetch: () => unknown };
+
+export function QueryView<T>({ query, children }: { query: Shown<T>; children: (data: T) => ReactNode }) {
   if (query.data === undefined) {
-    return query.isError ? <Failing error={query.error} again={() => void query.refetch()} /> : <Loading />;
+    return query.isError ? <Failing error={query.error ?? new Error()} again={() => void query.refetch()} /> : <Loading />;
   }
   const isOfAnother = query.isPlaceholderData;
   return (

@@ -144,12 +144,8 @@ impl RequestBatch {
             self.numbers[column.index()].extend_from_slice(other.numbers(column));
         }
         for column in projection.texts() {
-            let dictionary = ours.of_mut(column);
-            let translation: Vec<u32> = theirs.of(column).texts().map(|text| dictionary.code(text)).collect();
-            let codes = other.codes(column).iter();
-            self.texts[column.index()].extend(
-                codes.map(|&code| if code == NO_TEXT { NO_TEXT } else { translation[code as usize] }),
-            );
+            let out = &mut self.texts[column.index()];
+            ours.of_mut(column).translate(theirs.of(column), other.codes(column), NO_TEXT, out);
         }
     }
 }

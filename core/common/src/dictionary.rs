@@ -27,6 +27,8 @@ pub const MOST_TEXTS: usize = 1 << 18;
 pub const MOST_BYTES: usize = 24 << 20;
 /// How many texts are looked up at once: as many as a number has bits that says which.
 const TOGETHER: usize = u32::BITS as usize;
+/// Stands for a text that nobody has asked for: no dictionary has so many.
+const NOT_ASKED: u32 = u32::MAX - 1;
 /// Tables of fewer slots grow fourfold, larger ones twofold.
 const LARGE: usize = 1 << 16;
 
@@ -51,15 +53,60 @@ struct Slot {
 }
 
 impl Dictionary {
-    /// A dictionary of texts that are known to be distinct, whose codes are their places. It is made to be read by codes: to look a
-    /// text up in it, all are sorted in first.
-    pub fn of_distinct<'t>(texts: impl Iterator<Item = &'t str>) -> Self {
-        let mut dictionary = Dictionary { starts: vec![0], ..Dictionary::default() };
-        for text in texts {
-            dictionary.letters.push_str(text);
-            dictionary.starts.push(dictionary.letters.len() as u32);
+    /// A dictionary of texts that are known to be distinct, whose codes are their places: their letters one after the other, and the
+    /// octets that each has of them. It is made to be read by codes: to look a text up in it, all are sorted in first.
+    pub fn of_distinct(letters: &str, lengths: &[u32]) -> Self {
+        let mut end = 0;
+        let ends = lengths.iter().map(|length| {
+            end += length;
+            end
+        });
+        let starts = [0].into_iter().chain(ends).collect();
+        Dictionary { starts, letters: letters.to_owned(), ..Dictionary::default() }
+    }
+
+    /// Appends the codes here of codes of another dictionary, and learns those texts that they are of. `nothing` stays as it is.
+    pub fn translate(&mut self, theirs: &Dictionary, codes: &[u32], nothing: u32, out: &mut Vec<u32>) {
+        self.codes_of_some(
+            theirs.len(),
+            codes.iter().map(|&code| if code == nothing { 0 } else { code + 1 }),
+            |nth| theirs.octets(nth),
+            nothing,
+            out,
+        );
+    }
+
+    /// Appends the codes of texts that are given by their places among so many: from 1 on, and 0 for none, which gives `nothing`. A text
+    /// at no place that is given is not learnt.
+    ///
+    /// # Panics
+    /// When a place is greater than the number of texts.
+    pub fn codes_of_some<'t>(
+        &mut self,
+        texts: usize,
+        places: impl Iterator<Item = u32> + Clone,
+        text: impl Fn(u32) -> &'t [u8],
+        nothing: u32,
+        out: &mut Vec<u32>,
+    ) {
+        let mut known = vec![NOT_ASKED; texts + 1];
+        known[0] = nothing;
+        let mut asked: Vec<u32> = Vec::new();
+        for place in places.clone() {
+            if known[place as usize] == NOT_ASKED {
+                known[place as usize] = 0;
+                asked.push(place);
+            }
         }
-        dictionary
+        if nothing == NOT_ASKED {
+            asked.retain(|place| *place != 0);
+        }
+        let octets: Vec<Option<&[u8]>> = asked.iter().map(|place| Some(text(place - 1))).collect();
+        let mut codes = Vec::with_capacity(asked.len());
+        self.codes(&octets, nothing, String::from_utf8_lossy, &mut codes);
+        asked.iter().zip(codes).for_each(|(place, code)| known[*place as usize] = code);
+        known[0] = nothing;
+        out.extend(places.map(|place| known[place as usize]));
     }
 
     /// The code of a text, which is learnt when it is new.

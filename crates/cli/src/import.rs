@@ -44,7 +44,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let found = options.sources.files(config.as_ref(), None, &Scope::default())?;
     let layouts = options.sources.layouts(config.as_ref())?;
     let service = Service::of_sources(&options.sources, &options.reach);
-    let known: Vec<Import> = service.get("imports")?;
+    let known = all_imports(&service)?;
     let mut failures = Vec::new();
     for Begun { file, .. } in found {
         let asked = |begun| Asked {
@@ -60,6 +60,18 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         }
     }
     if failures.is_empty() { Ok(()) } else { Err(Failure(failures.join("\n"))) }
+}
+
+/// Every import there is: the service lists them page by page.
+fn all_imports(service: &Service) -> Result<Vec<Import>, Failure> {
+    let mut all: Vec<Import> = service.get("imports")?;
+    let mut page = all.len();
+    while let Some(last) = all.last().filter(|_| page > 0) {
+        let next: Vec<Import> = service.get(&format!("imports?behind={}", last.id))?;
+        page = next.len();
+        all.extend(next);
+    }
+    Ok(all)
 }
 
 /// Brings one log in, or what has come to it since.
@@ -90,10 +102,7 @@ fn bring(
     let mut undated = 0;
     loop {
         let (last, sent) = bring_on(file, &now, service, &asked)?;
-        let known: Vec<Import> = service.get("imports")?;
-        let is_now = known.into_iter().find(|one| one.id == now.id);
-        let is_now =
-            is_now.ok_or_else(|| Failure(format!("{name} was taken out of the records meanwhile")))?;
+        let is_now: Import = service.get(&format!("imports/{}", now.id))?;
         undated += last;
         // What somebody sent who was killed since may have come in only now: it goes on behind that.
         let has_moved = is_now.octets != now.octets;

@@ -20,6 +20,9 @@ pub struct Reload {
 /// What `exedra revisions` takes.
 #[derive(Args)]
 pub struct Revisions {
+    /// Only those before the one of this number
+    #[arg(long, value_name = "NUMBER")]
+    before: Option<i32>,
     #[command(flatten)]
     service: Service,
     /// The form of the answer
@@ -81,7 +84,8 @@ fn say(changed: &Changed, form: Form) -> Result<(), Failure> {
 
 /// Lists the configurations that were in force.
 pub fn revisions(options: &Revisions) -> Result<(), Failure> {
-    let all: Vec<Revision> = options.service.get("revisions")?;
+    let before = options.before.map_or(String::new(), |number| format!("?before={number}"));
+    let all: Vec<Revision> = options.service.get(&format!("revisions{before}"))?;
     if options.form == Form::Json {
         crate::out::json(&all)?;
         return Ok(());
@@ -95,6 +99,9 @@ pub fn revisions(options: &Revisions) -> Result<(), Failure> {
             revision.number,
             revision.files.join(", ")
         );
+    }
+    if let Some(last) = all.last().filter(|last| last.number > 1) {
+        crate::out::line!("{QUIET}Earlier ones: --before {}.{QUIET:#}", last.number);
     }
     crate::out::line!("{QUIET}Times are UTC. `exedra restore NUMBER` brings one back.{QUIET:#}");
     Ok(())

@@ -50,6 +50,20 @@ impl Imports {
         Imports(Database::of_ours(state, KIND))
     }
 
+    /// So many of them behind one, in the order of [`Self::all`]; from the first on where there is none. `None` where there is no
+    /// such import.
+    pub fn page(&self, behind: Option<&str>, count: usize) -> Result<Option<Vec<Import>>, StoreError> {
+        let all = imports::table.order((imports::made.desc(), imports::id)).limit(count as i64);
+        let rows = self.0.run(|connection| {
+            let Some(behind) = behind else { return Ok(Some(all.load::<Row>(connection)?)) };
+            let made = imports::table.find(behind).select(imports::made).first::<i64>(connection).optional()?;
+            let Some(made) = made else { return Ok(None) };
+            let is_behind = imports::made.lt(made).or(imports::made.eq(made).and(imports::id.gt(behind)));
+            Ok(Some(all.filter(is_behind).load::<Row>(connection)?))
+        })?;
+        Ok(rows.map(|rows| rows.into_iter().map(import).collect()))
+    }
+
     /// All, the newest first.
     pub fn all(&self) -> Result<Vec<Import>, StoreError> {
         let all = imports::table.order((imports::made.desc(), imports::id));

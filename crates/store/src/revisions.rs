@@ -85,10 +85,12 @@ impl Revisions {
         self.with(|connection| diesel::delete(revisions::table.find(number)).execute(connection)).map(|_| ())
     }
 
-    /// All of them, the newest first. Texts that they have in common are the same.
-    pub fn all(&self) -> Result<Vec<Revision>, StoreError> {
+    /// The newest first: so many of them, before a number where one is given. Texts that they have in common are the same.
+    pub fn latest(&self, before: Option<i32>, count: usize) -> Result<Vec<Revision>, StoreError> {
         self.with(|connection| {
-            let rows = revisions::table.order(revisions::number.desc()).load::<Row>(connection)?;
+            let all = revisions::table.filter(revisions::number.lt(before.unwrap_or(i32::MAX)));
+            let rows =
+                all.order(revisions::number.desc()).limit(count as i64).load::<Row>(connection)?;
             let mut texts = HashMap::new();
             rows.into_iter().map(|row| revision(row, &mut texts, connection)).collect()
         })
@@ -193,17 +195,17 @@ mod tests {
         let second = revisions.get(2).unwrap().unwrap();
         assert_eq!((second.number, second.made, &*second.files[0].1), (2, 3, "b"));
         assert_eq!(revisions.newest().unwrap().unwrap().number, 3);
-        assert_eq!(revisions.all().unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [3, 2, 1]);
+        assert_eq!(revisions.latest(None, 1000).unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [3, 2, 1]);
         assert_eq!(revisions.get(9).unwrap(), None);
         // The oldest go where they are too many, or take too much together.
         for number in 0..MOST_REVISIONS {
             keep(&number.to_string(), 6);
         }
-        assert_eq!(revisions.all().unwrap().len(), MOST_REVISIONS);
+        assert_eq!(revisions.latest(None, 1000).unwrap().len(), MOST_REVISIONS);
         for letter in ["c", "d", "e"] {
             keep(&letter.repeat(30 << 20), 5);
         }
-        assert_eq!(revisions.all().unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [506, 505]);
+        assert_eq!(revisions.latest(None, 1000).unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [506, 505]);
     }
 
     #[test]
@@ -218,7 +220,7 @@ mod tests {
         for number in 0..40 {
             keep(&number.to_string(), &list, number);
         }
-        let all = revisions.all().unwrap();
+        let all = revisions.latest(None, 1000).unwrap();
         assert_eq!(all.len(), 40);
         assert!(Arc::ptr_eq(&all[0].files[1].1, &all[39].files[1].1) && *all[0].files[1].1 == *list);
         let octets = |name: &str| folder.path().join(name).metadata().unwrap().len();
@@ -227,7 +229,7 @@ mod tests {
         for number in 0..MOST_REVISIONS {
             keep(&number.to_string(), "other", 9);
         }
-        assert!(revisions.all().unwrap().iter().all(|one| *one.files[1].1 == *"other"));
+        assert!(revisions.latest(None, 1000).unwrap().iter().all(|one| *one.files[1].1 == *"other"));
         let left =
             revisions.with(|connection| contents::table.count().get_result::<i64>(connection)).unwrap();
         assert_eq!(left, MOST_REVISIONS as i64 + 1);
@@ -249,6 +251,6 @@ mod tests {
             .unwrap();
         let damaged = |number| revisions.get(number).unwrap().unwrap().damaged;
         assert_eq!((damaged(1), damaged(2), damaged(3)), (true, true, false));
-        assert_eq!(revisions.all().unwrap().len(), 3, "the others are there");
+        assert_eq!(revisions.latest(None, 1000).unwrap().len(), 3, "the others are there");
     }
 }

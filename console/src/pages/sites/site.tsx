@@ -6,6 +6,7 @@ import { styles } from "../../parts/styles";
 import { Wide } from "../../parts/wide";
 import { useScope } from "../../scope";
 import { words } from "../../words";
+import { Weighing } from "./weighing";
 
 /** All sites, each to be chosen. */
 export function Overview({ sites }: { sites: Site[] }) {
@@ -45,6 +46,7 @@ export function SiteView({ site, isOperator }: { site: Site; isOperator: boolean
         <div className="min-w-0 space-y-8">
           <Rules site={site} />
           {isOperator && <Exposures site={site.name} />}
+          {isOperator && site.folder && <Weighing key={site.name} site={site.name} />}
         </div>
         <Settings settings={site.settings} />
       </div>

@@ -21,6 +21,7 @@
 use super::{COMPRESSED_TYPES, Codec, Effort};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
+use utoipa::ToSchema;
 
 /// A step to a higher effort pays if it makes what is sent smaller by this part for each doubling of its time.
 pub const PAYING: f64 = 0.01;
@@ -49,7 +50,7 @@ pub struct Measured {
 }
 
 /// Files of one type.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, ToSchema)]
 pub struct OfType {
     /// How many there are.
     pub files: u64,
@@ -82,7 +83,7 @@ impl Sum {
 }
 
 /// What one codec at one effort makes of the files.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
 pub struct Point {
     /// The effort, in the codec's own scale.
     pub effort: u32,
@@ -97,7 +98,7 @@ pub struct Point {
 }
 
 /// All efforts of a codec.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct Curve {
     /// Its name in `Content-Encoding`.
     pub codec: &'static str,
@@ -121,7 +122,7 @@ impl Curve {
 }
 
 /// Settings that suit the files.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct Recommendation {
     /// Codecs, the best first.
     pub codecs: Vec<&'static str>,
@@ -135,6 +136,28 @@ pub struct Recommendation {
     pub bytes: f64,
     /// Why, one sentence each.
     pub reasons: Vec<String>,
+}
+
+impl Recommendation {
+    /// The section of a configuration that says so.
+    pub fn settings(&self) -> String {
+        let listed = |texts: &mut dyn Iterator<Item = &str>| {
+            texts.map(|text| format!("\"{text}\"")).collect::<Vec<_>>().join(", ")
+        };
+        let mut section = format!("[site.compress]\ncodecs   = [{}]\n", listed(&mut self.codecs.iter().copied()));
+        if self.codecs.is_empty() {
+            return section;
+        }
+        let efforts: Vec<String> =
+            self.efforts.iter().map(|(codec, effort)| format!("{codec} = {effort}")).collect();
+        let effort = match efforts.is_empty() {
+            true => "\"settled\"".to_owned(),
+            false => format!("{{ {} }}", efforts.join(", ")),
+        };
+        section += &format!("types    = [{}]\n", listed(&mut self.types.iter().map(String::as_str)));
+        section += &format!("at_least = \"{} bytes\"\neffort   = {effort}\n", self.at_least);
+        section
+    }
 }
 
 /// Measurements of a folder's files, by type.

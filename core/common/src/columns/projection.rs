@@ -34,6 +34,11 @@ impl Projection {
         Projection { texts: self.texts | other.texts, numbers: self.numbers | other.numbers }
     }
 
+    /// What both want.
+    pub fn of(self, other: Projection) -> Self {
+        Projection { texts: self.texts & other.texts, numbers: self.numbers & other.numbers }
+    }
+
     /// Whether a column is wanted.
     pub fn has(self, column: impl Into<Column>) -> bool {
         match column.into().base() {

@@ -40,7 +40,7 @@ use std::sync::Arc;
 use thiserror::Error;
 
 /// What is shown where nobody said anything.
-const USUAL: [&str; 7] = ["time", "client", "method", "path", "status", "bytes", "duration"];
+pub const USUAL: [&str; 7] = ["time", "client", "method", "path", "status", "bytes", "duration"];
 
 /// A column that there is not, or that requests cannot be sorted by.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

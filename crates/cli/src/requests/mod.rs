@@ -3,9 +3,10 @@
 //! After the first page of a report people ask which requests those were. They are kept as they are read, as many as were asked
 //! for: the newest, or those with most of something.
 //!
-//! - [`follow`]: those that come in later; their lines are those of [`lines`]
+//! - [`follow`]: those that come to a log later; [`told`]: those that come to the records. Their lines are those of [`lines`]
 
 mod follow;
+mod told;
 
 use crate::failure::Failure;
 use crate::scope::ScopeOptions;
@@ -20,7 +21,7 @@ use exedra_api::Requests;
 use exedra_common::Column;
 use exedra_common::figures::{grouped, several};
 use exedra_common::scope::RowFilter;
-use exedra_common::tables::Table;
+use exedra_common::tables::{Cell, Table};
 use exedra_common::tables::{csv, rows};
 use exedra_reading::classify::Classifier;
 use exedra_reading::requests::{Picker, RequestColumns, leave_out_what_nobody_says, order};
@@ -119,31 +120,30 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     read.own_up()?;
     if options.follow {
         let also = follow::Follower::new(&asked, &read.read, projection, listed, filter)?;
-        return also.run(|table, row| {
-            let line = match options.form {
-                RequestsForm::Text => lines.line(row),
-                RequestsForm::Csv => csv::row(table, row),
-                RequestsForm::Json => rows::object(table, row),
-            };
-            match options.form {
-                RequestsForm::Text => {
-                    let mut out = crate::out::stdout();
-                    out.write_all(line.as_bytes())?;
-                    Ok(out.flush()?)
-                }
-                form => Ok(crate::out::octets(&line, form == RequestsForm::Json)?),
-            }
-        });
+        return also.run(|table, row| put(options.form, &lines, table, row));
     }
     Ok(())
 }
 
+/// Prints one request that has come in.
+fn put(form: RequestsForm, lines: &lines::Lines, table: &Table, row: &[Cell]) -> Result<(), Failure> {
+    let line = match form {
+        RequestsForm::Text => lines.line(row),
+        RequestsForm::Csv => csv::row(table, row),
+        RequestsForm::Json => rows::object(table, row),
+    };
+    match form {
+        RequestsForm::Text => {
+            let mut out = crate::out::stdout();
+            out.write_all(line.as_bytes())?;
+            Ok(out.flush()?)
+        }
+        form => Ok(crate::out::octets(&line, form == RequestsForm::Json)?),
+    }
+}
+
 /// Requests of the records of the running service, where no log is named.
 fn of_records(options: &Options, by: Column) -> Result<(), Failure> {
-    if options.follow {
-        let words = "--follow works on logs: name a log, or a site";
-        return Err(Failure(words.to_owned()));
-    }
     let service = Service::of_sources(&options.sources, &options.reach);
     let mut query = options.scope.query()?;
     query.extend(options.columns.iter().map(|column| ("columns", column.clone())));
@@ -175,11 +175,15 @@ fn of_records(options: &Options, by: Column) -> Result<(), Failure> {
         }
     }
     let Some(mut all) = all else { return Ok(()) };
-    if options.columns.is_empty() {
+    if options.columns.is_empty() && !options.follow {
         leave_out_what_nobody_says(&mut all.table);
     }
     let zone = TimeZone::get(&all.time_zone).unwrap_or(TimeZone::UTC);
-    print(options, &all.table, (all.fitting, all.tried), &zone).map(|_| ())
+    let lines = print(options, &all.table, (all.fitting, all.tried), &zone)?;
+    match options.follow {
+        true => told::follow(&service, query, &all, |table, row| put(options.form, &lines, table, row)),
+        false => Ok(()),
+    }
 }
 
 /// How many are shown at most.

@@ -14,7 +14,7 @@ use exedra_service::run::TOKEN_FILE;
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -112,6 +112,41 @@ impl Service {
         each(&rest)
     }
 
+    /// Listens to what happens (server-sent events, WHATWG HTML §9.2): the name, the identity and the data of each event, until the
+    /// service ends the stream, or `each` fails. `last` is the identity of the last event that is known already.
+    pub fn listen(
+        &self,
+        call: &str,
+        last: Option<&str>,
+        mut each: impl FnMut(&Event) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let answer = self.answer(call, |client, address| {
+            let request = client.get(address).timeout(LONG_PATIENCE);
+            match last {
+                Some(last) => request.header("last-event-id", last),
+                None => request,
+            }
+        })?;
+        let mut event = Event::default();
+        for line in BufReader::new(answer).lines() {
+            // However it ended, whoever listens begins again.
+            let Ok(line) = line else { return Ok(()) };
+            if line.is_empty() {
+                each(&event)?;
+                event = Event::default();
+            }
+            let (field, value) = line.split_once(':').unwrap_or((&line, ""));
+            let value = value.strip_prefix(' ').unwrap_or(value);
+            match field {
+                "event" => event.name = value.to_owned(),
+                "id" => event.id = Some(value.to_owned()),
+                "data" => event.data.push_str(value),
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
     /// Has something taken away.
     pub fn delete(&self, call: &str) -> Result<(), Failure> {
         self.answer(call, |client, address| client.delete(address)).map(|_| ())
@@ -200,6 +235,17 @@ impl Service {
         let certificate = certificate.or_else(|| is_ours.then(|| of_addresses(&state)));
         Ok(Found { token, console, certificate })
     }
+}
+
+/// Something that happened.
+#[derive(Debug, Default)]
+pub struct Event {
+    /// What kind of thing.
+    pub name: String,
+    /// By what whoever listens says how far they were told.
+    pub id: Option<String>,
+    /// What it was, as JSON.
+    pub data: String,
 }
 
 /// Where the console is, and what it is asked with.

@@ -1,10 +1,10 @@
 //! The curves as a picture: how much remains, against the time it takes.
 
-use super::Weighed;
 use crate::failure::Failure;
 use crate::show::picture::{self, Drawn, FACE, FAINT, INK, LINES, MUTED, PAPER, SIZE, text};
 use exedra_answering::encode::weighing::{Curve, Point};
 use exedra_common::figures::{bytes, several};
+use exedra_service::control::weighing::Weighed;
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use std::path::Path;

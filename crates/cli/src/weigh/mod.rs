@@ -1,24 +1,19 @@
 //! `exedra weigh`: every codec at every effort on a site's own files.
 //!
-//! - [`sample`]: which files, chosen fairly where there are many
-//! - [`measure`]: encoding them on several threads
-//! - [`show`]: the figures for people; [`chart`]: the same as a picture
+//! [`exedra_service::control::weighing`] measures; here is how it is shown: [`show`], the figures for people; [`chart`], the same as a
+//! picture.
 
 mod chart;
-mod measure;
-mod sample;
 mod show;
 
 use crate::configuration;
 use crate::failure::Failure;
 use crate::form::Form;
 use clap::Args;
-use exedra_answering::encode::weighing::{Curve, OfType, Recommendation, Weighing};
 use exedra_common::text::nearest;
-use serde::Serialize;
-use std::collections::BTreeMap;
+use exedra_service::control::weighing::{Size, weigh};
+use indicatif::{ProgressBar, ProgressStyle};
 use std::path::{Path, PathBuf};
-use std::time::Instant;
 
 /// What `exedra weigh` takes.
 #[derive(Args)]
@@ -46,33 +41,6 @@ fn size(text: &str) -> Result<u64, String> {
     exedra_common::units::size(text).ok_or_else(|| "write it like \"8 MB\"".to_owned())
 }
 
-/// What was weighed, and what came of it.
-#[derive(Serialize)]
-struct Weighed {
-    /// The site or folder.
-    what: String,
-    files: u64,
-    bytes: u64,
-    sampled_files: u64,
-    sampled_bytes: u64,
-    threads: usize,
-    seconds: f64,
-    /// The part by which a step to a higher effort must make files smaller for each doubling of its time.
-    paying: f64,
-    curves: Vec<Curve>,
-    types: BTreeMap<String, Type>,
-    recommended: Recommendation,
-}
-
-/// The files of one type.
-#[derive(Serialize)]
-struct Type {
-    #[serde(flatten)]
-    of_type: OfType,
-    worthwhile: bool,
-    curves: Vec<Curve>,
-}
-
 /// Weighs and prints.
 pub fn run(options: &Options) -> Result<(), Failure> {
     if let Some(chart) = &options.chart {
@@ -81,13 +49,18 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let folder = folder(options)?;
     let threads =
         options.threads.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from)).max(1);
-    let began = Instant::now();
-    let (mut weighing, samples) = sample::choose(&folder, options.sample)?;
-    if weighing.types.is_empty() {
-        return Err(Failure(format!("there are no files in {} that a site would serve", folder.display())));
-    }
-    measure::measure(&mut weighing, &samples, threads)?;
-    let weighed = Weighed::new(options.what.clone(), &weighing, threads, began.elapsed().as_secs_f64());
+    let style = ProgressStyle::with_template("weighing {bar:30} {percent:>3} %  {eta} left")
+        .map_err(|error| Failure(error.to_string()))?;
+    // Drawn on a terminal only.
+    let bar = ProgressBar::no_length().with_style(style);
+    let show = |done, all| {
+        bar.set_length(all);
+        bar.set_position(done);
+        Ok(())
+    };
+    let size = Size { sample: options.sample, of_each: Size::WHOLE, threads };
+    let weighed = weigh(&options.what, &folder, size, &show).map_err(|error| Failure(error.to_string()))?;
+    bar.finish_and_clear();
     if let Some(path) = &options.chart {
         chart::draw(&weighed, path)?;
     }
@@ -126,29 +99,6 @@ fn folder(options: &Options) -> Result<PathBuf, Failure> {
                 options.what,
                 near.unwrap_or_default()
             )))
-        }
-    }
-}
-
-impl Weighed {
-    fn new(what: String, weighing: &Weighing, threads: usize, seconds: f64) -> Self {
-        let sum = |of: fn(&OfType) -> u64| weighing.types.values().map(of).sum();
-        let types = weighing.types.iter().map(|(name, of_type)| {
-            let curves = weighing.curves(Some(name));
-            (name.clone(), Type { of_type: of_type.clone(), worthwhile: of_type.gains(), curves })
-        });
-        Weighed {
-            what,
-            files: sum(|of| of.files),
-            bytes: weighing.bytes(),
-            sampled_files: sum(|of| of.sampled_files),
-            sampled_bytes: sum(|of| of.sampled_bytes),
-            threads,
-            seconds,
-            paying: exedra_answering::encode::weighing::PAYING,
-            curves: weighing.curves(None),
-            types: types.collect(),
-            recommended: weighing.recommend(),
         }
     }
 }

@@ -1,9 +1,9 @@
 //! The figures for people: efforts as rows, codecs as columns; then by type; then settings to paste.
 
-use super::Weighed;
 use crate::out::{QUIET, STRONG, WELL};
 use exedra_answering::encode::weighing::{Curve, Point, Recommendation};
 use exedra_common::figures::{bytes, grouped, several};
+use exedra_service::control::weighing::Weighed;
 use std::collections::BTreeSet;
 use std::io::{self, Write};
 
@@ -111,14 +111,11 @@ fn smallest(curves: &[Curve]) -> Option<(&Curve, &Point)> {
 }
 
 fn recommendation(out: &mut impl Write, found: &Recommendation, all: u64) -> io::Result<()> {
-    let texts =
-        |texts: &[String]| texts.iter().map(|text| format!("\"{text}\"")).collect::<Vec<_>>().join(", ");
-    let codecs: Vec<String> = found.codecs.iter().map(|&codec| codec.to_owned()).collect();
     let part = 100.0 * found.bytes / (all.max(1) as f64);
     for reason in &found.reasons {
         writeln!(out, "{QUIET}# {reason}{QUIET:#}")?;
     }
-    if !codecs.is_empty() {
+    if !found.codecs.is_empty() {
         let after = bytes(found.bytes.round() as u64);
         writeln!(
             out,
@@ -126,17 +123,5 @@ fn recommendation(out: &mut impl Write, found: &Recommendation, all: u64) -> io:
             bytes(all)
         )?;
     }
-    writeln!(out, "[site.compress]")?;
-    writeln!(out, "codecs   = [{}]", texts(&codecs))?;
-    if codecs.is_empty() {
-        return Ok(());
-    }
-    writeln!(out, "types    = [{}]", texts(&found.types))?;
-    writeln!(out, "at_least = \"{} bytes\"", found.at_least)?;
-    let efforts: Vec<String> =
-        found.efforts.iter().map(|(codec, effort)| format!("{codec} = {effort}")).collect();
-    match efforts.is_empty() {
-        true => writeln!(out, "effort   = \"settled\""),
-        false => writeln!(out, "effort   = {{ {} }}", efforts.join(", ")),
-    }
+    write!(out, "{}", found.settings())
 }

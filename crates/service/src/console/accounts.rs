@@ -4,7 +4,7 @@ use super::blocking::{blocking, working};
 use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
 use super::peer::Peer;
-use super::query::{ChangesQuery, Parameters};
+use super::query::{BeforeNumber, Parameters};
 use super::recording::ChangeDetail;
 use crate::access::guards::login_throttle::Who;
 use crate::access::guards::password_check::Checked;
@@ -231,10 +231,10 @@ async fn end(caller: Caller, purpose: Purpose, id: String) -> Result<Response, F
 }
 
 /// What was changed by the API, and by whom, the newest first: two hundred at a time.
-#[utoipa::path(get, path = "/changes", params(ChangesQuery), responses((status = 200, body = Vec<Change>)))]
+#[utoipa::path(get, path = "/changes", params(BeforeNumber), responses((status = 200, body = Vec<Change>)))]
 pub async fn changes(
     caller: Caller,
-    Parameters(query): Parameters<ChangesQuery>,
+    Parameters(query): Parameters<BeforeNumber>,
 ) -> Result<Json<Vec<Change>>, Failure> {
     blocking(move || {
         let latest = caller.console().record.latest(query.before, CHANGES)?;

@@ -190,13 +190,17 @@ impl Caller {
     /// The records as far as a scope may touch them, and whoever asks may see them; and what reads them.
     pub fn snapshot(&self, scope: &Scope) -> (Snapshot, &Records) {
         let records = &*self.console.records;
-        let seen = records.snapshot().within(scope);
-        let seen = match &self.grant().sites {
+        (self.shown(records.snapshot(), scope), records)
+    }
+
+    /// What of a snapshot may be shown, within a scope.
+    fn shown(&self, seen: Snapshot, scope: &Scope) -> Snapshot {
+        let seen = seen.within(scope);
+        match &self.grant().sites {
             None => seen,
             // No site at all is not every site.
             Some(sites) => seen.of_sites(|site| sites.iter().any(|one| one == site)),
-        };
-        (seen, records)
+        }
     }
 
     /// The same for statements.
@@ -287,8 +291,10 @@ impl Caller {
     }
 
     /// Requests that came after some that were told of, or those that are remembered of them; and what to ask by next.
-    pub fn recent(&self, since: u64) -> (Vec<Recent>, u64) {
-        self.console.records.recent(since)
+    pub fn recent(&self, since: u64, scope: &Scope) -> (Recent, &Records) {
+        let records = &*self.console.records;
+        let recent = records.recent(since);
+        (Recent { seen: self.shown(recent.seen, scope), ..recent }, records)
     }
 }
 

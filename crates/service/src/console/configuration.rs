@@ -142,8 +142,7 @@ pub async fn revision_files(
     Named(number): Named<i32>,
 ) -> Result<Json<RevisionFiles>, Failure> {
     blocking(move || {
-        let all = caller.console().changes.revisions()?;
-        let found = all.into_iter().find(|one| one.number == number);
+        let found = caller.console().changes.revision(number)?;
         let found = found.ok_or_else(|| Failure::Missing(ChangeError::NoRevision(number).to_string()))?;
         let shown = found.files.iter().filter(|(_, text)| text.len() <= LARGEST);
         let file = |(name, text): &(String, std::sync::Arc<str>)| DraftFile {

@@ -3,8 +3,10 @@
 //! A stream ends with the session or token that it was asked for by, and with the service; there are so many at a time.
 
 use super::caller::Caller;
+use super::counting::for_a_call;
 use super::failure::Failure;
-use super::query::{Parameters, SitesQuery};
+use super::query::{EventsQuery, ScopeQuery, Scoped};
+use super::reading::{About, PickSink};
 use super::sign_in;
 use crate::active::Active;
 use axum::http::HeaderMap;
@@ -12,9 +14,11 @@ use axum::response::Sse;
 use axum::response::sse::Event;
 use exedra_api::events::{ConfigurationEvent, NowEvent};
 use exedra_common::Column;
+use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
-use exedra_store::records::Recent;
+use exedra_reading::requests::{Picker, RequestColumns};
+use exedra_store::records::{Counting, Scan};
 use futures_util::Stream;
 use serde::Serialize;
 use std::convert::Infallible;
@@ -29,8 +33,9 @@ const EVERY: Duration = Duration::from_secs(1);
 const LOOKS_UNTIL_ASKED: u32 = 15;
 /// How many listen at a time.
 const MOST: usize = 16;
-/// The most requests of one event; what came more is counted.
-const MOST_REQUESTS: usize = 200;
+/// The most requests of one event, and the most with all their columns; what came more is counted.
+const MOST_REQUESTS: usize = 5_000;
+const MOST_WHOLE_REQUESTS: usize = 200;
 static PLACES: std::sync::LazyLock<Arc<Semaphore>> =
     std::sync::LazyLock::new(|| Arc::new(Semaphore::new(MOST)));
 
@@ -38,7 +43,7 @@ static PLACES: std::sync::LazyLock<Arc<Semaphore>> =
 struct Listener {
     caller: Caller,
     headers: HeaderMap,
-    sites: Vec<String>,
+    wanted: Arc<Wanted>,
     ticks: Interval,
     looks: u32,
     /// The last requests that they have been told of.
@@ -49,29 +54,46 @@ struct Listener {
     _place: OwnedSemaphorePermit,
 }
 
-/// What happens, while it does.
-#[utoipa::path(get, path = "/events", params(SitesQuery),
+/// Which requests they are told of, and what of each.
+struct Wanted {
+    scope: Scope,
+    listed: RequestColumns,
+    most: usize,
+}
+
+/// What happens, while it does. Each event about requests has an identity: whoever sends the last one they had as `Last-Event-ID` is told
+/// of what came since.
+#[utoipa::path(get, path = "/events", params(ScopeQuery, EventsQuery),
     responses((status = 200, body = NowEvent, content_type = "text/event-stream",
         description = "`now` (NowEvent) every second, `requests` (a table) as they come in, `configuration` (ConfigurationEvent) as one comes into force")))]
 pub async fn events(
     caller: Caller,
     headers: HeaderMap,
-    Parameters(query): Parameters<SitesQuery>,
+    Scoped(about, query): Scoped<EventsQuery>,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Failure> {
-    let active = caller.console().site()?;
-    let sites = caller.sites(query.site, &active.config)?;
+    let about = About::understand(&caller, about)?;
+    let columns: Vec<&str> = query.columns.iter().flat_map(|names| names.split(',')).collect();
+    let (columns, most) = match columns.is_empty() {
+        true => (Column::all().map(Column::name).collect(), MOST_WHOLE_REQUESTS),
+        false => (columns, MOST_REQUESTS),
+    };
+    let listed = RequestColumns::understand(&columns, about.classifier(), query.mask)?;
+    let now = caller.recent(u64::MAX, &about.scope).0.arrivals;
+    let told = headers.get("last-event-id").and_then(|id| id.to_str().ok()?.parse().ok());
+    let (scope, active) = (about.scope, about.active);
     let place = Arc::clone(&PLACES).try_acquire_owned();
     let place =
         place.map_err(|_| Failure::Busy(format!("{MOST} event streams are open, which is the limit")))?;
     let mut ticks = interval(EVERY);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     let listener = Listener {
-        told: caller.recent(u64::MAX).1,
+        // An identity from before the service was started is none.
+        told: told.filter(|told| *told <= now).unwrap_or(now),
         stop: caller.console().runtime.stop.subscribe(),
         in_force: Some(active),
         caller,
         headers,
-        sites,
+        wanted: Arc::new(Wanted { scope, listed, most }),
         ticks,
         looks: 0,
         waiting: Vec::new(),
@@ -103,12 +125,12 @@ impl Listener {
                     return None;
                 }
             }
-            self.look();
+            self.look().await;
         }
     }
 
     /// What has happened since the last look; the last event is told first.
-    fn look(&mut self) {
+    async fn look(&mut self) {
         let console = self.caller.console();
         let (answered, sent) = console.runtime.counters.sum();
         let now = NowEvent {
@@ -118,11 +140,15 @@ impl Listener {
             connections: console.runtime.connections(),
         };
         let Ok(active) = console.site() else { return };
-        let (recent, told) = self.caller.recent(self.told);
-        self.told = told;
-        let table = self.requests(&recent, &active);
-        if !table.rows.is_empty() {
-            self.waiting.extend(event("requests", &table));
+        let (caller, wanted, since) = (self.caller.clone(), Arc::clone(&self.wanted), self.told);
+        let of = Arc::clone(&active);
+        let found = tokio::task::spawn_blocking(move || requests(&caller, &wanted, since, &of)).await;
+        if let Ok(Ok((table, told))) = found {
+            self.told = told;
+            if !table.rows.is_empty() {
+                let event = event("requests", &table).map(|event| event.id(told.to_string()));
+                self.waiting.extend(event);
+            }
         }
         if !self.in_force.as_ref().is_some_and(|before| Arc::ptr_eq(before, &active)) {
             let sites = active.config.sites.iter().map(|site| site.name.value.clone());
@@ -133,29 +159,26 @@ impl Listener {
         self.waiting.extend(event("now", &now));
     }
 
-    fn requests(&self, recent: &[Recent], active: &Active) -> Table {
-        let mut table = Table::of_requests("requests", "", Column::all());
-        let place = table.place("site");
-        let classifier = Classifier { countries: active.countries.clone() };
-        let is_meant = |site: &str| {
-            (self.sites.is_empty() || self.sites.iter().any(|one| one == site))
-                && self.caller.grant().sees(site)
-        };
-        let (mut left, mut more) = (MOST_REQUESTS, 0);
-        for part in recent.iter().rev().filter(|part| is_meant(&part.site)) {
-            let (batch, texts) = &*part.requests;
-            more += batch.rows().saturating_sub(left) as u64;
-            for row in batch.rows().saturating_sub(left)..batch.rows() {
-                table.push_request(batch, row, texts, &classifier);
-                if let (Some(cells), Some(place)) = (table.rows.last_mut(), place) {
-                    cells[place] = (&*part.site).into();
-                }
-            }
-            left = left.saturating_sub(batch.rows());
-        }
-        table.rest.rows = more;
-        table
+}
+
+/// Requests of the scope that came since a part, and how many parts have come.
+fn requests(caller: &Caller, wanted: &Wanted, since: u64, active: &Active) -> Result<(Table, u64), Failure> {
+    let (recent, records) = caller.recent(since, &wanted.scope);
+    let derive = Arc::new(Classifier { countries: active.countries.clone() });
+    let projection = wanted.listed.projection(Column::Time);
+    let scan = Scan { scope: &wanted.scope, projection, derive };
+    let goes_on = || Ok(());
+    let counting = Counting { most_threads: 1, ..for_a_call(&goes_on) };
+    let begin = || PickSink { picker: Picker::new(wanted.listed.clone(), Column::Time, wanted.most) };
+    let (shares, ..) = records.scan(&recent.seen, &scan, &counting, begin)?;
+    let mut picked = begin().picker.finish();
+    shares.into_iter().for_each(|share| picked.merge(share.picker.finish()));
+    let (mut table, fitting) = picked.into_table();
+    table.rest.rows = fitting - table.rows.len() as u64;
+    if !recent.are_all {
+        table.unknown.push("requests before these came faster than they could be told".to_owned());
     }
+    Ok((table, recent.arrivals))
 }
 
 fn event(name: &str, data: &impl Serialize) -> Option<Event> {

@@ -6,7 +6,7 @@
 use super::blocking::blocking;
 use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
-use super::query::{Parameters, RangeQuery};
+use super::query::{ImportsQuery, Parameters, RangeQuery};
 use super::recording::ChangeDetail;
 use axum::body::Bytes;
 use axum::extract::rejection::BytesRejection;
@@ -26,17 +26,32 @@ const LONGEST_STRETCH: u64 = 4 << 30;
 const LONGEST_LOG: u64 = 1 << 60;
 /// Times that a request may have: the years 1 to 9998, in milliseconds since 1970 UTC.
 const TIMES: std::ops::Range<i64> = -62_135_596_800_000..253_370_764_800_000;
+/// How many are listed at a time.
+const IMPORTS: usize = 200;
 /// The longest name of a log, and of what it is known again by.
 const LONGEST: usize = 4096;
 
-/// Logs that were brought in, the newest first.
-#[utoipa::path(get, path = "/imports", responses((status = 200, body = Vec<Import>)))]
-pub async fn imports(caller: Caller) -> Result<Json<Vec<Import>>, Failure> {
+/// Logs that were brought in, the newest first: two hundred at a time.
+#[utoipa::path(get, path = "/imports", params(ImportsQuery),
+    responses((status = 200, body = Vec<Import>), (status = 404, body = Problem)))]
+pub async fn imports(
+    caller: Caller,
+    Parameters(query): Parameters<ImportsQuery>,
+) -> Result<Json<Vec<Import>>, Failure> {
     blocking(move || {
-        let all = caller.console().imports.all()?;
-        Ok(all.into_iter().map(|one| shown(one, &caller)).collect())
+        let behind = query.behind.as_deref();
+        let page = caller.console().imports.page(behind, IMPORTS)?;
+        let page = page.ok_or_else(|| missing(behind.unwrap_or_default()))?;
+        Ok(page.into_iter().map(|one| shown(one, &caller)).collect())
     })
     .await
+}
+
+/// One of them: how far it is.
+#[utoipa::path(get, path = "/imports/{id}", params(("id" = String, Path)),
+    responses((status = 200, body = Import), (status = 404, body = Problem)))]
+pub async fn import(caller: Caller, Named(id): Named<String>) -> Result<Json<Import>, Failure> {
+    blocking(move || Ok(shown(found(&caller, &id)?, &caller))).await
 }
 
 /// Begins with a log.
@@ -128,8 +143,11 @@ pub async fn take_out(caller: Caller, Named(id): Named<String>) -> Result<Respon
 }
 
 fn found(caller: &Caller, id: &str) -> Result<exedra_store::Import, Failure> {
-    let found = caller.console().imports.get(id)?;
-    found.ok_or_else(|| Failure::Missing(format!("there is no import `{id}`")))
+    caller.console().imports.get(id)?.ok_or_else(|| missing(id))
+}
+
+fn missing(id: &str) -> Failure {
+    Failure::Missing(format!("there is no import `{id}`"))
 }
 
 fn shown(import: exedra_store::Import, caller: &Caller) -> Import {

@@ -130,6 +130,18 @@ pub struct RequestsQuery {
     pub mask: bool,
 }
 
+/// What listeners are told of requests that come in.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct EventsQuery {
+    /// a column that is given of each; may be repeated: all of them where there is none, and of fewer requests at a time
+    pub columns: Vec<String>,
+    /// addresses are cut to their networks, and names of users left out
+    #[serde(deserialize_with = "flag")]
+    pub mask: bool,
+}
+
 /// Whose trail is given, and how much of it.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]
@@ -230,9 +242,29 @@ impl QueryForm {
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]
 #[into_params(parameter_in = Query)]
-pub struct ChangesQuery {
+pub struct BeforeNumber {
     /// only those before the one of this number
     pub before: Option<i32>,
+}
+
+/// How much is weighed.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct WeighingQuery {
+    /// how much of the files is encoded, as in `4 MB`: 1 MiB where it is not said
+    #[serde(deserialize_with = "size")]
+    #[param(value_type = Option<String>)]
+    pub sample: Option<u64>,
+}
+
+/// Which imports are listed.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct ImportsQuery {
+    /// only those listed behind the one of this `id`
+    pub behind: Option<String>,
 }
 
 /// Which stretch of a log is sent.
@@ -408,6 +440,14 @@ pub fn few_buckets(scope: &Scope, step: Option<Step>, now: i64) -> Result<(), Fa
         }
     }
     Ok(())
+}
+
+/// An amount of octets.
+fn size<'de, D: Deserializer<'de>>(from: D) -> Result<Option<u64>, D::Error> {
+    let text = String::deserialize(from)?;
+    let octets = exedra_common::units::size(&text)
+        .ok_or_else(|| D::Error::custom(format!("`{text}` is not an amount: write one as in `4 MB`")))?;
+    Ok(Some(octets))
 }
 
 /// A length of time, in microseconds.

@@ -71,19 +71,32 @@ impl About {
         Arc::new(Classifier { countries: self.active.countries.clone() })
     }
 
-    /// Hands the requests to sinks; gives these, how many requests there are to look at, and how many fit that nobody wanted.
+    /// Hands the requests to sinks.
     fn scan<S: ScanSink>(
         &self,
         caller: &Caller,
         work: &Work,
         projection: exedra_common::Projection,
         begin: impl Fn() -> S + Sync,
-    ) -> Result<(Vec<S>, u64, u64), Failure> {
+    ) -> Result<Scanned<S>, Failure> {
         let (seen, records) = caller.snapshot(&self.scope);
         let goes_on = || work.goes_on();
         let scan = Scan { scope: &self.scope, projection, derive: self.classifier() };
-        records.scan(&seen, &scan, &for_a_call(&goes_on), begin)
+        let (sinks, tried, passed_over) = records.scan(&seen, &scan, &for_a_call(&goes_on), begin)?;
+        Ok(Scanned { sinks, tried, passed_over, arrivals: seen.arrivals() })
     }
+}
+
+/// What came of looking at requests one by one.
+struct Scanned<S> {
+    /// Those that took them.
+    sinks: Vec<S>,
+    /// How many requests there were to look at.
+    tried: u64,
+    /// How many fit that nobody wanted.
+    passed_over: u64,
+    /// How many parts had come to the records by then.
+    arrivals: u64,
 }
 
 impl From<WrongColumn> for Failure {
@@ -131,8 +144,8 @@ pub async fn series(
 }
 
 /// Picks requests on one thread.
-struct PickSink {
-    picker: Picker,
+pub(super) struct PickSink {
+    pub(super) picker: Picker,
 }
 
 impl ScanSink for PickSink {
@@ -158,17 +171,18 @@ pub async fn requests(
     let (top, skip) = (query.top.unwrap_or(FEW), query.skip.unwrap_or(0));
     working(move |work| {
         let begin = || PickSink { picker: Picker::new(listed.clone(), by, top + skip) };
-        let (shares, tried, passed_over) = about.scan(&caller, work, listed.projection(by), begin)?;
+        let scanned = about.scan(&caller, work, listed.projection(by), begin)?;
         let mut picked = begin().picker.finish();
-        shares.into_iter().for_each(|share| picked.merge(share.picker.finish()));
+        scanned.sinks.into_iter().for_each(|share| picked.merge(share.picker.finish()));
         let (mut table, fitting) = picked.into_page(skip);
         table.name = "requests".to_owned();
         Ok(Requests {
             time_zone: about.zone_name(),
             table,
-            fitting: fitting + passed_over,
-            tried,
+            fitting: fitting + scanned.passed_over,
+            tried: scanned.tried,
             skipped: skip as u64,
+            last_event: scanned.arrivals,
         })
     })
     .await
@@ -188,7 +202,7 @@ pub async fn trail(
     let only = Filter::exactly(TextColumn::Client.into(), &query.client);
     about.scope.filters.narrow(only.map_err(|error| Failure::Wrong(error.to_string()))?);
     working(move |work| {
-        let (shares, ..) = about.scan(&caller, work, Keeper::projection(), Keeper::default)?;
+        let shares = about.scan(&caller, work, Keeper::projection(), Keeper::default)?.sinks;
         let mut keeper = Keeper::default();
         shares.into_iter().for_each(|share| keeper.merge(share));
         let (visits, steps) = (query.visits.unwrap_or(USUAL_VISITS), query.steps.unwrap_or(USUAL_STEPS));
@@ -231,7 +245,7 @@ pub async fn preludes(
     let top = query.top.unwrap_or(USUAL_BURSTS).min(MOST_BURSTS);
     working(move |work| {
         let begin = || MinuteSink { minutes: Minutes::default(), trouble };
-        let (shares, ..) = about.scan(&caller, work, Minutes::projection(), begin)?;
+        let shares = about.scan(&caller, work, Minutes::projection(), begin)?.sinks;
         let mut minutes = Minutes::default();
         shares.into_iter().for_each(|share| minutes.merge(share.minutes));
         let bursts: Vec<Burst> = match stretch {
@@ -242,7 +256,7 @@ pub async fn preludes(
         if let Some(span) = minutes.span().filter(|_| !bursts.is_empty()) {
             let own_hosts = caller.hosts(&about.active.config);
             let empty = Tallies::new(&bursts, trouble, span, &about.zone, &own_hosts);
-            let (shares, ..) = about.scan(&caller, work, Tallies::projection(), || empty.clone())?;
+            let shares = about.scan(&caller, work, Tallies::projection(), || empty.clone())?.sinks;
             let mut tallies = empty.clone();
             shares.into_iter().for_each(|share| tallies.merge(share));
             found = told(bursts, &tallies, trouble, query.mask);

@@ -74,6 +74,7 @@ fn for_operators() -> Calls {
         .routes(routes!(health::jobs))
         .routes(routes!(sites::check))
         .routes(routes!(sites::exposures))
+        .routes(routes!(sites::weighing))
         .routes(routes!(sites::reload))
         .routes(routes!(sites::revisions))
         .routes(routes!(configuration::configuration, configuration::publish))
@@ -88,7 +89,7 @@ fn for_operators() -> Calls {
         .routes(routes!(accounts::end_token))
         .routes(routes!(accounts::changes))
         .routes(routes!(imports::imports, imports::begin))
-        .routes(routes!(imports::take_out))
+        .routes(routes!(imports::import, imports::take_out))
         .routes(routes!(erasing::erase_client))
 }
 

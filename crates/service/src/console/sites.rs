@@ -3,6 +3,7 @@
 use super::blocking::{blocking, working};
 use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
+use super::query::{BeforeNumber, Parameters, WeighingQuery};
 use super::recording::ChangeDetail;
 use crate::active::Active;
 use crate::control::changes::ChangeError;
@@ -12,6 +13,7 @@ use crate::control::explaining::asked::Described;
 use crate::control::explaining::effective;
 use crate::control::exposure::{Exposure, walk};
 use crate::control::on_disk::OnDisk;
+use crate::control::weighing::{Size, Weighed, weigh};
 use axum::{Extension, Json};
 use exedra_answering::config::diagnostic::draw;
 use exedra_answering::config::{Diagnostic, Severity, SiteId, Sources};
@@ -20,8 +22,11 @@ use exedra_answering::rules::Rule;
 use exedra_api::Problem;
 use exedra_api::explaining::{Ask, Explanation};
 use exedra_api::sites::{self as wire, Changed, Finding, Revision, Sites};
+use serde::Serialize;
 use std::collections::HashSet;
+use std::io;
 use std::sync::Arc;
+use utoipa::ToSchema;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
 /// How many rules of a site are shown.
@@ -150,6 +155,49 @@ pub async fn exposures(caller: Caller, Named(name): Named<String>) -> Result<Jso
     .await
 }
 
+/// How much of a site's files is encoded by one call, where it does not say, and at most: on one thread, as the sites need the others.
+const SAMPLE: u64 = 1 << 20;
+const MOST_SAMPLE: u64 = 16 << 20;
+/// How much of each file: whoever leaves is noticed between two encodings, and the thorough ones take their time.
+const OF_EACH: u64 = 128 << 10;
+
+/// What each codec at each effort makes of a site's files, and which settings follow.
+#[utoipa::path(get, path = "/sites/{name}/weighing", params(("name" = String, Path), WeighingQuery),
+    responses((status = 200, body = WeighedSite), (status = 404, body = Problem)))]
+pub async fn weighing(
+    caller: Caller,
+    Named(name): Named<String>,
+    Parameters(query): Parameters<WeighingQuery>,
+) -> Result<Json<WeighedSite>, Failure> {
+    working(move |work| {
+        let active = caller.console().site()?;
+        let id = active.config.site_named(&name).ok().filter(|_| caller.grant().sees(&name));
+        let missing = |what: &str| Failure::Missing(format!("there is no site `{name}` {what}"));
+        let site = active.config.site(id.ok_or_else(|| missing("that you may see"))?);
+        let folder = site.root().ok_or_else(|| missing("with a folder: its rules answer"))?;
+        let sample = query.sample.unwrap_or(SAMPLE);
+        if sample > MOST_SAMPLE {
+            return Err(Failure::Wrong("a call weighs 16 MiB at most: `exedra weigh` weighs more".to_owned()));
+        }
+        let wanted = |_, _| work.goes_on().map_err(|_| io::Error::other("nobody waits for it"));
+        let weighed = weigh(&name, folder, Size { sample, of_each: OF_EACH, threads: 1 }, &wanted);
+        work.goes_on()?;
+        let weighed = weighed.map_err(|error| Failure::Wrong(error.to_string()))?;
+        Ok(WeighedSite { settings: weighed.recommended.settings(), weighed })
+    })
+    .await
+}
+
+/// What was weighed of a site, and the settings that follow as they are written.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct WeighedSite {
+    /// The figures.
+    #[serde(flatten)]
+    weighed: Weighed,
+    /// A section of the configuration.
+    settings: String,
+}
+
 /// What is wrong with the configuration as its files are now.
 #[utoipa::path(get, path = "/check",
     responses((status = 200, body = Vec<Finding>)))]
@@ -187,13 +235,22 @@ pub(super) fn told(changed: Json<Changed>) -> (Extension<ChangeDetail>, Json<Cha
     (Extension(ChangeDetail(words)), changed)
 }
 
-/// Configurations that were in force, the newest first.
-#[utoipa::path(get, path = "/revisions",
+/// How many revisions are listed at a time.
+const REVISIONS: usize = 50;
+
+/// Configurations that were in force, the newest first: fifty at a time.
+#[utoipa::path(get, path = "/revisions", params(BeforeNumber),
     responses((status = 200, body = Vec<Revision>)))]
-pub async fn revisions(caller: Caller) -> Result<Json<Vec<Revision>>, Failure> {
+pub async fn revisions(
+    caller: Caller,
+    Parameters(query): Parameters<BeforeNumber>,
+) -> Result<Json<Vec<Revision>>, Failure> {
     blocking(move || {
-        let all = caller.console().changes.revisions()?;
-        Ok(all.iter().enumerate().map(|(nth, one)| revision(one, all.get(nth + 1), nth == 0)).collect())
+        // One more, to which the last one is compared.
+        let all = caller.console().changes.revisions(query.before, REVISIONS + 1)?;
+        let newest = caller.console().changes.newest()?.map(|newest| newest.number);
+        let shown = all.iter().take(REVISIONS).enumerate();
+        Ok(shown.map(|(nth, one)| revision(one, all.get(nth + 1), newest == Some(one.number))).collect())
     })
     .await
 }

@@ -147,8 +147,13 @@ impl Changes {
     }
 
     /// All revisions, the newest first.
-    pub fn revisions(&self) -> Result<Vec<Revision>, StoreError> {
-        self.revisions.all()
+    pub fn revisions(&self, before: Option<i32>, count: usize) -> Result<Vec<Revision>, StoreError> {
+        self.revisions.latest(before, count)
+    }
+
+    /// One revision, its texts held against their hashes.
+    pub fn revision(&self, number: i32) -> Result<Option<Revision>, StoreError> {
+        self.revisions.get(number)
     }
 
     /// The newest revision.

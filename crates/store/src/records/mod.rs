@@ -123,11 +123,12 @@ pub struct Records {
 /// Requests that came lately, also when they are in segments by now.
 #[derive(Debug, Clone)]
 pub struct Recent {
-    /// The site they went to.
-    pub site: Arc<str>,
-    /// The requests and their texts.
-    pub requests: Arc<(RequestBatch, Dictionaries)>,
-    octets: usize,
+    /// They.
+    pub seen: Snapshot,
+    /// How many parts have come so far.
+    pub arrivals: u64,
+    /// Whether those are all that were asked for: only so many are remembered.
+    pub are_all: bool,
 }
 
 /// How many octets of lines the recent ones were read from, at most, and how many parts there are.
@@ -136,9 +137,9 @@ const MOST_RECENT: usize = 64;
 
 #[derive(Default)]
 struct State {
-    /// What came last, and how many parts have come.
-    recent: VecDeque<Recent>,
-    parts: u64,
+    /// What came last, also when it is in segments by now; and how many parts have come.
+    recent: VecDeque<TailPart>,
+    arrivals: u64,
     segments: Vec<Arc<Segment>>,
     retired: Vec<Arc<Segment>>,
     /// Segments that cannot be read, and still are in the database.
@@ -274,21 +275,27 @@ impl Records {
         if let (Some(&first), Some(&last)) = (requests.time.iter().min(), requests.time.iter().max()) {
             let requests = Arc::new((requests, texts));
             let origin = Origin { name: source.into(), begins: checkpoint.begins };
+            let part = TailPart { site: Arc::clone(site), origin, requests, first, last, octets };
             // What is imported did not come just now.
             if !source.starts_with(IMPORTED) {
-                state.remember(Recent { site: Arc::clone(site), requests: Arc::clone(&requests), octets });
+                state.remember(part.clone());
             }
-            state.tail.push(TailPart { site: Arc::clone(site), origin, requests, first, last, octets });
+            state.tail.push(part);
         }
         state.checkpoints.insert(source.to_owned(), checkpoint);
     }
 
     /// What came after so many parts, or what is remembered of it; and how many there have been.
-    pub fn recent(&self, since: u64) -> (Vec<Recent>, u64) {
+    pub fn recent(&self, since: u64) -> Recent {
         let state = self.state.lock();
-        let new = usize::try_from(state.parts.saturating_sub(since)).unwrap_or(usize::MAX);
+        let new = usize::try_from(state.arrivals.saturating_sub(since)).unwrap_or(usize::MAX);
         let known = state.recent.len().saturating_sub(new);
-        (state.recent.iter().skip(known).cloned().collect(), state.parts)
+        let parts = state.recent.iter().skip(known).cloned().collect();
+        Recent {
+            seen: Snapshot::new(Vec::new(), parts, Vec::new(), state.changes.count()),
+            arrivals: state.arrivals,
+            are_all: new <= state.recent.len(),
+        }
     }
 
     /// How many requests are in the tail.
@@ -396,6 +403,7 @@ impl Records {
         };
         let kept = state.kept.iter().filter(is_whole).cloned().collect();
         Snapshot::new(state.segments.clone(), state.tail.clone(), kept, state.changes.count())
+            .with_arrivals(state.arrivals)
             .after(Arc::clone(&state.removals))
     }
 
@@ -429,10 +437,10 @@ impl Records {
 }
 
 impl State {
-    fn remember(&mut self, part: Recent) {
+    fn remember(&mut self, part: TailPart) {
         self.recent.push_back(part);
-        self.parts += 1;
-        let octets = |recent: &VecDeque<Recent>| recent.iter().map(|part| part.octets).sum::<usize>();
+        self.arrivals += 1;
+        let octets = |recent: &VecDeque<TailPart>| recent.iter().map(|part| part.octets).sum::<usize>();
         while self.recent.len() > MOST_RECENT || (octets(&self.recent) > MOST_RECENT_OCTETS) {
             self.recent.pop_front();
         }

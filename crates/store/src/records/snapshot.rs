@@ -17,6 +17,7 @@ pub struct Snapshot {
     kept: Vec<Arc<KeptSurvey>>,
     changes: u64,
     removals: Arc<Vec<String>>,
+    arrivals: u64,
 }
 
 impl Snapshot {
@@ -26,7 +27,17 @@ impl Snapshot {
         kept: Vec<Arc<KeptSurvey>>,
         changes: u64,
     ) -> Self {
-        Snapshot { segments, tail, kept, changes, removals: Arc::default() }
+        Snapshot { segments, tail, kept, changes, removals: Arc::default(), arrivals: 0 }
+    }
+
+    /// The same, when so many parts had come.
+    pub(super) fn with_arrivals(self, arrivals: u64) -> Self {
+        Snapshot { arrivals, ..self }
+    }
+
+    /// How many parts had come when it was taken: what came later is [`Records::recent`] since then.
+    pub fn arrivals(&self) -> u64 {
+        self.arrivals
     }
 
     /// The same, after some removals.
@@ -269,9 +280,8 @@ impl Part<'_> {
                 Ok(())
             }
             Origin::Segment(segment) => {
-                let (projection, rows) = (self.projection, Rows::all(segment.requests));
-                let wanted = Wanted { projection, rows, is_alone: false, is_kept: true };
-                read_columns(self.records, segment, &wanted, batch, texts)
+                let whole = Wanted::whole(self.projection, segment);
+                read_columns(self.records, segment, &whole, batch, texts).map(|_| ())
             }
         }
     }
@@ -287,18 +297,24 @@ fn read_matching(
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
     let (mut looked_at, mut own): (RequestBatch, Dictionaries) = Default::default();
-    let whole = Wanted { projection, rows: Rows::all(segment.requests), is_alone: false, is_kept: true };
-    let alone = Wanted { projection: filter.projection(), is_alone: true, ..whole };
+    let whole = Wanted::whole(projection, segment);
+    let known = filter.projection();
+    let alone = Wanted { projection: known, is_alone: true, ..whole };
     read_columns(records, segment, &alone, &mut looked_at, &mut own)?;
     filter.forget();
     let rows = filter.rows(&looked_at, &own);
     // Where most are wanted, nothing is gained.
     if rows.len() * 4 > segment.requests * 3 {
-        return read_columns(records, segment, &whole, batch, texts);
+        return read_columns(records, segment, &whole, batch, texts).map(|_| ());
     }
     if !rows.is_empty() {
+        // What was looked at need not be read again.
+        looked_at.keep(&rows);
         let rows = Rows { all: segment.requests, wanted: Some(&rows) };
-        read_columns(records, segment, &Wanted { rows, ..whole }, batch, texts)?;
+        let others = Wanted { rows, known: Some(known), ..whole };
+        if read_columns(records, segment, &others, batch, texts)? {
+            batch.append(&looked_at, &own, texts, known.of(projection));
+        }
     }
     Ok(())
 }
@@ -312,13 +328,13 @@ fn read_segment_alone(
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
-    let whole = Wanted { projection, rows: Rows::all(segment.requests), is_alone: true, is_kept: true };
+    let whole = Wanted { is_alone: true, ..Wanted::whole(projection, segment) };
     let Scope { from, until, .. } = filter.scope();
     let is_all = filter.scope().has_all_requests()
         && from.is_none_or(|from| segment.first >= from)
         && until.is_none_or(|until| segment.last < until);
     if is_all {
-        return read_columns(records, segment, &whole, batch, texts);
+        return read_columns(records, segment, &whole, batch, texts).map(|_| ());
     }
     let (mut looked_at, mut own): (RequestBatch, Dictionaries) = Default::default();
     let alone = Wanted { projection: filter.projection(), ..whole };
@@ -334,7 +350,8 @@ fn read_segment_alone(
         }
         _ => {
             let rows = Rows { all: segment.requests, wanted: Some(&rows) };
-            read_columns(records, segment, &Wanted { rows, is_alone: false, ..whole }, batch, texts)
+            let some = Wanted { rows, is_alone: false, ..whole };
+            read_columns(records, segment, &some, batch, texts).map(|_| ())
         }
     }
 }
@@ -350,8 +367,8 @@ pub(super) fn read_segment(
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
-    let wanted = Wanted { projection, rows: Rows::all(segment.requests), is_alone: false, is_kept: false };
-    read_columns(records, segment, &wanted, batch, texts)
+    let whole = Wanted { is_kept: false, ..Wanted::whole(projection, segment) };
+    read_columns(records, segment, &whole, batch, texts).map(|_| ())
 }
 
 /// What is read of a segment.
@@ -359,21 +376,38 @@ pub(super) fn read_segment(
 struct Wanted<'w> {
     projection: Projection,
     rows: Rows<'w>,
+    /// Columns that are known already, and the time with them.
+    known: Option<Projection>,
     /// Whether nothing else has these texts.
     is_alone: bool,
     /// Whether columns may be kept in memory, and those that are kept be taken.
     is_kept: bool,
 }
 
+impl Wanted<'_> {
+    /// Columns of all its requests.
+    fn whole(projection: Projection, segment: &Segment) -> Self {
+        let rows = Rows::all(segment.requests);
+        Wanted { projection, rows, known: None, is_alone: false, is_kept: true }
+    }
+
+    fn columns(&self) -> Vec<Column> {
+        let is_known = |column| self.known.is_some_and(|known| known.has(column));
+        Column::kept().filter(|&column| self.projection.has(column) && !is_known(column)).collect()
+    }
+}
+
+/// Appends columns of a segment; whether it could. One that is damaged adds nothing, and is left out from now on.
 fn read_columns(
     records: &Records,
     segment: &Arc<Segment>,
-    Wanted { projection, rows: wanted_rows, is_alone, is_kept }: &Wanted<'_>,
+    wanted: &Wanted<'_>,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
-) -> Result<(), StoreError> {
+) -> Result<bool, StoreError> {
+    let Wanted { rows: wanted_rows, is_alone, is_kept, .. } = wanted;
     let count = wanted_rows.count();
-    let wanted: Vec<Column> = Column::kept().filter(|&column| projection.has(column)).collect();
+    let wanted = wanted.columns();
     let kept = |column: &Column| records.columns.get(segment, *column).filter(|_| *is_kept);
     let kept: Vec<Option<Arc<Decompressed>>> = wanted.iter().map(kept).collect();
     let missing = wanted.iter().zip(&kept).filter(|(_, kept)| kept.is_none());
@@ -416,8 +450,8 @@ fn read_columns(
             );
             batch.truncate(rows);
             records.leave_out(segment);
-            return Ok(());
+            return Ok(false);
         }
     }
-    Ok(())
+    Ok(true)
 }

@@ -13,10 +13,20 @@ const said = words.configuration;
 
 export default function RevisionsView({ zone }: { zone: string }) {
   const revisions = useRevisions();
-  return <QueryView query={revisions}>{(revisions) => <Revisions revisions={revisions} zone={zone} />}</QueryView>;
+  return (
+    <QueryView query={revisions}>
+      {(all) => (
+        <Revisions
+          revisions={all.pages.flat()}
+          zone={zone}
+          {...(revisions.hasNextPage && { more: () => void revisions.fetchNextPage() })}
+        />
+      )}
+    </QueryView>
+  );
 }
 
-function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string }) {
+function Revisions({ revisions, zone, more }: { revisions: Revision[]; zone: string; more?: () => void }) {
   const [open, setOpen] = useState<number>();
   const [asked, setAsked] = useState<number>();
   const change = useChange();
@@ -99,6 +109,11 @@ function Revisions({ revisions, zone }: { revisions: Revision[]; zone: string })
           ))}
         </tbody>
       </table>
+      {more && (
+        <button type="button" className={`${styles.button} mt-3`} onClick={more}>
+          {said.earlier}
+        </button>
+      )}
       {open !== undefined && <Compared number={open} />}
     </section>
   );

@@ -132,7 +132,7 @@ pub fn unpack(
             let planes = Planes::take(&mut plain, rows.all)?;
             let out = batch.numbers_mut(column);
             match rows.wanted {
-                None => out.append(&mut planes.all(|number| number.wrapping_sub(1))),
+                None => planes.append_to(out, |number| number.wrapping_sub(1)),
                 Some(wanted) => {
                     out.extend(wanted.iter().map(|row| planes.at(*row as usize).wrapping_sub(1)));
                 }
@@ -140,7 +140,7 @@ pub fn unpack(
         }
         Column::Text(column) => {
             let packed = PackedTexts::take(&mut plain, rows.all)?;
-            packed.append(rows, batch.codes_mut(column), texts.of_mut(column))?;
+            packed.append(rows, batch.codes_mut(column), texts.of_mut(column));
         }
         Column::Derived(_) => {}
     }
@@ -164,8 +164,8 @@ pub fn unpack_alone(
         return earlier::unpack(*version, column, plain, Rows::all(requests), batch, texts);
     }
     let packed = PackedTexts::take(&mut plain, requests)?;
-    batch.codes_mut(text_column).append(&mut packed.places.all(|place| (place as u32).wrapping_sub(1)));
-    *texts.of_mut(text_column) = Dictionary::of_distinct(packed.texts());
+    packed.places.append_to(batch.codes_mut(text_column), |place| (place as u32).wrapping_sub(1));
+    *texts.of_mut(text_column) = Dictionary::of_distinct(packed.letters, &packed.lengths);
     plain.is_empty().then_some(())
 }
 
@@ -218,33 +218,21 @@ impl<'p> PackedTexts<'p> {
         (is_whole && places.greatest() <= distinct as u64).then_some(PackedTexts { lengths, letters, places })
     }
 
-    fn texts(&self) -> impl Iterator<Item = &'p str> + '_ {
-        let mut rest = self.letters;
-        self.lengths.iter().map(move |length| {
-            let (text, after) = rest.split_at(*length as usize);
-            rest = after;
-            text
-        })
-    }
-
     /// Appends the codes of the wanted rows. Texts that no wanted row has are not learnt.
-    fn append(&self, rows: Rows<'_>, out: &mut Vec<u32>, dictionary: &mut Dictionary) -> Option<()> {
-        let mut texts: Vec<Option<&[u8]>> = self.texts().map(|text| Some(text.as_bytes())).collect();
-        if let Some(wanted) = rows.wanted {
-            let mut is_wanted = vec![false; texts.len() + 1];
-            wanted.iter().for_each(|row| is_wanted[self.places.at(*row as usize) as usize] = true);
-            let unwanted = texts.iter_mut().zip(&is_wanted[1..]).filter(|(_, is_wanted)| !**is_wanted);
-            unwanted.for_each(|(text, _)| *text = None);
-        }
-        let mut codes = vec![NO_TEXT];
-        dictionary.codes(&texts, NO_TEXT, String::from_utf8_lossy, &mut codes);
-        match rows.wanted {
-            None => out.append(&mut self.places.all(|place| codes[place as usize])),
-            Some(wanted) => {
-                out.extend(wanted.iter().map(|row| codes[self.places.at(*row as usize) as usize]))
-            }
-        }
-        Some(())
+    fn append(&self, rows: Rows<'_>, out: &mut Vec<u32>, dictionary: &mut Dictionary) {
+        let mut end = 0;
+        let ends = self.lengths.iter().map(|length| {
+            end += *length as usize;
+            end
+        });
+        let starts: Vec<usize> = [0].into_iter().chain(ends).collect();
+        let text = |nth: u32| &self.letters.as_bytes()[starts[nth as usize]..starts[nth as usize + 1]];
+        let distinct = self.lengths.len();
+        let places: Vec<u32> = match rows.wanted {
+            None => self.places.all(|place| place as u32),
+            Some(wanted) => wanted.iter().map(|row| self.places.at(*row as usize) as u32).collect(),
+        };
+        dictionary.codes_of_some(distinct, places.into_iter(), text, NO_TEXT, out);
     }
 }
 

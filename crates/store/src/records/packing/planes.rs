@@ -34,12 +34,12 @@ impl<'p> Planes<'p> {
         let plane = |nth: usize| self.octets[nth * self.count..(nth + 1) * self.count].iter();
         let greatest = match self.octets.len().checked_div(self.count) {
             Some(0) | None => None,
-            Some(1) => plane(0).max().map(|low| u64::from(*low)),
-            Some(2) => plane(0)
-                .zip(plane(1))
-                .map(|(low, high)| u16::from_le_bytes([*low, *high]))
-                .max()
-                .map(u64::from),
+            // Folded and not asked for their greatest: so many are looked at at once.
+            Some(1) => Some(plane(0).fold(0, |greatest: u8, low| greatest.max(*low)).into()),
+            Some(2) => {
+                let both = plane(0).zip(plane(1)).map(|(low, high)| u16::from_le_bytes([*low, *high]));
+                Some(both.fold(0, u16::max).into())
+            }
             Some(_) => (0..self.count).map(|place| self.at(place)).max(),
         };
         greatest.unwrap_or(0)
@@ -53,20 +53,29 @@ impl<'p> Planes<'p> {
 
     /// All, in order, as what is made of each.
     pub fn all<T>(&self, of: impl Fn(u64) -> T) -> Vec<T> {
+        let mut all = Vec::new();
+        self.append_to(&mut all, of);
+        all
+    }
+
+    /// Appends all, in order, as what is made of each.
+    pub fn append_to<T>(&self, out: &mut Vec<T>, of: impl Fn(u64) -> T) {
         let plane = |nth: usize| &self.octets[nth * self.count..(nth + 1) * self.count];
         // Most take no more than two octets, and these loops are where reading spends its time.
         match self.octets.len().checked_div(self.count) {
-            Some(0) | None => (0..self.count).map(|_| of(0)).collect(),
-            Some(1) => plane(0).iter().map(|low| of((*low).into())).collect(),
+            Some(0) | None => out.extend((0..self.count).map(|_| of(0))),
+            Some(1) => out.extend(plane(0).iter().map(|low| of((*low).into()))),
             Some(2) => {
                 let both = plane(0).iter().zip(plane(1));
-                both.map(|(low, high)| of(u16::from_le_bytes([*low, *high]).into())).collect()
+                out.extend(both.map(|(low, high)| of(u16::from_le_bytes([*low, *high]).into())));
             }
             Some(3) => {
                 let all = plane(0).iter().zip(plane(1)).zip(plane(2));
-                all.map(|((low, high), top)| of(u32::from_le_bytes([*low, *high, *top, 0]).into())).collect()
+                out.extend(
+                    all.map(|((low, high), top)| of(u32::from_le_bytes([*low, *high, *top, 0]).into())),
+                );
             }
-            Some(_) => (0..self.count).map(|place| of(self.at(place))).collect(),
+            Some(_) => out.extend((0..self.count).map(|place| of(self.at(place)))),
         }
     }
 }

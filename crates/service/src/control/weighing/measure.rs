@@ -1,15 +1,14 @@
 //! Encoding the sample by every codec at every effort, on several threads.
 
+use super::Progress;
 use super::sample::Sample;
-use crate::failure::Failure;
 use exedra_answering::encode::weighing::{Measured, Weighing};
 use exedra_answering::encode::{Codec, Effort};
-use indicatif::{ProgressBar, ProgressStyle};
 use parking_lot::Mutex;
 use rustix::time::{ClockId, clock_gettime};
 use std::collections::BTreeSet;
 use std::io;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 /// Nanoseconds below which a measurement is repeated.
 const ATTENTION: u64 = 2_000_000;
@@ -18,9 +17,14 @@ const ATTENTION: u64 = 2_000_000;
 type Job = (usize, Codec, u32);
 
 /// Measures all of it. What no quick effort makes smaller is not tried any harder.
-pub fn measure(weighing: &mut Weighing, samples: &[Sample], threads: usize) -> Result<(), Failure> {
+pub fn measure(
+    weighing: &mut Weighing,
+    samples: &[Sample],
+    threads: usize,
+    progress: Progress<'_>,
+) -> io::Result<()> {
     let quick: Vec<Job> = jobs(samples, |codec, effort| effort == codec.level(Effort::Quick));
-    run(weighing, samples, &quick, threads)?;
+    run(weighing, samples, &quick, threads, progress)?;
     let gaining: BTreeSet<&str> =
         weighing.types.iter().filter(|(_, of_type)| of_type.gains()).map(|(name, _)| name.as_str()).collect();
     let gains = |job: &Job| gaining.contains(samples[job.0].essence.as_str());
@@ -30,7 +34,7 @@ pub fn measure(weighing: &mut Weighing, samples: &[Sample], threads: usize) -> R
     others.sort_by_key(|(sample, codec, effort)| {
         std::cmp::Reverse(samples[*sample].octets.len() as u64 * cost(*codec, *effort))
     });
-    run(weighing, samples, &others, threads)
+    run(weighing, samples, &others, threads, progress)
 }
 
 fn jobs(samples: &[Sample], wanted: impl Fn(Codec, u32) -> bool) -> Vec<Job> {
@@ -52,12 +56,15 @@ fn cost(codec: Codec, effort: u32) -> u64 {
     }
 }
 
-fn run(weighing: &mut Weighing, samples: &[Sample], jobs: &[Job], threads: usize) -> Result<(), Failure> {
+fn run(
+    weighing: &mut Weighing,
+    samples: &[Sample],
+    jobs: &[Job],
+    threads: usize,
+    progress: Progress<'_>,
+) -> io::Result<()> {
     let work = |job: &Job| samples[job.0].octets.len() as u64 * cost(job.1, job.2) / 1000;
-    let style = ProgressStyle::with_template("weighing {bar:30} {percent:>3} %  {eta} left")
-        .map_err(|error| Failure(error.to_string()))?;
-    // Drawn on a terminal only.
-    let progress = ProgressBar::new(jobs.iter().map(work).sum()).with_style(style);
+    let (all, past): (u64, AtomicU64) = (jobs.iter().map(work).sum(), AtomicU64::default());
     let next = AtomicUsize::new(0);
     let done: Mutex<Vec<(usize, Measured)>> = Mutex::default();
     let results: Vec<io::Result<()>> = std::thread::scope(|scope| {
@@ -66,7 +73,8 @@ fn run(weighing: &mut Weighing, samples: &[Sample], jobs: &[Job], threads: usize
                 let mut own = Vec::new();
                 while let Some(job) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
                     own.push((job.0, encode(&samples[job.0].octets, job.1, job.2)?));
-                    progress.inc(work(job));
+                    let past = past.fetch_add(work(job), Ordering::Relaxed) + work(job);
+                    progress(past, all)?;
                 }
                 done.lock().append(&mut own);
                 Ok(())
@@ -78,7 +86,6 @@ fn run(weighing: &mut Weighing, samples: &[Sample], jobs: &[Job], threads: usize
         };
         workers.into_iter().map(join).collect()
     });
-    progress.finish_and_clear();
     results.into_iter().collect::<io::Result<()>>()?;
     for (sample, measured) in done.into_inner() {
         weighing.add(&samples[sample].essence, &measured);

@@ -1,9 +1,8 @@
 //! Which files are weighed: all of them, or where there are many a fair sample of each type.
 
-use crate::failure::Failure;
 use exedra_answering::encode::weighing::Weighing;
 use exedra_answering::media_types::media_type;
-use exedra_service::content::encodings::MOST_TO_SETTLE;
+use super::Size;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -25,19 +24,19 @@ struct Found {
 }
 
 /// Takes note of all files that a site would serve from a folder, and reads as many as may be encoded.
-pub fn choose(folder: &Path, most: u64) -> Result<(Weighing, Vec<Sample>), Failure> {
+pub fn choose(folder: &Path, size: Size) -> io::Result<(Weighing, Vec<Sample>)> {
     let mut by_type: BTreeMap<String, Vec<Found>> = BTreeMap::new();
     walk(folder, &mut by_type)
-        .map_err(|error| Failure(format!("{} cannot be read: {error}", folder.display())))?;
+        .map_err(|error| io::Error::new(error.kind(), format!("{} cannot be read: {error}", folder.display())))?;
     let mut weighing = Weighing::default();
     for (essence, files) in &by_type {
         files.iter().for_each(|file| weighing.file(essence, file.bytes));
     }
     // Types with little to read leave their room to the others.
-    let total = |files: &[Found]| files.iter().map(|file| file.bytes.min(MOST_TO_SETTLE)).sum::<u64>();
+    let total = |files: &[Found]| files.iter().map(|file| file.bytes.min(size.of_each)).sum::<u64>();
     let mut types: Vec<(String, Vec<Found>)> = by_type.into_iter().collect();
     types.sort_by_key(|(_, files)| total(files));
-    let (mut room, mut left) = (most, types.len() as u64);
+    let (mut room, mut left) = (size.sample, types.len() as u64);
     let mut samples = Vec::new();
     for (essence, mut files) in types {
         let share = room / left.max(1);
@@ -50,7 +49,7 @@ pub fn choose(folder: &Path, most: u64) -> Result<(Weighing, Vec<Sample>), Failu
         });
         let mut taken = 0;
         for file in files {
-            let bytes = file.bytes.min(MOST_TO_SETTLE);
+            let bytes = file.bytes.min(size.of_each);
             if taken > 0 && taken + bytes > share {
                 continue;
             }
