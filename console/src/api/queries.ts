@@ -37,6 +37,7 @@ import {
   type Status,
   type Survey,
   type Trial,
+  type WeighedSite,
   type WrittenRule,
 } from "./client";
 import type { Table } from "../tables/table";

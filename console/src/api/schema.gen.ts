@@ -201,7 +201,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happens, while it does. */
+        /**
+         * What happens, while it does. Each event about requests has an identity: whoever sends the last one they had as `Last-Event-ID` is told
+         *     of what came since.
+         */
         get: operations["events"];
         put?: never;
         post?: never;
@@ -252,7 +255,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Logs that were brought in, the newest first. */
+        /** Logs that were brought in, the newest first: two hundred at a time. */
         get: operations["imports"];
         put?: never;
         /** Begins with a log. */
@@ -270,7 +273,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One of them: how far it is. */
+        get: operations["import"];
         put?: never;
         post?: never;
         /** Takes a log out of the records again. */
@@ -581,7 +585,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Configurations that were in force, the newest first. */
+        /** Configurations that were in force, the newest first: fifty at a time. */
         get: operations["revisions"];
         put?: never;
         post?: never;
@@ -753,6 +757,23 @@ export interface paths {
         };
         /** What a stranger could reach of a site, and should not. */
         get: operations["exposures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{name}/weighing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each codec at each effort makes of a site's files, and which settings follow. */
+        get: operations["weighing"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1115,6 +1136,13 @@ export interface components {
              * @description The number of the revision that is in force.
              */
             revision: number;
+        };
+        /** @description All efforts of a codec. */
+        Curve: {
+            /** @description Its name in `Content-Encoding`. */
+            codec: string;
+            /** @description Its efforts, from the quickest on. */
+            points: components["schemas"]["Point"][];
         };
         /** @description A line under a row: how much of it came from where. */
         Detail: {
@@ -1611,6 +1639,29 @@ export interface components {
              */
             time: number;
         };
+        /** @description Files of one type. */
+        OfType: {
+            /**
+             * Format: int64
+             * @description Bytes of all of them.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Bytes of those.
+             */
+            sampled_bytes: number;
+            /**
+             * Format: int64
+             * @description How many were encoded.
+             */
+            sampled_files: number;
+        };
         /** @description The other period. */
         OtherPeriod: {
             /** @description By day, in order: another period has other days. */
@@ -1652,6 +1703,31 @@ export interface components {
             new: string;
             /** @description The password as it is. */
             password: string;
+        };
+        /** @description What one codec at one effort makes of the files. */
+        Point: {
+            /**
+             * Format: double
+             * @description Bytes that would be sent if everything were sent once.
+             */
+            bytes: number;
+            /**
+             * Format: int32
+             * @description The effort, in the codec's own scale.
+             */
+            effort: number;
+            /** @description Whether more work than this no longer pays. */
+            knee: boolean;
+            /**
+             * Format: double
+             * @description The same as a part of what it is now.
+             */
+            ratio: number;
+            /**
+             * Format: double
+             * @description Seconds of one thread's time.
+             */
+            seconds: number;
         };
         /** @description A burst, and what is surprising about it. */
         Prelude: components["schemas"]["Burst"] & {
@@ -1760,6 +1836,29 @@ export interface components {
             /** @description Its title for people. */
             title: string;
         };
+        /** @description Settings that suit the files. */
+        Recommendation: {
+            /**
+             * Format: int64
+             * @description The smallest body worth it, in bytes.
+             */
+            at_least: number;
+            /**
+             * Format: double
+             * @description Bytes that are sent by it if everything is sent once, by the best codec.
+             */
+            bytes: number;
+            /** @description Codecs, the best first. */
+            codecs: string[];
+            /** @description Effort by codec; none where encodings should settle. */
+            efforts: {
+                [key: string]: number;
+            };
+            /** @description Why, one sentence each. */
+            reasons: string[];
+            /** @description Types worth compressing. */
+            types: string[];
+        };
         /** @description What is recorded. */
         RecordsStatus: {
             /** @description The first of them (RFC 3339), where there is one. */
@@ -1835,6 +1934,11 @@ export interface components {
              * @description How many fit, given or not.
              */
             fitting: number;
+            /**
+             * Format: int64
+             * @description The identity of the last event about requests by then: with it as `Last-Event-ID`, `events` goes on exactly behind these.
+             */
+            last_event: number;
             /**
              * Format: int64
              * @description How many of the first were left out.
@@ -2421,6 +2525,63 @@ export interface components {
             lines: number;
             /** @description What was wrong. */
             reason: string;
+        };
+        /** @description What was weighed, and what came of it. */
+        Weighed: {
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /** @description What remains of all files, by codec and effort. */
+            curves: components["schemas"]["Curve"][];
+            /**
+             * Format: int64
+             * @description Files that a site would serve.
+             */
+            files: number;
+            /**
+             * Format: double
+             * @description The part by which a step to a higher effort must make files smaller for each doubling of its time.
+             */
+            paying: number;
+            /** @description What follows for the configuration. */
+            recommended: components["schemas"]["Recommendation"];
+            /**
+             * Format: int64
+             * @description The bytes of those.
+             */
+            sampled_bytes: number;
+            /**
+             * Format: int64
+             * @description How many of them were encoded.
+             */
+            sampled_files: number;
+            /**
+             * Format: double
+             * @description How long it took.
+             */
+            seconds: number;
+            /** @description How many threads encoded. */
+            threads: number;
+            /** @description The same for each media type. */
+            types: {
+                [key: string]: components["schemas"]["WeighedType"];
+            };
+            /** @description The site or folder. */
+            what: string;
+        };
+        /** @description What was weighed of a site, and the settings that follow as they are written. */
+        WeighedSite: components["schemas"]["Weighed"] & {
+            /** @description A section of the configuration. */
+            settings: string;
+        };
+        /** @description The files of one type. */
+        WeighedType: components["schemas"]["OfType"] & {
+            /** @description What remains of them, by codec and effort. */
+            curves: components["schemas"]["Curve"][];
+            /** @description Whether compressing them is worth it. */
+            worthwhile: boolean;
         };
         /**
          * @description When something was surprising.
@@ -3962,6 +4123,36 @@ export interface operations {
             query?: {
                 /** @description name of a site; may be repeated */
                 site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /** @description a column that is given of each; may be repeated: all of them where there is none, and of fewer requests at a time */
+                columns?: string[];
+                /** @description addresses are cut to their networks, and names of users left out */
+                mask?: boolean;
             };
             header?: never;
             path?: never;
@@ -4240,7 +4431,10 @@ export interface operations {
     };
     imports: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description only those listed behind the one of this `id` */
+                behind?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4275,6 +4469,14 @@ export interface operations {
             };
             /** @description for operators only */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4423,6 +4625,107 @@ export interface operations {
             };
             /** @description the body is JSON, but not what is asked for */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6611,7 +6914,10 @@ export interface operations {
     };
     revisions: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description only those before the one of this number */
+                before?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7602,6 +7908,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Exposure"][];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    weighing: {
+        parameters: {
+            query?: {
+                /** @description how much of the files is encoded, as in `4 MB`: 1 MiB where it is not said */
+                sample?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WeighedSite"];
                 };
             };
             /** @description the call is not understood */

@@ -6,6 +6,7 @@
 //! - [`prelude`]: bursts of trouble, and what was different in the minutes before
 //! - [`requests`]: single requests that were asked for
 //! - [`trail`]: what one client did, in order
+//! - [`live`]: the last minutes, as they pass
 //! - [`errors`]: error logs of other servers
 //!
 //! ```
@@ -31,6 +32,7 @@
 
 pub mod classify;
 pub mod errors;
+pub mod live;
 pub mod logs;
 pub mod prelude;
 pub mod requests;

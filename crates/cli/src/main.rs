@@ -48,6 +48,7 @@ mod guide;
 mod import;
 mod layout;
 mod licences;
+mod live;
 mod out;
 mod password;
 mod query;
@@ -95,6 +96,8 @@ enum Command {
     Report(Box<report::Options>),
     /// List single requests, one line each: those that a filter lets through, as they come in
     Requests(Box<requests::Options>),
+    /// Watch the last minutes of logs or of the running service, on the whole terminal
+    Live(Box<live::Options>),
     /// Ask logs, or the records of the running service, by SQL: one table, `requests`
     Query(Box<query::Options>),
     /// Follow one client through some logs: visits, steps, pace
@@ -179,6 +182,7 @@ fn main() -> ExitCode {
         Command::Serve(options) => serve::run(&options),
         Command::Report(options) => report::run(&options),
         Command::Requests(options) => requests::run(&options),
+        Command::Live(options) => live::run(&options),
         Command::Query(options) => query::run(&options),
         Command::Trail(options) => trail::run(&options),
         Command::Layout(options) => layout::run(&options),

@@ -2,11 +2,12 @@
 //!
 //! - [`Program`]: `exedra serve`, started, asked, stopped or killed
 //! - [`exedra`]: any other command
-//! - [`browser`]: headless Chromium; [`town`]: the demo
+//! - [`browser`]: headless Chromium; [`terminal`]: a terminal; [`town`]: the demo
 //! - [`authority`]: whom certificates can be obtained from
 
 pub mod authority;
 pub mod browser;
+pub mod terminal;
 pub mod town;
 
 use reqwest::blocking::{Client, Response};

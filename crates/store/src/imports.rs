@@ -56,7 +56,8 @@ impl Imports {
         let all = imports::table.order((imports::made.desc(), imports::id)).limit(count as i64);
         let rows = self.0.run(|connection| {
             let Some(behind) = behind else { return Ok(Some(all.load::<Row>(connection)?)) };
-            let made = imports::table.find(behind).select(imports::made).first::<i64>(connection).optional()?;
+            let made =
+                imports::table.find(behind).select(imports::made).first::<i64>(connection).optional()?;
             let Some(made) = made else { return Ok(None) };
             let is_behind = imports::made.lt(made).or(imports::made.eq(made).and(imports::id.gt(behind)));
             Ok(Some(all.filter(is_behind).load::<Row>(connection)?))

@@ -89,8 +89,7 @@ impl Revisions {
     pub fn latest(&self, before: Option<i32>, count: usize) -> Result<Vec<Revision>, StoreError> {
         self.with(|connection| {
             let all = revisions::table.filter(revisions::number.lt(before.unwrap_or(i32::MAX)));
-            let rows =
-                all.order(revisions::number.desc()).limit(count as i64).load::<Row>(connection)?;
+            let rows = all.order(revisions::number.desc()).limit(count as i64).load::<Row>(connection)?;
             let mut texts = HashMap::new();
             rows.into_iter().map(|row| revision(row, &mut texts, connection)).collect()
         })
@@ -195,7 +194,10 @@ mod tests {
         let second = revisions.get(2).unwrap().unwrap();
         assert_eq!((second.number, second.made, &*second.files[0].1), (2, 3, "b"));
         assert_eq!(revisions.newest().unwrap().unwrap().number, 3);
-        assert_eq!(revisions.latest(None, 1000).unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [3, 2, 1]);
+        assert_eq!(
+            revisions.latest(None, 1000).unwrap().iter().map(|one| one.number).collect::<Vec<_>>(),
+            [3, 2, 1]
+        );
         assert_eq!(revisions.get(9).unwrap(), None);
         // The oldest go where they are too many, or take too much together.
         for number in 0..MOST_REVISIONS {
@@ -205,7 +207,10 @@ mod tests {
         for letter in ["c", "d", "e"] {
             keep(&letter.repeat(30 << 20), 5);
         }
-        assert_eq!(revisions.latest(None, 1000).unwrap().iter().map(|one| one.number).collect::<Vec<_>>(), [506, 505]);
+        assert_eq!(
+            revisions.latest(None, 1000).unwrap().iter().map(|one| one.number).collect::<Vec<_>>(),
+            [506, 505]
+        );
     }
 
     #[test]

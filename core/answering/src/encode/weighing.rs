@@ -144,7 +144,8 @@ impl Recommendation {
         let listed = |texts: &mut dyn Iterator<Item = &str>| {
             texts.map(|text| format!("\"{text}\"")).collect::<Vec<_>>().join(", ")
         };
-        let mut section = format!("[site.compress]\ncodecs   = [{}]\n", listed(&mut self.codecs.iter().copied()));
+        let mut section =
+            format!("[site.compress]\ncodecs   = [{}]\n", listed(&mut self.codecs.iter().copied()));
         if self.codecs.is_empty() {
             return section;
         }

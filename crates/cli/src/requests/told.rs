@@ -55,10 +55,7 @@ pub fn follow(
     }
 }
 
-fn show(
-    table: &Table,
-    put: &mut impl FnMut(&Table, &[Cell]) -> Result<(), Failure>,
-) -> Result<(), Failure> {
+fn show(table: &Table, put: &mut impl FnMut(&Table, &[Cell]) -> Result<(), Failure>) -> Result<(), Failure> {
     for sentence in &table.unknown {
         crate::out::note!("{sentence}");
     }

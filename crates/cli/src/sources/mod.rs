@@ -7,6 +7,7 @@
 //! - [`reading`]: lines into requests, over threads; [`filtered`]: those of one thread that fit a scope; [`progress`]: how far that
 //!   has come
 //! - [`load`]: standing back where a machine has enough to do
+//! - [`growing`]: a log that more is written to
 //! - [`beginning`]: what stands before the place from which a log is read on
 //! - [`bookmark`]: where the last reading stopped, also when logs were rotated since
 
@@ -17,6 +18,7 @@ pub mod blocks;
 pub mod bookmark;
 pub mod filtered;
 pub mod found;
+pub mod growing;
 pub mod load;
 pub mod options;
 pub mod packed;

@@ -158,7 +158,6 @@ impl Listener {
         }
         self.waiting.extend(event("now", &now));
     }
-
 }
 
 /// Requests of the scope that came since a part, and how many parts have come.

@@ -177,7 +177,9 @@ pub async fn weighing(
         let folder = site.root().ok_or_else(|| missing("with a folder: its rules answer"))?;
         let sample = query.sample.unwrap_or(SAMPLE);
         if sample > MOST_SAMPLE {
-            return Err(Failure::Wrong("a call weighs 16 MiB at most: `exedra weigh` weighs more".to_owned()));
+            return Err(Failure::Wrong(
+                "a call weighs 16 MiB at most: `exedra weigh` weighs more".to_owned(),
+            ));
         }
         let wanted = |_, _| work.goes_on().map_err(|_| io::Error::other("nobody waits for it"));
         let weighed = weigh(&name, folder, Size { sample, of_each: OF_EACH, threads: 1 }, &wanted);

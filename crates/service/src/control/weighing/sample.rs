@@ -1,8 +1,8 @@
 //! Which files are weighed: all of them, or where there are many a fair sample of each type.
 
+use super::Size;
 use exedra_answering::encode::weighing::Weighing;
 use exedra_answering::media_types::media_type;
-use super::Size;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -26,8 +26,9 @@ struct Found {
 /// Takes note of all files that a site would serve from a folder, and reads as many as may be encoded.
 pub fn choose(folder: &Path, size: Size) -> io::Result<(Weighing, Vec<Sample>)> {
     let mut by_type: BTreeMap<String, Vec<Found>> = BTreeMap::new();
-    walk(folder, &mut by_type)
-        .map_err(|error| io::Error::new(error.kind(), format!("{} cannot be read: {error}", folder.display())))?;
+    walk(folder, &mut by_type).map_err(|error| {
+        io::Error::new(error.kind(), format!("{} cannot be read: {error}", folder.display()))
+    })?;
     let mut weighing = Weighing::default();
     for (essence, files) in &by_type {
         files.iter().for_each(|file| weighing.file(essence, file.bytes));
