@@ -6,6 +6,8 @@ import {
   call,
   CallFailed,
   send,
+  type AlertState,
+  type AlertTrial,
   type Allowances,
   type Ask,
   type Changed,
@@ -174,6 +176,19 @@ export const useConfiguration = () =>
 export const useSettings = () => useQuery({ queryKey: ["settings"], queryFn: () => call<KnownSetting[]>("settings"), staleTime: Infinity, retry });
 
 /** Configurations that were in force. */
+/** What is watched, and how it is. */
+export const useAlerts = () => useQuery({ queryKey: ["alerts"], queryFn: () => call<AlertState[]>("alerts"), ...fresh(30) });
+
+/** When an alert would have been raised. It looks at a month, so it is asked for. */
+export const useAlertTrial = (name: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["alert trial", name],
+    queryFn: ({ signal }) => call<AlertTrial>(`alerts/${encodeURIComponent(name)}/trial`, { signal }),
+    staleTime: 60_000,
+    retry,
+    enabled,
+  });
+
 export const useRevisions = () =>
   useInfiniteQuery({
     queryKey: ["revisions"],

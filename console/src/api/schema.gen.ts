@@ -40,6 +40,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The alerts of the configuration, and how they are. They are about all sites: nobody is given any who may see but some. */
+        get: operations["alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When an alert would have been raised. */
+        get: operations["try_alert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/allowances": {
         parameters: {
             query?: never;
@@ -941,6 +975,49 @@ export interface components {
             role?: components["schemas"]["Role"] | null;
             /** @description Sites that it may see from now on; an empty list for all. */
             sites?: string[] | null;
+        };
+        /** @description An alert, and how it is. */
+        AlertState: {
+            /** @description The client that the figure is of, where it is of one. */
+            client?: string | null;
+            /** @description Its condition in words. */
+            condition: string;
+            /** @description The figure of the last whole minute, in words. */
+            figure: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Which of them its condition is about, as filters. */
+            of: string[];
+            /** @description Since when it is raised (RFC 3339); absent where it is not. */
+            raised_since?: string | null;
+            /** @description Which requests it is about, as filters. */
+            scope: string[];
+            /**
+             * Format: int64
+             * @description How often it was raised within the last 24 hours.
+             */
+            times: number;
+        };
+        /** @description When an alert would have been raised. */
+        AlertTrial: {
+            /** @description Its condition in words. */
+            condition: string;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Requests of its scope that there were.
+             */
+            requests: number;
+            /** @description First instant that was looked at, and the first that was not, in milliseconds since 1970 UTC. */
+            stretch: [
+                number,
+                number
+            ];
+            /** @description When, for how long, and how far beyond its bound. */
+            table: components["schemas"]["Table"];
+            /** @description Name of the zone in which people are told times. */
+            time_zone: string;
         };
         /** @description Transfer of the month that goes on. */
         Allowances: {
@@ -2996,6 +3073,183 @@ export interface operations {
             };
             /** @description for operators only */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertState"][];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_alert: {
+        parameters: {
+            query?: {
+                /** @description a stretch up to now, as in `30 days`, which it is where it is not said */
+                last?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertTrial"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

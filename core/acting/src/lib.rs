@@ -1,5 +1,6 @@
 //! What figures mean for what is to be done.
 //!
+//! - [`alerts`]: conditions over the last minutes, now and in the past
 //! - [`forecast`]: a month's transfer, from the days before
 //! - [`edit`]: a configuration changed in its text, with comments, order and style as they were
 //!
@@ -13,5 +14,6 @@
 //! assert_eq!((forecast.sent, forecast.expected), (13_500, 30_000));
 //! ```
 
+pub mod alerts;
 pub mod edit;
 pub mod forecast;

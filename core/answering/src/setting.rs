@@ -20,6 +20,8 @@ pub enum Kind {
     Number,
     /// One text, or a section of its own.
     TextOrSection,
+    /// One text, or a whole number.
+    TextOrNumber,
     /// One text, or a list of them.
     TextOrTexts,
     /// `true` or `false`, or a section of its own.
@@ -41,6 +43,7 @@ impl Kind {
             Kind::Flag => "true or false",
             Kind::Number => "a whole number",
             Kind::TextOrSection => "a text in quotation marks, or a section",
+            Kind::TextOrNumber => "a text in quotation marks, or a whole number",
             Kind::TextOrTexts => "a text in quotation marks, or a list of texts",
             Kind::FlagOrSection => "true or false, or a section",
             Kind::TextsOrSection => "a list of texts, or a section",

@@ -3,6 +3,7 @@
 //! Surveys travel in the form of [`exedra_reading::survey::Report`], which the client also prints.
 
 pub mod accounts;
+pub mod alerts;
 pub mod allowances;
 pub mod configuration;
 pub mod events;

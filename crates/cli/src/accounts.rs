@@ -4,13 +4,12 @@ use crate::failure::Failure;
 use crate::form::Form;
 use crate::out::{QUIET, STRONG};
 use crate::password::ask;
-use crate::service::Service;
+use crate::service::{Service, in_path};
 use clap::{Args, Subcommand};
 use exedra_api::accounts::{
     Account, AccountChanges, Change, MadeToken, NewAccount, NewToken, Session, Token,
 };
 use exedra_common::grant::Role;
-use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::io::IsTerminal;
 use unicode_width::UnicodeWidthStr;
 
@@ -283,10 +282,6 @@ fn listed<T: serde::Serialize, const N: usize>(
         crate::out::line!("{}", line(row.each_ref().map(String::as_str)));
     }
     Ok(())
-}
-
-fn in_path(name: &str) -> String {
-    utf8_percent_encode(name, NON_ALPHANUMERIC).to_string()
 }
 
 fn sites(sites: Option<&Vec<String>>) -> String {

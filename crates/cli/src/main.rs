@@ -14,7 +14,7 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
-//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`allowance`]: this month's transfer; [`erase`]: one client out of them;
+//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`allowance`]: this month's transfer; [`alerts`]: what is watched; [`erase`]: one client out of them;
 //!   [`backup`]: these and everything else that is kept, copied and brought back
 //! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
@@ -27,6 +27,7 @@
 #![deny(clippy::print_stdout, clippy::print_stderr)]
 
 mod accounts;
+mod alerts;
 mod allowance;
 mod audit;
 mod backup;
@@ -132,6 +133,10 @@ enum Command {
     Sources(source_list::Options),
     /// Tell this month's transfer against what is allowed, and when it runs out
     Allowance(allowance::Options),
+    /// List the alerts of the running service, and how they are
+    Alerts(alerts::ListOptions),
+    /// Try an alert on the past
+    Alert(alerts::AlertOptions),
     /// Erase one client from the records and the logs of the running service
     Erase(erase::Options),
     /// Copy both databases into a folder, while the service runs
@@ -200,6 +205,8 @@ fn main() -> ExitCode {
         Command::Import(options) => import::run(&options),
         Command::Sources(options) => source_list::run(&options),
         Command::Allowance(options) => allowance::run(&options),
+        Command::Alerts(options) => alerts::list(&options),
+        Command::Alert(options) => alerts::alert(&options),
         Command::Erase(options) => erase::run(&options),
         Command::Backup(options) => backup::make(&options),
         Command::RestoreBackup(options) => backup::bring_back(&options),

@@ -70,6 +70,7 @@ fn named(path: &str) -> String {
         "/api/v1/trail" => "/api/v1/trail?client=127.0.0.1",
         "/api/v1/query/file/{form}" => "/api/v1/query/file/csv",
         "/api/v1/sites/{name}/exposures" => "/api/v1/sites/harbour/exposures",
+        "/api/v1/sites/{name}/weighing" => "/api/v1/sites/harbour/weighing?sample=20%20kB",
         path => path,
     };
     path.replace("{form}", "json")
@@ -133,6 +134,7 @@ fn every_call_that_is_described_answers_as_described() {
             ("POST", "/api/v1/imports/{id}/requests") => 400,
             ("DELETE", path) if path.ends_with("{id}") => 404,
             ("GET", "/api/v1/trials/{id}" | "/api/v1/query/progress") => 404,
+            ("GET", "/api/v1/imports/{id}" | "/api/v1/alerts/{name}/trial") => 404,
             _ => 200,
         };
         let is_expected =

@@ -1,5 +1,5 @@
 /** What needs somebody: each thing in words, with its figure and where it leads. The worst first. */
-import type { Allowances, Finding, Now, Sites, Status } from "../../api/client";
+import type { AlertState, Allowances, Finding, Now, Sites, Status } from "../../api/client";
 import { bytes, count, dayName, percent } from "../../figures";
 import type { Scope } from "../../scope";
 import { figure } from "../../tables/table";
@@ -22,6 +22,7 @@ export interface Known {
   sites?: Sites;
   allowances?: Allowances;
   check?: Finding[];
+  alerts?: AlertState[];
 }
 
 /** Failures are worth somebody's attention from this share of the last hour's requests on, and from this number. */
@@ -34,6 +35,7 @@ const LAG = 4_000_000;
 
 export function needsOf(known: Known): Need[] {
   const all = [
+    ...raised(known.alerts),
     failures(known.now),
     behind(known.status),
     ...logs(known.status),
@@ -44,6 +46,19 @@ export function needsOf(known: Known): Need[] {
   ];
   const needs = all.filter((need) => need !== undefined);
   return needs.sort((one, other) => Number(other.severity === "trouble") - Number(one.severity === "trouble"));
+}
+
+/** Alerts that are raised: somebody has written that they want to be told. */
+function raised(alerts: AlertState[] = []): Need[] {
+  return alerts
+    .filter((alert) => alert.raised_since)
+    .map((alert) => ({
+      key: `alert ${alert.name}`,
+      severity: "trouble",
+      text: words.alerts.need(alert.name, alert.figure, alert.client ?? undefined),
+      more: alert.condition,
+      to: { page: "watch" },
+    }));
 }
 
 function failures(now: Now): Need | undefined {

@@ -7,6 +7,7 @@ import { Wide } from "../../parts/wide";
 import { useScope } from "../../scope";
 import { dateOf } from "../../scope/dates";
 import { words } from "../../words";
+import { Alerts } from "./alerts";
 import type { PageProps } from "../props";
 
 const said = words.watch;
@@ -31,6 +32,7 @@ function View({ sources, zone }: { sources: Source[]; zone: string }) {
         {records?.first ? said.records(count(records.requests), dayName(dateOf(Date.parse(records.first), zone), true)) : said.noRecords}
         {unread > 0 && <span className="text-attention-text"> · {said.unread(count(unread))}</span>}
       </p>
+      <Alerts zone={zone} />
       <section aria-label={said.title} className="mt-8">
         <h2 className="border-b border-line pb-1 text-lg font-semibold">{said.title}</h2>
         {sources.length === 0 ? <p className="py-3 text-quiet">{said.none}</p> : <Sources sources={sources} />}

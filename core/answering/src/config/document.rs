@@ -262,6 +262,7 @@ fn is_of_kind(value: &DeValue<'_>, kind: Kind) -> bool {
         Kind::Flag => value.is_bool(),
         Kind::Number => whole(value).is_some(),
         Kind::TextOrSection => value.is_str() || value.is_table(),
+        Kind::TextOrNumber => value.is_str() || whole(value).is_some(),
         Kind::TextOrTexts => value.is_str() || all(|value| value.is_str()),
         Kind::FlagOrSection => value.is_bool() || value.is_table(),
         Kind::TextsOrSection => value.is_table() || all(|value| value.is_str()),

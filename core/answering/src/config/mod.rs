@@ -23,6 +23,7 @@
 //! assert_eq!(mistakes[0].remedy.as_deref(), Some("did you mean `site`?"));
 //! ```
 
+pub mod alerts;
 pub mod diagnostic;
 pub mod document;
 pub mod folder;
@@ -40,6 +41,7 @@ use crate::facts::Scheme;
 use crate::media_types::MediaTypes;
 use crate::rules::RuleSet;
 use crate::rules::effects::CompressChange;
+use alerts::Alert;
 use exedra_common::text::{Wildcard, nearest};
 use exedra_reading::logs::Layout;
 use ipnet::IpNet;
@@ -80,6 +82,8 @@ pub struct Config {
     pub realms: Vec<Realm>,
     /// Layouts of one's own, by their names.
     pub layouts: Vec<Layout>,
+    /// What is watched.
+    pub alerts: Vec<Alert>,
     /// The sites, in the order in which they are written.
     pub sites: Vec<Site>,
     /// Which site answers to a host, by its name in lower case.

@@ -11,6 +11,7 @@ use exedra_answering::config::Config;
 use exedra_api::Problem;
 use exedra_service::access::certificates::of_addresses;
 use exedra_service::run::TOKEN_FILE;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::blocking::{Client, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -283,6 +284,11 @@ fn why(error: &reqwest::Error) -> String {
         false if error.is_timeout() => "it did not answer in time".to_owned(),
         false => words,
     }
+}
+
+/// A name as it stands in the path of a call.
+pub fn in_path(name: &str) -> String {
+    utf8_percent_encode(name, NON_ALPHANUMERIC).to_string()
 }
 
 /// Parameters of a call, as they stand in its address.

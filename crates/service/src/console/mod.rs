@@ -16,6 +16,7 @@
 //! - [`assets`]: the pages, from inside the program
 
 pub mod accounts;
+mod alerts;
 mod allowances;
 pub mod assets;
 mod blocking;

@@ -258,6 +258,17 @@ pub struct WeighingQuery {
     pub sample: Option<u64>,
 }
 
+/// On what an alert is tried.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct TrialQuery {
+    /// a stretch up to now, as in `30 days`, which it is where it is not said
+    #[serde(deserialize_with = "slow")]
+    #[param(value_type = Option<String>)]
+    pub last: Option<u64>,
+}
+
 /// Which imports are listed.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]

@@ -5,8 +5,8 @@
 
 use super::caller::Console;
 use super::{
-    accounts, allowances, assets, calls, configuration, description, erasing, events, health, hosts, imports,
-    metrics, queries, reading, recording, report, sign_in, sites, trials,
+    accounts, alerts, allowances, assets, calls, configuration, description, erasing, events, health, hosts,
+    imports, metrics, queries, reading, recording, report, sign_in, sites, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -51,6 +51,8 @@ fn for_viewers() -> Calls {
         .routes(routes!(queries::query_columns))
         .routes(routes!(queries::query_functions))
         .routes(routes!(queries::queries))
+        .routes(routes!(alerts::alerts))
+        .routes(routes!(alerts::try_alert))
         .routes(routes!(allowances::allowances))
         .routes(routes!(report::report))
         .routes(routes!(sites::sites))

@@ -1,6 +1,6 @@
 //! The documents into a [`Config`].
 //!
-//! - [`hosts`]: listeners, certificates, host names; [`access`]: realms
+//! - [`hosts`]: listeners, certificates, host names; [`access`]: realms; [`alerts`]: what is watched
 //! - [`sites`]: a site with its folder and pages
 //! - [`headers`]: fields that answers are given
 //! - [`rules`]: rules and their conditions; [`effects`]: what they do; [`redirects`]: many of them from a file
@@ -8,6 +8,7 @@
 //! - [`bounds`]: logs and how long they are kept, limits on clients
 
 mod access;
+mod alerts;
 mod bounds;
 mod compress;
 mod effects;
@@ -18,7 +19,7 @@ mod rules;
 mod sites;
 
 use super::diagnostic::Diagnostic;
-use super::document::Section;
+use super::document::{Item, Section};
 use super::*;
 use crate::facts::FactName;
 use bounds::NINETY_DAYS;
@@ -204,7 +205,7 @@ impl Reading<'_> {
             for only in ["service", "limits", "errors", "defaults", "authority"] {
                 if let Some(place) = section.place(only) {
                     let message = format!("[{only}] stands in the main file only");
-                    let remedy = "move it there; included files have sites, realms, layouts, certificates and listeners";
+                    let remedy = "move it there; included files have sites, realms, layouts, alerts, certificates and listeners";
                     self.error(&place, message, "this is an included one", remedy);
                 }
             }
@@ -215,6 +216,7 @@ impl Reading<'_> {
         };
         let (listeners, certificates) = (all("listener"), all("certificate"));
         let (realms, layouts, sites) = (all("realm"), all("layout"), all("site"));
+        let alerts = all("alert");
         let service = top.section("service", &mut self.diagnostics);
         let service = self.service(&service);
         let limits = top.section("limits", &mut self.diagnostics);
@@ -241,6 +243,7 @@ impl Reading<'_> {
             authority,
             realms,
             layouts: self.layouts.clone(),
+            alerts: self.alerts(&alerts),
             sites: Vec::new(),
             hosts: BTreeMap::new(),
             endings: Vec::new(),

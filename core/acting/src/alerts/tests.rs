@@ -1,0 +1,92 @@
+use super::*;
+use exedra_answering::config::alerts::{Bound, Figure};
+use exedra_common::filters::Filters;
+use exedra_common::{Dictionaries, NumberColumn, RequestBatch, TextColumn};
+use proptest::prelude::*;
+
+fn when(figure: Figure, bound: Bound, minutes: i64, at_least: u64) -> Condition {
+    Condition { figure, of: Filters::default(), bound, minutes, at_least }
+}
+
+/// Requests as (minute, client, bytes, whether it fits).
+fn counted(when: &Condition, requests: &[(i64, u8, u64, bool)]) -> Counts {
+    let mut halves = [Counts::new(when), Counts::new(when)];
+    for (nth, (minute, client, bytes, fits)) in requests.iter().enumerate() {
+        let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+        batch.time.push(minute * 60_000 + 59_999);
+        batch.numbers_mut(NumberColumn::Bytes).push(*bytes);
+        let code = texts.of_mut(TextColumn::Client).code(&format!("192.0.2.{client}"));
+        batch.codes_mut(TextColumn::Client).push(code);
+        halves[nth % 2].add(&batch, 0, &texts, *fits);
+    }
+    let [mut all, other] = halves;
+    all.merge(other);
+    all
+}
+
+proptest! {
+    #[test]
+    fn each_minute_is_what_its_last_minutes_add_up_to(
+        requests in proptest::collection::vec((0i64..40, 0u8..4, 0u64..100, any::<bool>()), 0..120),
+        first in 0i64..20, minutes in 1i64..9, nth in 0usize..4,
+    ) {
+        let figure = Figure::ALL[nth].1;
+        let when = when(figure, Bound::Over(0.5), minutes, 0);
+        let counts = counted(&when, &requests);
+        let mut window = Window::new(&when, &counts, first);
+        for minute in first..45 {
+            let inside = || requests.iter().filter(|(at, ..)| (minute - minutes + 1..=minute).contains(at));
+            let fitting = || inside().filter(|(.., fits)| *fits);
+            let of_client = |client: u8| fitting().filter(|(_, one, ..)| *one == client).count();
+            let expected = match figure {
+                Figure::Share => fitting().count() as f64 / inside().count().max(1) as f64,
+                Figure::Number => fitting().count() as f64,
+                Figure::Transfer => fitting().map(|(_, _, bytes, _)| *bytes).sum::<u64>() as f64,
+                Figure::OneClient => (0..4).map(of_client).max().unwrap() as f64,
+            };
+            let found = window.reading(minute);
+            prop_assert_eq!(found.value, expected);
+            prop_assert_eq!(found.holds, expected > 0.5);
+            prop_assert_eq!(reading(&when, &counts, minute), found);
+        }
+    }
+}
+
+#[test]
+fn it_is_spoken_of_once_it_has_held_and_until_it_is_quiet_long_enough() {
+    let when = when(Figure::Number, Bound::Over(2.0), 1, 0);
+    let mut counts = Counts::new(&when);
+    // Three minutes, one of pause, three more; later a single one.
+    for (minute, requests) in [(10, 3), (11, 5), (12, 4), (14, 3), (15, 9), (16, 3), (40, 3)] {
+        counts.count(minute, requests, 0);
+    }
+    let found = |holds, ends_after| -> Vec<(i64, Option<i64>, f64)> {
+        let all = episodes(&when, (holds, ends_after), &counts, 0..60);
+        all.iter().map(|one| (one.began, one.ended, one.worst)).collect()
+    };
+    assert_eq!(found(0, 2), [(10, Some(19), 9.0), (40, Some(43), 3.0)], "the pause is too short to end it");
+    assert_eq!(
+        found(2, 0),
+        [(12, Some(13), 4.0), (16, Some(17), 3.0)],
+        "a single minute is too short to begin"
+    );
+    assert_eq!(found(0, 30), [(10, None, 9.0)], "it goes on");
+}
+
+#[test]
+fn too_few_requests_say_nothing_and_one_client_is_named() {
+    let share = when(Figure::Share, Bound::Over(0.2), 5, 10);
+    let few: Vec<_> = (0..9).map(|nth| (3, nth, 1, true)).collect();
+    assert!(!reading(&share, &counted(&share, &few), 4).holds);
+    let many: Vec<_> = (0..20).map(|nth| (3, nth, 1, nth < 5)).collect();
+    assert_eq!(reading(&share, &counted(&share, &many), 4).value, 0.25);
+    let pace = when(Figure::OneClient, Bound::Over(3.0), 2, 0);
+    let counts = counted(
+        &pace,
+        &[(1, 7, 0, true), (1, 7, 0, true), (2, 7, 0, true), (2, 7, 0, true), (2, 9, 0, true)],
+    );
+    let found = episodes(&pace, (0, 1), &counts, 0..9);
+    assert_eq!((found.len(), found[0].client.as_deref()), (1, Some("192.0.2.7")));
+    let nothing = when(Figure::Share, Bound::Under(0.5), 5, 0);
+    assert!(!reading(&nothing, &Counts::new(&nothing), 4).holds, "of no requests there is no share");
+}
