@@ -278,6 +278,18 @@ impl Program {
         answer.json().expect("JSON")
     }
 
+    /// The same with a method and perhaps a body, whatever the answer is.
+    pub fn call(&self, method: reqwest::Method, call: &str, body: Option<&serde_json::Value>) -> Response {
+        let token = std::fs::read_to_string(self.state.join("client.token")).expect("a token");
+        let asked =
+            client().request(method, format!("http://{}/api/v1/{call}", self.console)).bearer_auth(token);
+        let asked = match body {
+            Some(body) => asked.json(body),
+            None => asked,
+        };
+        asked.send().expect("an answer")
+    }
+
     /// Requests of a site that are in the records.
     pub fn recorded(&self, site: &str) -> u64 {
         self.api(&format!("survey?site={site}"))["tables"]["totals"]["rows"][0]["requests"]

@@ -209,3 +209,27 @@ fn lists_name_what_there_is(#[case] command: &str, #[case] words: &[&str]) {
     }
     assert!(!said.contains('\u{1b}'), "styles where nobody sees them");
 }
+
+/// There may be hundreds of revisions: they are listed fifty at a time, by the client and by the API.
+#[test]
+fn revisions_are_listed_page_by_page() {
+    let place = Place::new();
+    let program = place.serve();
+    let me = Administrator { place: &place, program: Some(&program) };
+    for nth in 0..54 {
+        place.configure(&format!("\n[[site.rules]]\npath = \"/old-{nth}\"\ngone = true\n"));
+        me.printed(&["reload"]);
+    }
+    let numbers = |list: &Value| -> Vec<u64> {
+        list.as_array().unwrap().iter().map(|one| one["number"].as_u64().unwrap()).collect()
+    };
+    let first = me.json(&["revisions", "--as", "json"]);
+    assert_eq!(numbers(&first), (6..=55).rev().collect::<Vec<_>>());
+    // What the last one of a page changed is told from the first one of the next.
+    assert_eq!((&first[49]["added"], &first[49]["removed"]), (&Value::from(1), &Value::from(1)));
+    let said = me.printed(&["revisions"]);
+    assert!(said.contains("Earlier ones: --before 6."), "{said}");
+    let second = me.json(&["revisions", "--before", "6", "--as", "json"]);
+    assert_eq!(numbers(&second), [5, 4, 3, 2, 1]);
+    assert!(second.as_array().unwrap().iter().all(|one| one["in_force"] == false));
+}

@@ -157,3 +157,32 @@ fn a_report_of_the_records_is_that_of_the_log() {
     let said = drawn(&exedra(&[&["report", "--resume", "x"], &here[..]].concat()));
     assert!(said.contains("--resume works on logs"), "{said}");
 }
+
+/// Thousands of logs may have been brought in: they are listed page by page, and none is brought in again for that.
+#[test]
+fn imports_are_listed_page_by_page_and_known_again_from_any_page() {
+    let place = Place::new();
+    let program = place.serve();
+    let folder = tempfile::tempdir().unwrap();
+    let oldest = log(folder.path(), 0..10);
+    assert!(import(&program, &place, &oldest).status().unwrap().success());
+    let begin = |nth: u64| {
+        let body = serde_json::json!({ "site": "harbour", "name": format!("{nth}.log"), "known": "{}" });
+        let answer = program.call(Method::POST, "imports", Some(&body));
+        assert_eq!(answer.status(), 201);
+    };
+    (0..205).for_each(begin);
+    let first = program.api("imports");
+    let first = first.as_array().unwrap();
+    let last = first.last().unwrap()["id"].as_str().unwrap();
+    let second = program.api(&format!("imports?behind={last}"));
+    let second = second.as_array().unwrap();
+    assert_eq!((first.len(), second.len()), (200, 6));
+    let mut all: Vec<&str> = first.iter().chain(second).map(|one| one["id"].as_str().unwrap()).collect();
+    all.sort_unstable();
+    all.dedup();
+    assert_eq!(all.len(), 206, "each once");
+    assert!(import(&program, &place, &oldest).status().unwrap().success());
+    let id = second.iter().find(|one| one["site"] == "lamp").unwrap()["id"].as_str().unwrap();
+    assert_eq!(program.api(&format!("imports/{id}"))["requests"], 10, "it was known again");
+}

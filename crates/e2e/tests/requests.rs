@@ -1,6 +1,6 @@
 //! `exedra requests`: single requests of a scope, and those that come in.
 
-use exedra_e2e::{exedra, program, text, until};
+use exedra_e2e::{Place, Program, exedra, program, text, until};
 use rstest::rstest;
 use serde_json::Value;
 use std::io::{BufRead, BufReader, Write};
@@ -173,6 +173,45 @@ fn what_comes_in_is_read_by_the_fields_that_stand_above_it() {
     let said = [next(), next()].concat();
     assert!(said.contains("\"path\":\"/new\"") && said.contains("\"status\":503"), "{said}");
     assert!(said.contains("there are lines that cannot be read, as this one: mist"), "{said}");
+    child.kill().unwrap();
+    child.wait().unwrap();
+}
+
+/// What comes to the records is told exactly once, behind what was there, also when the service is started anew meanwhile.
+#[test]
+fn requests_of_the_records_are_followed_each_once() {
+    let place = Place::new();
+    let program = place.serve();
+    let get = |program: &Program, path: &str| drop(program.get("harbour.example", path).text().unwrap());
+    (0..3).for_each(|nth| get(&program, &format!("/before-{nth}")));
+    until("they are recorded", || (program.recorded("harbour") == 3).then_some(()));
+    let mut child = Command::new(exedra_e2e::program())
+        .args(["requests", "--follow", "--as", "json", "--only", "status=404", "--columns", "time,path,site"])
+        .args(["--config", &text(&place.config()), "--console", &program.console])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let (sender, lines) = mpsc::channel();
+    let output = BufReader::new(child.stdout.take().unwrap());
+    std::thread::spawn(move || output.lines().map_while(Result::ok).try_for_each(|line| sender.send(line)));
+    let next =
+        || -> Value { serde_json::from_str(&until("a request comes", || lines.try_recv().ok())).unwrap() };
+    for nth in 0..3 {
+        assert_eq!(next()["path"], format!("/before-{nth}"));
+    }
+    for nth in 0..40 {
+        get(&program, if nth % 2 == 0 { "/" } else { "/tides/today.html" });
+        get(&program, &format!("/after-{nth}"));
+    }
+    for nth in 0..40 {
+        let told = next();
+        assert_eq!(
+            (&told["path"], &told["site"]),
+            (&Value::from(format!("/after-{nth}")), &Value::from("harbour"))
+        );
+    }
+    assert!(lines.try_recv().is_err(), "nothing twice, and nothing else");
     child.kill().unwrap();
     child.wait().unwrap();
 }

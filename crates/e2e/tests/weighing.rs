@@ -115,3 +115,27 @@ fn charts_are_drawn_and_what_cannot_be_weighed_is_said() {
         assert!(said.contains(words), "{said}");
     }
 }
+
+/// The console's call weighs the same files as the command, within its bounds; who leaves ends it.
+#[test]
+fn the_running_service_weighs_a_site_of_its_own() {
+    let place = Place::new();
+    let page: String =
+        (0..400).map(|line| format!("<p>Boat {line} lies at berth {}.</p>\n", line * 7 % 31)).collect();
+    place.write("lamp/page.html", &page);
+    let program = place.serve();
+    let told = program.api("sites/lamp/weighing");
+    let weighed = weigh(&["lamp", "--config", &text(&place.config())]);
+    assert_eq!((&told["files"], &told["bytes"]), (&weighed["files"], &weighed["bytes"]));
+    let bytes = |weighed: &Value| point(&weighed["curves"], "gzip", 6)["bytes"].as_f64().unwrap();
+    assert_eq!(bytes(&told), bytes(&weighed));
+    let settings = told["settings"].as_str().unwrap();
+    assert!(settings.starts_with("[site.compress]\ncodecs") && settings.contains("at_least"), "{settings}");
+    let refused = |call: &str, expected: &str| {
+        let said = program.call(reqwest::Method::GET, call, None).text().unwrap();
+        assert!(said.contains(expected), "{said}");
+    };
+    refused("sites/lmap/weighing", "there is no site `lmap`");
+    refused("sites/lamp/weighing?sample=1%20GB", "a call weighs 16 MiB at most");
+    refused("sites/lamp/weighing?sample=much", "write one as in `4 MB`");
+}

@@ -73,16 +73,14 @@ pub fn episodes(
         quiet_since = None;
         let since = *held_since.get_or_insert(minute);
         match all.last_mut().filter(|last| last.ended.is_none()) {
-            Some(last) => {
-                if when.bound.worse(last.worst, reading.value) != last.worst {
-                    (last.worst, last.client) = (reading.value, reading.client);
-                }
+            Some(last) if when.bound.worse(last.worst, reading.value) != last.worst => {
+                (last.worst, last.client) = (reading.value, reading.client);
             }
             None if minute - since >= holds => {
                 let Reading { value: worst, client, .. } = reading;
                 all.push(Episode { began: minute, ended: None, worst, client });
             }
-            None => {}
+            _ => {}
         }
     }
     all

@@ -103,8 +103,10 @@ impl fmt::Display for Condition {
         };
         let of: Vec<String> = self.of.iter().map(ToString::to_string).collect();
         let of = if of.is_empty() { String::new() } else { format!(" with {}", of.join(" ")) };
+        let is_nothing = matches!(self.bound, Bound::Under(bound) if bound <= 1.0);
         let value = self.figure.in_words(value);
         match self.figure {
+            Figure::Number | Figure::OneClient if is_nothing => write!(out, "no request{of}")?,
             Figure::Share => write!(out, "{words} {value} of requests{of}")?,
             Figure::Number => write!(out, "{words} {value} requests{of}")?,
             Figure::Transfer => write!(out, "{words} {value} sent{of}")?,

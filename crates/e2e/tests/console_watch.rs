@@ -1,0 +1,72 @@
+//! In Chromium: alerts on the pages Watch and Now, and what compression makes of a site's files on the page Sites.
+
+use exedra_e2e::browser::{Browser, run};
+use exedra_e2e::{Place, drawn, text};
+use thirtyfour::prelude::*;
+
+/// One alert that nothing raises and one that is raised at once: nobody has come.
+fn watched() -> Place {
+    let place = Place::new();
+    place.configure(
+        r#"
+[[alert]]
+name  = "many failures"
+scope = ["site=harbour"]
+when  = { share = "status=5xx", over = "2 %", of_last = "5 minutes" }
+[[alert]]
+name  = "a crowd"
+when  = { number = "all", over = 4, of_last = "5 minutes" }
+"#,
+    );
+    place
+}
+
+#[test]
+fn alerts_are_seen_tried_and_lead_from_the_first_page_to_their_own() {
+    let place = watched();
+    let program = place.serve();
+    // An alert is about whole minutes: the one that the requests came in is over.
+    let time = jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC) - jiff::Span::new().minutes(2);
+    let time = time.strftime("%d/%b/%Y:%H:%M:%S %z");
+    place.write("edge.log", &format!("192.0.2.7 - - [{time}] \"GET / HTTP/1.1\" 200 10\n").repeat(9));
+    let imported = program.command(&place, &["import", "--site", "harbour", &text(&place.path("edge.log"))]);
+    assert!(imported.status.success(), "{}", drawn(&imported));
+    run(async {
+        let browser = Browser::open().await;
+        browser.window.goto(program.link.clone().unwrap()).await.unwrap();
+        browser.text_when("main", |text| text.contains("a crowd: 9")).await;
+        browser.window.goto(format!("http://{}/watch", program.console)).await.unwrap();
+        let raised = "[data-testid='alert-a crowd']";
+        let text = browser.text_when(raised, |text| text.contains("raised")).await;
+        assert!(text.contains("more than 4 requests within 5 minutes") && text.contains("since"), "{text}");
+        let quiet = "[data-testid='alert-many failures']";
+        browser.text_when(quiet, |text| text.contains("quiet") && text.contains("site=harbour")).await;
+        browser.click(By::Css(format!("{raised} button"))).await;
+        let tried = browser.text_when(raised, |text| text.contains("Raised 1 times")).await;
+        assert!(tried.contains("goes on") && tried.contains("9 requests"), "{tried}");
+        browser.click(By::Css(format!("{quiet} button"))).await;
+        browser.text_when(quiet, |text| text.contains("It would not have been raised")).await;
+        let barriers = browser.barriers().await;
+        assert!(barriers.is_empty(), "{}", barriers.join("\n"));
+        browser.close().await;
+    });
+}
+
+#[test]
+fn a_site_is_weighed_on_its_page_and_its_settings_are_given() {
+    let place = Place::new();
+    let program = place.serve();
+    run(async {
+        let browser = Browser::open().await;
+        browser.window.goto(program.link.clone().unwrap()).await.unwrap();
+        browser.text_when("main", |text| !text.is_empty()).await;
+        browser.window.goto(format!("http://{}/sites?site=harbour", program.console)).await.unwrap();
+        browser.click(By::Css("[data-testid=weighing] button")).await;
+        let text = browser.text_when("[data-testid=weighing]", |text| text.contains("[site.compress]")).await;
+        assert!(text.contains("effort 11") && text.contains("text/html"), "{text}");
+        browser.text_when("[data-testid=codec-br]", |text| text.contains("% remain")).await;
+        let barriers = browser.barriers().await;
+        assert!(barriers.is_empty(), "{}", barriers.join("\n"));
+        browser.close().await;
+    });
+}
