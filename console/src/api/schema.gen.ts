@@ -2011,11 +2011,8 @@ export interface components {
              * @description How many fit, given or not.
              */
             fitting: number;
-            /**
-             * Format: int64
-             * @description The identity of the last event about requests by then: with it as `Last-Event-ID`, `events` goes on exactly behind these.
-             */
-            last_event: number;
+            /** @description The identity of the last event about requests by then: with it as `Last-Event-ID`, `events` goes on exactly behind these. */
+            last_event: string;
             /**
              * Format: int64
              * @description How many of the first were left out.

@@ -183,7 +183,7 @@ pub struct Requests {
     /// How many of the first were left out.
     pub skipped: u64,
     /// The identity of the last event about requests by then: with it as `Last-Event-ID`, `events` goes on exactly behind these.
-    pub last_event: u64,
+    pub last_event: String,
 }
 
 /// What went wrong, and why: from the log of errors.

@@ -177,7 +177,7 @@ fn what_comes_in_is_read_by_the_fields_that_stand_above_it() {
     child.wait().unwrap();
 }
 
-/// What comes to the records is told exactly once, behind what was there, also when the service is started anew meanwhile.
+/// What comes to the records is told exactly once, behind what was there.
 #[test]
 fn requests_of_the_records_are_followed_each_once() {
     let place = Place::new();

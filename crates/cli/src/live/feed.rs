@@ -97,7 +97,7 @@ pub fn of_service(
     let known: Requests = service.get(&format!("requests?{}", encoded(&first)))?;
     let (sender, receiver) = sync_channel(WAITING);
     std::thread::spawn(move || {
-        let mut last = known.last_event.to_string();
+        let mut last = known.last_event.clone();
         if send(&sender, &known.table).and_then(|()| Ok(sender.send(Message::Begun)?)).is_err() {
             return;
         }

@@ -28,7 +28,7 @@ pub fn follow(
         query.extend(USUAL.map(|column| ("columns", column.to_owned())));
     }
     let call = format!("events?{}", encoded(&query));
-    let mut last = known.last_event.to_string();
+    let mut last = known.last_event.clone();
     let (mut lost, mut is_said) = (Instant::now(), false);
     loop {
         let begins_at = last.clone();

@@ -9,9 +9,10 @@ use super::query::{Parameters, TrialQuery};
 use crate::active::Active;
 use axum::Json;
 use exedra_acting::alerts::{Counts, Episode, episodes, reading};
-use exedra_answering::config::alerts::{Alert, Figure};
+use exedra_answering::config::alerts::{Alert, Bound, Figure};
 use exedra_api::Problem;
 use exedra_api::alerts::{AlertState, AlertTrial};
+use exedra_common::figures::several;
 use exedra_common::filters::Filters;
 use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::tables::{Cell, Table, TableColumn};
@@ -21,6 +22,7 @@ use exedra_reading::classify::Classifier;
 use exedra_reading::trail::Place;
 use exedra_store::records::{Scan, ScanSink};
 use jiff::Timestamp;
+use std::ops::Range;
 use std::sync::Arc;
 
 const MINUTE: i64 = 60_000;
@@ -67,13 +69,7 @@ pub async fn try_alert(
         let until = Timestamp::now().as_millisecond().div_euclid(MINUTE);
         let from = until - minutes;
         let counts = counts(alert, from - alert.when.minutes, until, &caller, &active, work)?;
-        // Before the first request nothing is known, and that is no silence.
-        let (seen, _) = caller.snapshot(&Scope::default());
-        let first = seen.segments().iter().map(|segment| segment.first);
-        let first = first.chain(seen.tail().iter().map(|part| part.first)).min();
-        let begins =
-            first.map_or(until, |first| first.div_euclid(MINUTE) + alert.when.minutes).clamp(from, until);
-        let found = episodes(&alert.when, (alert.holds, alert.ends_after), &counts, begins..until);
+        let found = raised(alert, &counts, from..until, &caller);
         Ok(AlertTrial {
             time_zone: active.config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
             name: alert.name.value.clone(),
@@ -94,22 +90,41 @@ fn state(
     work: &Work,
 ) -> Result<AlertState, Failure> {
     let counts = counts(alert, now - DAY - alert.when.minutes, now, caller, active, work)?;
-    let found = episodes(&alert.when, (alert.holds, alert.ends_after), &counts, now - DAY..now);
+    let found = raised(alert, &counts, now - DAY..now, caller);
     let last = reading(&alert.when, &counts, now - 1);
-    let raised = found.last().filter(|episode| episode.ended.is_none());
+    let current = found.last().filter(|episode| episode.ended.is_none());
     let written = |filters: &Filters| filters.iter().map(ToString::to_string).collect();
     Ok(AlertState {
         name: alert.name.value.clone(),
         condition: alert.when.to_string(),
         scope: written(&alert.scope),
         of: written(&alert.when.of),
-        raised_since: raised.and_then(|episode| {
+        raised_since: current.and_then(|episode| {
             Timestamp::from_millisecond(episode.began * MINUTE).ok().map(|time| time.to_string())
         }),
-        figure: alert.when.figure.in_words(last.value),
+        figure: match alert.when.figure {
+            Figure::Number | Figure::OneClient => several(last.value as u64, "request", "requests"),
+            figure => figure.in_words(last.value),
+        },
         client: last.client,
         times: found.len() as u64,
     })
+}
+
+/// When an alert was raised within some minutes.
+fn raised(alert: &Alert, counts: &Counts, minutes: Range<i64>, caller: &Caller) -> Vec<Episode> {
+    let begins = match alert.when.bound {
+        Bound::Over(_) => minutes.start,
+        // Before the first request nothing is known, and that is no silence.
+        Bound::Under(_) => {
+            let (seen, _) = caller.snapshot(&Scope::default());
+            let first = seen.segments().iter().map(|segment| segment.first);
+            let first = first.chain(seen.tail().iter().map(|part| part.first)).min();
+            let known = first.map_or(minutes.end, |first| first.div_euclid(MINUTE) + alert.when.minutes);
+            known.clamp(minutes.start, minutes.end)
+        }
+    };
+    episodes(&alert.when, (alert.holds, alert.ends_after), counts, begins..minutes.end)
 }
 
 /// Counts on one thread.

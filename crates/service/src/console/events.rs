@@ -2,7 +2,7 @@
 //!
 //! A stream ends with the session or token that it was asked for by, and with the service; there are so many at a time.
 
-use super::caller::Caller;
+use super::caller::{Caller, Console};
 use super::counting::for_a_call;
 use super::failure::Failure;
 use super::query::{EventsQuery, ScopeQuery, Scoped};
@@ -79,7 +79,8 @@ pub async fn events(
     };
     let listed = RequestColumns::understand(&columns, about.classifier(), query.mask)?;
     let now = caller.recent(u64::MAX, &about.scope).0.arrivals;
-    let told = headers.get("last-event-id").and_then(|id| id.to_str().ok()?.parse().ok());
+    let told = headers.get("last-event-id").and_then(|id| id.to_str().ok());
+    let told = told.map_or(now, |id| known(id, caller.console(), now));
     let (scope, active) = (about.scope, about.active);
     let place = Arc::clone(&PLACES).try_acquire_owned();
     let place =
@@ -87,8 +88,7 @@ pub async fn events(
     let mut ticks = interval(EVERY);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     let listener = Listener {
-        // An identity from before the service was started is none.
-        told: told.filter(|told| *told <= now).unwrap_or(now),
+        told,
         stop: caller.console().runtime.stop.subscribe(),
         in_force: Some(active),
         caller,
@@ -146,7 +146,8 @@ impl Listener {
         if let Ok(Ok((table, told))) = found {
             self.told = told;
             if !table.rows.is_empty() {
-                let event = event("requests", &table).map(|event| event.id(told.to_string()));
+                let event =
+                    event("requests", &table).map(|event| event.id(identity(self.caller.console(), told)));
                 self.waiting.extend(event);
             }
         }
@@ -157,6 +158,21 @@ impl Listener {
             self.in_force = Some(active);
         }
         self.waiting.extend(event("now", &now));
+    }
+}
+
+/// By what a listener says how far they were told: when the service was started, and how many parts had come since.
+pub(super) fn identity(console: &Console, arrivals: u64) -> String {
+    format!("{}-{arrivals}", console.started.as_millisecond())
+}
+
+/// How many parts a listener knows who had this identity last: none of them where it is of before the service was started, and all
+/// that have come by `now` where it is none of ours.
+fn known(id: &str, console: &Console, now: u64) -> u64 {
+    match id.split_once('-').map(|(started, arrivals)| (started.parse::<i64>(), arrivals.parse::<u64>())) {
+        Some((Ok(started), Ok(arrivals))) if started == console.started.as_millisecond() => arrivals.min(now),
+        Some((Ok(_), Ok(_))) => 0,
+        _ => now,
     }
 }
 

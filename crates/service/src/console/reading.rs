@@ -182,7 +182,7 @@ pub async fn requests(
             fitting: fitting + scanned.passed_over,
             tried: scanned.tried,
             skipped: skip as u64,
-            last_event: scanned.arrivals,
+            last_event: super::events::identity(caller.console(), scanned.arrivals),
         })
     })
     .await
