@@ -17,7 +17,7 @@ fn lines(many: u64, client: u64) -> String {
         let (path, status) = match nth % 8 {
             0 | 1 => ("/tides/".to_owned(), 200),
             2 => ("/missing.html".to_owned(), 404),
-            3 if nth % 3 == 0 => ("/broken".to_owned(), 503),
+            3 if nth.is_multiple_of(3) => ("/broken".to_owned(), 503),
             _ => (format!("/page-{}.html", nth % 5), 200),
         };
         let client = client + nth % 3;

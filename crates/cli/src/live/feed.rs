@@ -26,7 +26,7 @@ const PAUSE: Duration = Duration::from_secs(1);
 /// What has come in.
 pub enum Message {
     /// Requests, with the dictionaries of their texts.
-    Requests(Vec<RequestBatch>, Dictionaries),
+    Requests(Vec<RequestBatch>, Box<Dictionaries>),
     /// Everything that was there at the beginning has come.
     Begun,
     /// What there is to say: a log with lines that cannot be read, a service that does not answer.
@@ -64,7 +64,7 @@ pub fn of_logs(asked: Asked, projection: Projection) -> Result<Receiver<Message>
                     batches.push(batch);
                 });
                 let remark = growing.remark().map(Message::Remark);
-                let requests = (!batches.is_empty()).then_some(Message::Requests(batches, texts));
+                let requests = (!batches.is_empty()).then_some(Message::Requests(batches, Box::new(texts)));
                 for message in requests.into_iter().chain(remark) {
                     // Whoever watched has gone.
                     if sender.send(message).is_err() {
@@ -159,5 +159,5 @@ fn send(sender: &SyncSender<Message>, table: &Table) -> Result<(), Failure> {
             Some(Column::Derived(_)) | None => {}
         }
     }
-    Ok(sender.send(Message::Requests(vec![batch], texts))?)
+    Ok(sender.send(Message::Requests(vec![batch], Box::new(texts)))?)
 }

@@ -50,7 +50,7 @@ pub struct Options {
 
 /// Watches until it is ended.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    if !io::stdout().is_terminal() || !io::stdin().is_terminal() {
+    if !crate::out::is_at_terminal() || !io::stdin().is_terminal() {
         let words = "the live view needs a terminal to draw on and to take keys from; `exedra requests --follow` prints line by line";
         return Err(Failure(words.to_owned()));
     }

@@ -39,7 +39,7 @@ pub enum Over {
     /// A text as it is, however long.
     Whole(String),
     /// Single requests, and how many rows of them are scrolled past.
-    Requests(Table, usize),
+    Requests(Box<Table>, usize),
 }
 
 /// The four lists, in the order in which Tab goes through them.
@@ -227,7 +227,7 @@ impl State {
                 }
                 let table = recent.requests(&view, LISTED);
                 let last = table.rows.len();
-                self.over = Over::Requests(table, last);
+                self.over = Over::Requests(Box::new(table), last);
             }
             _ => {}
         }
