@@ -10,9 +10,13 @@ use std::process::Command;
 
 /// So many requests of the last minutes, the last of them now: three clients, some paths, some failures.
 fn lines(many: u64, client: u64) -> String {
-    let now = jiff::Timestamp::now();
+    lines_until(jiff::Timestamp::now(), 100, many, client)
+}
+
+/// So many requests of so many seconds, the last of them at an instant.
+fn lines_until(now: jiff::Timestamp, seconds: u64, many: u64, client: u64) -> String {
     let line = |nth: u64| {
-        let time = now - jiff::Span::new().seconds(((many - 1 - nth) * 100 / many) as i64);
+        let time = now - jiff::Span::new().seconds(((many - 1 - nth) * seconds / many) as i64);
         let time = time.to_zoned(jiff::tz::TimeZone::UTC).strftime("%d/%b/%Y:%H:%M:%S %z").to_string();
         let (path, status) = match nth % 8 {
             0 | 1 => ("/tides/".to_owned(), 200),
@@ -140,7 +144,8 @@ fn keys_narrow_it_and_lead_back() {
     terminal.shows("crawlers", |screen| screen.contains("none of 240 requests fits"));
     terminal.press("p- ");
     terminal.shows("a pause", |screen| screen.contains("PAUSED") && screen.contains("everybody"));
-    append(&path, &lines(10, 70));
+    // What comes in later than what is looked at: lines tell whole seconds.
+    append(&path, &lines_until(jiff::Timestamp::now() + jiff::Span::new().seconds(2), 1, 10, 70));
     terminal.press("+");
     let screen = terminal.shows("a longer stretch", |screen| screen.contains("240 requests"));
     assert!(!screen.contains("192.0.2.70"), "what comes while it is paused is not seen:\n{screen}");
