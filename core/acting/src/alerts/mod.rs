@@ -1,4 +1,4 @@
-//! Alerts evaluated: when a condition held, minute by minute, and the stretches of time that it is spoken of.
+//! Alerts evaluated: when a condition held, minute by minute, and the stretches of time for which the alert was raised.
 //!
 //! An alert is a function of the requests and nothing else: what it would have said of last month is what it says now of the same
 //! requests. So there is no state to be kept or lost, and whoever writes one can try it on the past.
@@ -23,7 +23,7 @@ use counts::Window;
 use exedra_answering::config::alerts::Condition;
 use std::ops::Range;
 
-/// A stretch of time that an alert is spoken of. Minutes are counted since 1970 UTC.
+/// A stretch of time for which an alert was raised. Minutes are counted since 1970 UTC.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Episode {
     /// The minute with which it began.
@@ -47,7 +47,7 @@ pub struct Reading {
     pub holds: bool,
 }
 
-/// The stretches of time within some minutes that an alert is spoken of: from when its condition has held so many minutes, until it has
+/// The stretches of time within some minutes for which an alert was raised: from when its condition has held so many minutes, until it has
 /// not held so many.
 pub fn episodes(
     when: &Condition,

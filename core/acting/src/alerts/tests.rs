@@ -53,7 +53,7 @@ proptest! {
 }
 
 #[test]
-fn it_is_spoken_of_once_it_has_held_and_until_it_is_quiet_long_enough() {
+fn it_is_raised_once_it_has_held_and_until_it_is_quiet_long_enough() {
     let when = when(Figure::Number, Bound::Over(2.0), 1, 0);
     let mut counts = Counts::new(&when);
     // Three minutes, one of pause, three more; later a single one.

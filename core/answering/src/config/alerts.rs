@@ -5,7 +5,7 @@ use exedra_common::figures::{bytes, grouped};
 use exedra_common::filters::Filters;
 use std::fmt;
 
-/// A condition that speaks when it holds.
+/// A condition that is watched.
 #[derive(Debug, Clone)]
 pub struct Alert {
     /// Its name.
@@ -14,7 +14,7 @@ pub struct Alert {
     pub scope: Filters,
     /// What must hold of them.
     pub when: Condition,
-    /// How many minutes it must have held until it speaks.
+    /// How many minutes it must have held until it is raised.
     pub holds: i64,
     /// How many minutes it must not have held until it is over.
     pub ends_after: i64,

@@ -270,7 +270,7 @@ fn draw_list(
     frame.render_widget(Paragraph::new(Line::from(spans)), head);
     if table.rows.is_empty() {
         let words = match list {
-            List::Who | List::What => "nobody, nothing",
+            List::Who | List::What => "no requests",
             List::FailingPaths | List::FailingClients => "nothing has failed",
         };
         frame.render_widget(Paragraph::new(words).style(quiet()), body);
@@ -393,7 +393,7 @@ fn whole(frame: &mut Frame<'_>, text: &str, area: Rect) {
     let text = clean_value(text).into_owned();
     let width = area.width.saturating_sub(8).max(20);
     let rows = text.width().div_ceil(usize::from(width.saturating_sub(2)).max(1)) as u16;
-    let inner = window(frame, "Whole", area, width, rows + 2);
+    let inner = window(frame, "Whole text", area, width, rows + 2);
     frame.render_widget(Paragraph::new(text).wrap(Wrap { trim: false }), inner);
 }
 

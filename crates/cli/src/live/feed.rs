@@ -9,7 +9,7 @@ use crate::sources::growing::{EVERY, Growing};
 use exedra_api::Requests;
 use exedra_common::batch::{NO_NUMBER, NO_TEXT, NO_TIME};
 use exedra_common::tables::{Cell, Table};
-use exedra_common::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
+use exedra_common::{Column, Dictionaries, Origin, Projection, RequestBatch};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::Duration;
 
@@ -37,11 +37,11 @@ pub enum Message {
 
 /// Reads logs on as they grow.
 pub fn of_logs(asked: Asked, projection: Projection) -> Result<Receiver<Message>, Failure> {
-    let mut logs: Vec<(Growing, Option<String>)> = Vec::new();
+    let mut logs: Vec<(Growing, Origin)> = Vec::new();
     for Begun { file, .. } in &asked.files {
         let Some(path) = &file.path else { continue };
         let growing = Growing::near_its_end(path.clone(), BEFORE);
-        logs.extend(growing.map(|growing| (growing, file.site.clone())));
+        logs.extend(growing.map(|growing| (growing, file.origin())));
     }
     if logs.is_empty() {
         let words = "there is nothing to watch: standard input and compressed logs have an end; `exedra report` reads them";
@@ -52,12 +52,14 @@ pub fn of_logs(asked: Asked, projection: Projection) -> Result<Receiver<Message>
         let mut is_beginning = true;
         loop {
             let mut is_quiet = true;
-            for (growing, site) in &mut logs {
+            for (growing, origin) in &mut logs {
                 let (mut batches, mut texts) = (Vec::new(), Dictionaries::default());
                 is_quiet &= !growing.read_batches(&asked, projection, &mut texts, |mut batch, texts| {
-                    if let Some(site) = site {
-                        let code = texts.of_mut(TextColumn::Site).code(site);
-                        let (rows, codes) = (batch.rows(), batch.codes_mut(TextColumn::Site));
+                    // What all lines of a log share stands in none of them.
+                    for column in Origin::columns() {
+                        let Some(value) = origin.value(column) else { continue };
+                        let code = texts.of_mut(column).code(value);
+                        let (rows, codes) = (batch.rows(), batch.codes_mut(column));
                         codes.clear();
                         codes.resize(rows, code);
                     }

@@ -54,6 +54,10 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         let words = "the live view needs a terminal to draw on and to take keys from; `exedra requests --follow` prints line by line";
         return Err(Failure(words.to_owned()));
     }
+    if !options.scope.hours.is_empty() {
+        let words = "the live view shows the last minutes, whatever the hour: leave --hours out";
+        return Err(Failure(words.to_owned()));
+    }
     let period = [&options.scope.from, &options.scope.until, &options.scope.last, &options.scope.day];
     if period.iter().chain(&[&options.scope.week, &options.scope.month]).any(|one| one.is_some()) {
         let words = "the live view shows the last minutes, and no other period: `exedra report` does";
