@@ -8,6 +8,10 @@ import {
   send,
   type AlertState,
   type AlertTrial,
+  type Message,
+  type MessageTrial,
+  type PastAlert,
+  type Recipient,
   type Allowances,
   type Ask,
   type Changed,
@@ -178,6 +182,43 @@ export const useSettings = () => useQuery({ queryKey: ["settings"], queryFn: () 
 /** Configurations that were in force. */
 /** What is watched, and how it is. */
 export const useAlerts = () => useQuery({ queryKey: ["alerts"], queryFn: () => call<AlertState[]>("alerts"), ...fresh(30) });
+
+/** What somebody says about an alert. */
+export type AlertChange = { kind: "seen" } | { kind: "speak" } | { kind: "silence"; time: string };
+
+export function useAlertChange(name: string) {
+  const client = useQueryClient();
+  const path = `alerts/${encodeURIComponent(name)}`;
+  return useMutation({
+    mutationFn: (change: AlertChange): Promise<unknown> =>
+      change.kind === "seen"
+        ? send(`${path}/acknowledgement`, {})
+        : change.kind === "speak"
+          ? call(`${path}/silence`, { method: "DELETE" })
+          : send(`${path}/silence`, { time: change.time }),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["alerts"] }),
+  });
+}
+
+/** When alerts were raised. */
+export const useAlertHistory = () => useQuery({ queryKey: ["alert history"], queryFn: () => call<PastAlert[]>("alert-history"), ...fresh(30) });
+
+/** Who is told, and what they were told. */
+export const useRecipients = () => useQuery({ queryKey: ["recipients"], queryFn: () => call<Recipient[]>("recipients"), ...fresh(10) });
+export const useMessages = () => useQuery({ queryKey: ["messages"], queryFn: () => call<Message[]>("messages"), ...fresh(10) });
+
+/** Sends a message that says nothing but that it was tried. */
+export const useTryRecipient = (name: string) =>
+  useMutation({ mutationFn: () => send<MessageTrial>(`recipients/${encodeURIComponent(name)}/trial`, {}) });
+
+/** Tries a message again. */
+export function useRetryMessage() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (number: number) => send<Message>(`messages/${number}/retry`, {}),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["messages"] }),
+  });
+}
 
 /** When an alert would have been raised. It looks at a month, so it is asked for. */
 export const useAlertTrial = (name: string, enabled: boolean) =>

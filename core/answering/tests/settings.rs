@@ -31,7 +31,16 @@ fn around(section: &str) -> (String, String) {
         "authority" => ("[authority]\n".to_owned(), format!("{LISTENER}{SITE}")),
         "realm" => ("[[realm]]\n".to_owned(), format!("{LISTENER}{SITE}")),
         "layout" => ("[[layout]]\n".to_owned(), format!("{LISTENER}{SITE}")),
-        "alert" => ("[[alert]]\n".to_owned(), format!("{LISTENER}{SITE}")),
+        "alert" => (
+            "[[alert]]\n".to_owned(),
+            format!("{LISTENER}{SITE}[[recipient]]\nname = \"office\"\ncommand = [\"true\"]\n"),
+        ),
+        "recipient" => (
+            "[mail]\nserver = \"smtp.lindry.example\"\nfrom = \"exedra@lindry.example\"\n[[recipient]]\n"
+                .to_owned(),
+            format!("{LISTENER}{SITE}"),
+        ),
+        "mail" => ("[mail]\n".to_owned(), format!("{LISTENER}{SITE}")),
         "when" => ("[[alert]]\nname = \"tides\"\n[alert.when]\n".to_owned(), format!("{LISTENER}{SITE}")),
         "site" => (format!("{LISTENER}{SECURE}[[site]]\n"), String::new()),
         "compress" | "log" | "error_pages" | "media_types" => {
@@ -137,7 +146,7 @@ fn what_is_required_is_named_when_it_is_missing() {
             section => format!("{LISTENER}{SITE}[[{section}]]\n"),
         };
         let text = match setting.section {
-            "authority" => format!("{LISTENER}{SITE}[authority]\n"),
+            "authority" | "mail" => format!("{LISTENER}{SITE}[{}]\n", setting.section),
             _ => text,
         };
         let found = understand(&text, Path::new("")).unwrap_err();

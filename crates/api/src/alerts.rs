@@ -23,6 +23,51 @@ pub struct AlertState {
     pub client: Option<String>,
     /// How often it was raised within the last 24 hours.
     pub times: u64,
+    /// The recipients that are told of it.
+    pub tell: Vec<String>,
+    /// Who has seen that it is raised.
+    pub seen_by: Option<String>,
+    /// Who has silenced it, where somebody has.
+    pub silence: Option<AlertSilence>,
+}
+
+/// An alert of which nobody is told for a while.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AlertSilence {
+    /// When that ends (RFC 3339).
+    pub until: String,
+    /// Who said so.
+    pub by: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// That an alert is to be silenced.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewSilence {
+    /// For how long, as in `2 hours`: 90 days at most.
+    pub time: String,
+    /// Why.
+    #[serde(default)]
+    pub reason: String,
+}
+
+/// A stretch of time for which an alert was raised.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PastAlert {
+    /// Its number; later ones have greater ones.
+    pub number: i32,
+    /// The alert.
+    pub alert: String,
+    /// When it was raised (RFC 3339).
+    pub began: String,
+    /// When it was over (RFC 3339); absent while it goes on.
+    pub ended: Option<String>,
+    /// The figure that was furthest beyond the bound, in words.
+    pub figure: String,
+    /// The client that had it, where it is about one.
+    pub client: Option<String>,
 }
 
 /// When an alert would have been raised.

@@ -9,6 +9,7 @@ pub mod configuration;
 pub mod events;
 pub mod explaining;
 pub mod imports;
+pub mod messages;
 pub mod queries;
 pub mod sites;
 

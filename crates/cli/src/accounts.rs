@@ -2,16 +2,16 @@
 
 use crate::failure::Failure;
 use crate::form::Form;
-use crate::out::{QUIET, STRONG};
+use crate::out::QUIET;
 use crate::password::ask;
 use crate::service::{Service, in_path};
+use crate::show::listing::{Listing, listed, minute};
 use clap::{Args, Subcommand};
 use exedra_api::accounts::{
     Account, AccountChanges, Change, MadeToken, NewAccount, NewToken, Session, Token,
 };
 use exedra_common::grant::Role;
 use std::io::IsTerminal;
-use unicode_width::UnicodeWidthStr;
 
 /// What `exedra account` takes.
 #[derive(Args)]
@@ -34,16 +34,6 @@ enum AccountCommand {
     Sessions(Listing),
     /// End a session, by what `exedra account sessions` knows it by
     EndSession(OneOptions),
-}
-
-/// What lists take.
-#[derive(Args)]
-pub struct Listing {
-    #[command(flatten)]
-    service: Service,
-    /// The form of the answer
-    #[arg(long = "as", value_name = "FORM", default_value = "text")]
-    form: Form,
 }
 
 #[derive(Args)]
@@ -251,48 +241,10 @@ pub fn changes(options: &ChangesOptions) -> Result<(), Failure> {
     Ok(())
 }
 
-/// A list for people, each column as wide as its longest value, or for programs.
-fn listed<T: serde::Serialize, const N: usize>(
-    form: Form,
-    all: &[T],
-    none: &str,
-    columns: [&str; N],
-    row: impl Fn(&T) -> [String; N],
-) -> Result<(), Failure> {
-    if form == Form::Json {
-        return Ok(crate::out::json(&all)?);
-    }
-    if all.is_empty() {
-        crate::out::note!("{none}");
-        return Ok(());
-    }
-    let rows: Vec<[String; N]> = all.iter().map(row).collect();
-    let width = |place: usize| {
-        let values = rows.iter().map(|row| row[place].width());
-        values.chain([columns[place].width()]).max().unwrap_or_default()
-    };
-    let line = |values: [&str; N]| {
-        let padded = values.iter().enumerate().map(|(place, value)| {
-            format!("{value}{}", " ".repeat(width(place).saturating_sub(value.width())))
-        });
-        padded.collect::<Vec<_>>().join("  ").trim_end().to_owned()
-    };
-    crate::out::line!("{STRONG}{}{STRONG:#}", line(columns));
-    for row in &rows {
-        crate::out::line!("{}", line(row.each_ref().map(String::as_str)));
-    }
-    Ok(())
-}
-
 fn sites(sites: Option<&Vec<String>>) -> String {
     sites.map_or("all sites".to_owned(), |sites| sites.join(", "))
 }
 
 fn used(used: Option<&String>) -> String {
     used.map_or("never".to_owned(), |used| minute(used))
-}
-
-/// A time to the minute.
-fn minute(time: &str) -> String {
-    time.get(..16).unwrap_or(time).replace('T', " ")
 }

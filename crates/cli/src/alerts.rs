@@ -1,13 +1,15 @@
-//! `exedra alerts`, `exedra alert try`: how the alerts of the running service are, and when one would have been raised.
+//! `exedra alerts`, `exedra alert`: how the alerts of the running service are, when one was raised or would have been, and what people say
+//! about it.
 
 use crate::failure::Failure;
 use crate::form::Form;
-use crate::out::{QUIET, STRONG, TROUBLE, WELL};
+use crate::out::{ATTENTION, QUIET, STRONG, TROUBLE, WELL};
 use crate::service::{Service, encoded, in_path};
 use crate::show::fit::room;
 use crate::show::lines::Lines;
+use crate::show::listing::{Listing, listed, minute};
 use clap::{Args, Subcommand};
-use exedra_api::alerts::{AlertState, AlertTrial};
+use exedra_api::alerts::{AlertSilence, AlertState, AlertTrial, NewSilence, PastAlert};
 use exedra_common::figures::{grouped, several};
 use jiff::tz::TimeZone;
 
@@ -32,6 +34,48 @@ pub struct AlertOptions {
 enum AlertCommand {
     /// Try an alert of the configuration on the past: when it would have been raised, and for how long
     Try(TryOptions),
+    /// Tell nobody of an alert for a while
+    Silence(SilenceOptions),
+    /// Say that somebody has seen that an alert is raised
+    Acknowledge(NameOptions),
+    /// List when alerts were raised, the latest first
+    History(HistoryOptions),
+}
+
+#[derive(Args)]
+struct SilenceOptions {
+    /// Its name
+    name: String,
+    /// For how long
+    #[arg(long = "for", value_name = "LENGTH", default_value = "2 hours")]
+    time: String,
+    /// Why
+    #[arg(long, value_name = "WORDS", default_value = "")]
+    reason: String,
+    /// End the silence instead
+    #[arg(long, conflicts_with_all = ["time", "reason"])]
+    end: bool,
+    #[command(flatten)]
+    service: Service,
+}
+
+#[derive(Args)]
+struct NameOptions {
+    /// Its name
+    name: String,
+    #[command(flatten)]
+    service: Service,
+}
+
+#[derive(Args)]
+struct HistoryOptions {
+    /// Only that of this alert
+    name: Option<String>,
+    /// Only what comes before the line of this number
+    #[arg(long, value_name = "NUMBER")]
+    before: Option<i32>,
+    #[command(flatten)]
+    listing: Listing,
 }
 
 #[derive(Args)]
@@ -78,13 +122,65 @@ pub fn list(options: &ListOptions) -> Result<(), Failure> {
             times => format!("raised {} times", grouped(times)),
         };
         crate::out::line!("        now {}{client}; {times} within 24 hours", alert.figure);
+        if let Some(silence) = &alert.silence {
+            let reason =
+                if silence.reason.is_empty() { String::new() } else { format!(": {}", silence.reason) };
+            crate::out::line!(
+                "        {ATTENTION}silent{ATTENTION:#} until {} by {}{reason}",
+                minute(&silence.until),
+                silence.by
+            );
+        } else if !alert.tell.is_empty() {
+            crate::out::line!("        {QUIET}tells {}{QUIET:#}", alert.tell.join(", "));
+        }
+        if let Some(by) = &alert.seen_by {
+            crate::out::line!("        seen by {by}");
+        }
     }
     Ok(())
 }
 
-/// Tries one.
+/// Does what is asked about one.
 pub fn alert(options: &AlertOptions) -> Result<(), Failure> {
-    let AlertCommand::Try(options) = &options.command;
+    match &options.command {
+        AlertCommand::Try(options) => tried(options),
+        AlertCommand::Silence(options) => silence(options),
+        AlertCommand::Acknowledge(options) => {
+            let () = options.service.post(&format!("alerts/{}/acknowledgement", in_path(&options.name)))?;
+            crate::out::line!("{STRONG}{}{STRONG:#} has been seen.", options.name);
+            Ok(())
+        }
+        AlertCommand::History(options) => history(options),
+    }
+}
+
+fn silence(options: &SilenceOptions) -> Result<(), Failure> {
+    let call = format!("alerts/{}/silence", in_path(&options.name));
+    if options.end {
+        options.service.delete(&call)?;
+        crate::out::line!("{STRONG}{}{STRONG:#} is told of again.", options.name);
+        return Ok(());
+    }
+    let new = NewSilence { time: options.time.clone(), reason: options.reason.clone() };
+    let silence: AlertSilence = options.service.send(&call, &new)?;
+    crate::out::line!("{STRONG}{}{STRONG:#} is silent until {} UTC.", options.name, minute(&silence.until));
+    Ok(())
+}
+
+fn history(options: &HistoryOptions) -> Result<(), Failure> {
+    let mut query: Vec<(&str, String)> = Vec::new();
+    query.extend(options.name.clone().map(|name| ("alert", name)));
+    query.extend(options.before.map(|before| ("before", before.to_string())));
+    let all: Vec<PastAlert> = options.listing.service.get(&format!("alert-history?{}", encoded(&query)))?;
+    let columns = ["number", "alert", "raised", "over", "at worst", "client"];
+    listed(options.listing.form, &all, "no alert was raised since it is watched", columns, |one| {
+        let over = one.ended.as_deref().map_or_else(|| "goes on".to_owned(), minute);
+        let client = one.client.clone().unwrap_or_default();
+        [one.number.to_string(), one.alert.clone(), minute(&one.began), over, one.figure.clone(), client]
+    })
+}
+
+fn tried(options: &TryOptions) -> Result<(), Failure> {
     let query = encoded(&[("last", options.last.clone())]);
     let tried: AlertTrial =
         options.service.get(&format!("alerts/{}/trial?{query}", in_path(&options.name)))?;

@@ -14,7 +14,7 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
-//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`allowance`]: this month's transfer; [`alerts`]: what is watched; [`erase`]: one client out of them;
+//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`allowance`]: this month's transfer; [`alerts`]: what is watched; [`messages`]: who is told; [`erase`]: one client out of them;
 //!   [`backup`]: these and everything else that is kept, copied and brought back
 //! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
@@ -50,6 +50,7 @@ mod import;
 mod layout;
 mod licences;
 mod live;
+mod messages;
 mod out;
 mod password;
 mod query;
@@ -135,8 +136,12 @@ enum Command {
     Allowance(allowance::Options),
     /// List the alerts of the running service, and how they are
     Alerts(alerts::ListOptions),
-    /// Try an alert on the past
+    /// Try an alert on the past; silence one; say that it was seen; when it was raised
     Alert(alerts::AlertOptions),
+    /// List who is told of alerts, and whether anything waits for them
+    Recipients(show::listing::Listing),
+    /// List messages to recipients, read and try them
+    Message(messages::Options),
     /// Erase one client from the records and the logs of the running service
     Erase(erase::Options),
     /// Copy both databases into a folder, while the service runs
@@ -207,6 +212,8 @@ fn main() -> ExitCode {
         Command::Allowance(options) => allowance::run(&options),
         Command::Alerts(options) => alerts::list(&options),
         Command::Alert(options) => alerts::alert(&options),
+        Command::Recipients(listing) => messages::recipients(&listing),
+        Command::Message(options) => messages::run(&options),
         Command::Erase(options) => erase::run(&options),
         Command::Backup(options) => backup::make(&options),
         Command::RestoreBackup(options) => backup::bring_back(&options),

@@ -3,10 +3,12 @@
 //! - [`Program`]: `exedra serve`, started, asked, stopped or killed
 //! - [`exedra`]: any other command
 //! - [`browser`]: headless Chromium; [`terminal`]: a terminal; [`town`]: the demo
-//! - [`authority`]: whom certificates can be obtained from
+//! - [`authority`]: whom certificates can be obtained from; [`mail_server`], [`receiver`]: whom messages are sent to
 
 pub mod authority;
 pub mod browser;
+pub mod mail_server;
+pub mod receiver;
 pub mod terminal;
 pub mod town;
 

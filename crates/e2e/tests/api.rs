@@ -57,6 +57,7 @@ fn body_of(method: &Method, path: &str) -> Option<Value> {
         ("POST", "/api/v1/queries") => {
             Some(json!({ "name": "anna", "statement": "select count(*) from requests" }))
         }
+        ("POST", "/api/v1/alerts/{name}/silence") => Some(json!({ "time": "2 hours" })),
         ("POST", "/api/v1/tokens") => Some(json!({ "label": "nightly", "role": "viewer", "days": 30 })),
         _ => None,
     }
@@ -135,6 +136,8 @@ fn every_call_that_is_described_answers_as_described() {
             ("DELETE", path) if path.ends_with("{id}") => 404,
             ("GET", "/api/v1/trials/{id}" | "/api/v1/query/progress") => 404,
             ("GET", "/api/v1/imports/{id}" | "/api/v1/alerts/{name}/trial") => 404,
+            (_, "/api/v1/alerts/{name}/silence" | "/api/v1/alerts/{name}/acknowledgement") => 404,
+            ("POST", "/api/v1/recipients/{name}/trial" | "/api/v1/messages/{number}/retry") => 404,
             _ => 200,
         };
         let is_expected =

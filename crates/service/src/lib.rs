@@ -4,6 +4,7 @@
 //!
 //! - [`run`]: starting and stopping everything in order
 //! - [`console`]: the console, its API and who may use them
+//! - [`jobs`]: what it does by itself: alerts, messages
 //! - [`control`]: the configuration in force and how it changes; checking, explaining, what strangers could reach
 //! - [`connections`]: sockets, TLS, workers, time-outs
 //! - [`request`]: one request: resolved, answered, sent, written down
@@ -19,6 +20,7 @@ pub mod connections;
 pub mod console;
 pub mod content;
 pub mod control;
+pub mod jobs;
 pub mod logs;
 pub mod request;
 pub mod run;

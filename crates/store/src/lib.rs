@@ -4,7 +4,7 @@
 //! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions,
 //! tokens; [`accounts`]: who may sign in by a name and a password; [`changes`]: what was changed, and by
 //! whom; [`imports`]: logs of elsewhere; [`queries`]: statements; [`revisions`]: configurations; [`tallies`]: what remains of days whose requests are
-//! no longer kept).
+//! no longer kept; [`watching`]: what has been told of alerts, and messages that wait).
 //!
 //! - [`backup`]: both, copied while they are used, and brought back
 //! - [`database`]: opening, migrating; damage, and what becomes of it
@@ -24,6 +24,7 @@ mod salvage;
 pub mod schema;
 pub mod secrets;
 pub mod tallies;
+pub mod watching;
 
 pub use accounts::{Account, AccountChange, Accounts};
 pub use changes::{Change, ChangeRecord};
@@ -34,3 +35,4 @@ pub use records::{Checkpoint, LogState, Records, Snapshot};
 pub use revisions::{Revision, Revisions};
 pub use secrets::{Holder, IssuedSecret, Purpose, Secrets};
 pub use tallies::Tallies;
+pub use watching::Watching;

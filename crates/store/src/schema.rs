@@ -259,3 +259,71 @@ diesel::table! {
         text -> Text,
     }
 }
+
+diesel::table! {
+    /// What has been told of each alert. Minutes are counted since 1970 UTC.
+    alerts (name) {
+        /// Name.
+        name -> Text,
+        /// The first minute that was not looked at yet.
+        until -> BigInt,
+        /// The minute from which on it is raised, where that has been told.
+        raised -> Nullable<BigInt>,
+        /// Who has seen that.
+        seen_by -> Text,
+        /// Nobody is told before this: seconds since 1970 UTC.
+        silent_until -> BigInt,
+        /// Who said so.
+        silent_by -> Text,
+        /// Why.
+        silent_reason -> Text,
+    }
+}
+
+diesel::table! {
+    /// When alerts were raised. Minutes are counted since 1970 UTC.
+    alert_history (number) {
+        /// Number.
+        number -> Integer,
+        /// The alert.
+        alert -> Text,
+        /// The minute with which it was raised.
+        began -> BigInt,
+        /// The minute with which it was over.
+        ended -> Nullable<BigInt>,
+        /// The figure that was furthest beyond the bound, in words.
+        figure -> Text,
+        /// The client that had it.
+        client -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    /// What recipients are told.
+    messages (number) {
+        /// Number.
+        number -> Integer,
+        /// By which receivers know repeats.
+        id -> Text,
+        /// Who is told.
+        recipient -> Text,
+        /// What it is about.
+        kind -> Text,
+        /// It, in a line.
+        subject -> Text,
+        /// It, as JSON.
+        content -> Text,
+        /// When it was made, in seconds since 1970 UTC.
+        made -> BigInt,
+        /// What became of it.
+        state -> Text,
+        /// How often it was tried to deliver it.
+        attempts -> Integer,
+        /// Not before this: seconds since 1970 UTC.
+        next -> BigInt,
+        /// Why the last attempt failed.
+        failure -> Nullable<Text>,
+        /// When it was delivered or given up, in seconds since 1970 UTC.
+        ended -> Nullable<BigInt>,
+    }
+}

@@ -8,6 +8,7 @@ import { useScope } from "../../scope";
 import { dateOf } from "../../scope/dates";
 import { words } from "../../words";
 import { Alerts } from "./alerts";
+import { Messages } from "./messages";
 import type { PageProps } from "../props";
 
 const said = words.watch;
@@ -22,6 +23,7 @@ function View({ sources, zone }: { sources: Source[]; zone: string }) {
   const status = useStatus();
   const me = useMe();
   const records = status.data?.records;
+  const mayChange = me.data?.role === "operator" && !me.data.sites;
   const lag = sources.reduce((sum, source) => sum + source.lag, 0);
   const unread = sources.reduce((sum, source) => sum + source.unread, 0);
   return (
@@ -33,7 +35,8 @@ function View({ sources, zone }: { sources: Source[]; zone: string }) {
         {records?.first ? said.records(count(records.requests), dayName(dateOf(Date.parse(records.first), zone), true)) : said.noRecords}
         {unread > 0 && <span className="text-attention-text"> · {said.unread(count(unread))}</span>}
       </p>
-      {me.data && !me.data.sites && <Alerts zone={zone} />}
+      {me.data && !me.data.sites && <Alerts zone={zone} mayChange={mayChange} />}
+      {mayChange && <Messages zone={zone} />}
       <section aria-label={said.title} className="mt-8">
         <h2 className="border-b border-line pb-1 text-lg font-semibold">{said.title}</h2>
         {sources.length === 0 ? <p className="py-3 text-quiet">{said.none}</p> : <Sources sources={sources} />}

@@ -1,9 +1,11 @@
 //! Alerts evaluated: when a condition held, minute by minute, and the stretches of time for which the alert was raised.
 //!
 //! An alert is a function of the requests and nothing else: what it would have said of last month is what it says now of the same
-//! requests. So there is no state to be kept or lost, and whoever writes one can try it on the past.
+//! requests. So there is no state to be lost but what has been told of it, and whoever writes one can try it on the past.
 //!
 //! - [`counts`]: what a condition looks at, by the minute
+//! - [`course`]: an alert followed from minute to minute
+//! - [`changes`]: what there is to be told of it
 //!
 //! ```
 //! use exedra_acting::alerts::{Counts, episodes};
@@ -15,9 +17,13 @@
 //! assert_eq!((found.len(), found[0].began, found[0].ended), (1, 24, Some(40 + 5)));
 //! ```
 
+pub mod changes;
 pub mod counts;
+pub mod course;
 
+pub use changes::{Change, Told, changes};
 pub use counts::Counts;
+pub use course::Course;
 
 use counts::Window;
 use exedra_answering::config::alerts::Condition;
@@ -49,41 +55,10 @@ pub struct Reading {
 
 /// The stretches of time within some minutes for which an alert was raised: from when its condition has held so many minutes, until it has
 /// not held so many.
-pub fn episodes(
-    when: &Condition,
-    (holds, ends_after): (i64, i64),
-    counts: &Counts,
-    minutes: Range<i64>,
-) -> Vec<Episode> {
-    let mut window = Window::new(when, counts, minutes.start);
-    let mut all: Vec<Episode> = Vec::new();
-    let (mut held_since, mut quiet_since) = (None, None);
-    for minute in minutes {
-        let reading = window.reading(minute);
-        if !reading.holds {
-            held_since = None;
-            let since = *quiet_since.get_or_insert(minute);
-            if let Some(last) = all.last_mut().filter(|last| last.ended.is_none())
-                && minute - since + 1 > ends_after
-            {
-                last.ended = Some(minute);
-            }
-            continue;
-        }
-        quiet_since = None;
-        let since = *held_since.get_or_insert(minute);
-        match all.last_mut().filter(|last| last.ended.is_none()) {
-            Some(last) if when.bound.worse(last.worst, reading.value) != last.worst => {
-                (last.worst, last.client) = (reading.value, reading.client);
-            }
-            None if minute - since >= holds => {
-                let Reading { value: worst, client, .. } = reading;
-                all.push(Episode { began: minute, ended: None, worst, client });
-            }
-            _ => {}
-        }
-    }
-    all
+pub fn episodes(when: &Condition, spans: (i64, i64), counts: &Counts, minutes: Range<i64>) -> Vec<Episode> {
+    let mut course = Course::default();
+    course.advance(when, spans, counts, minutes);
+    course.episodes
 }
 
 /// What a condition is at the end of a minute.

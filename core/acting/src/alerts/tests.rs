@@ -90,3 +90,65 @@ fn too_few_requests_say_nothing_and_one_client_is_named() {
     let nothing = when(Figure::Share, Bound::Under(0.5), 5, 0);
     assert!(!reading(&nothing, &Counts::new(&nothing), 4).holds, "of no requests there is no share");
 }
+
+proptest! {
+    #[test]
+    fn whoever_looks_now_and_then_is_told_each_stretch_once_and_in_order(
+        requests in proptest::collection::vec(0i64..200, 0..80),
+        looks in proptest::collection::vec(1i64..30, 1..40),
+        holds in 0i64..3, ends_after in 1i64..9,
+    ) {
+        let when = when(Figure::Number, Bound::Over(1.0), 4, 0);
+        let mut counts = Counts::new(&when);
+        requests.iter().for_each(|minute| counts.count(*minute, 1, 0));
+        let (mut course, mut told, mut at) = (Course::default(), Some(Told { until: 0, raised: None }), 0);
+        let mut said = Vec::new();
+        for step in looks {
+            course.advance(&when, (holds, ends_after), &counts, at..at + step);
+            at += step;
+            let (found, now) = changes(told, &course.episodes, at);
+            prop_assert_eq!(now.raised, course.current().map(|current| current.began));
+            // Whoever looks again at once is told nothing.
+            prop_assert_eq!(changes(Some(now), &course.episodes, at), (Vec::new(), now));
+            said.extend(found);
+            told = Some(now);
+        }
+        let all = episodes(&when, (holds, ends_after), &counts, 0..at);
+        prop_assert_eq!(&all, &course.episodes, "in pieces as in one");
+        let mut expected = all.iter();
+        let mut raised = None;
+        for change in &said {
+            match change {
+                Change::Raised(one) => {
+                    let next = expected.next().unwrap();
+                    prop_assert_eq!((raised.replace(next.began), one.began), (None, next.began));
+                }
+                Change::Over(one) => prop_assert_eq!(raised.take(), Some(one.began)),
+                Change::Passed(one) => prop_assert_eq!((raised, Some(one)), (None, expected.next())),
+                Change::Withdrawn(_) => prop_assert!(false, "nothing was taken out"),
+            }
+        }
+        prop_assert_eq!(expected.next(), None);
+    }
+}
+
+#[test]
+fn a_past_that_becomes_another_is_told_as_it_is_now() {
+    let episode = |began, ended| Episode { began, ended, worst: 9.0, client: None };
+    let told = |until, raised| Some(Told { until, raised });
+    // Of an alert that is new, only what goes on.
+    let found = [episode(3, Some(9)), episode(20, None)];
+    assert_eq!(
+        changes(None, &found, 30),
+        (vec![Change::Raised(found[1].clone())], Told { until: 30, raised: Some(20) })
+    );
+    // A log was imported that has it raised since before.
+    assert_eq!(changes(told(25, None), &found, 30).0, [Change::Raised(found[1].clone())]);
+    // It began earlier than was known: whoever was told knows enough.
+    assert_eq!(changes(told(25, Some(22)), &found, 30), (vec![], Told { until: 30, raised: Some(22) }));
+    // The requests were erased.
+    assert_eq!(
+        changes(told(25, Some(22)), &found[..1], 30),
+        (vec![Change::Withdrawn(22)], Told { until: 30, raised: None })
+    );
+}

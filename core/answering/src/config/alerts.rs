@@ -1,7 +1,7 @@
 //! What is watched: conditions over requests of the last minutes, as they are configured. They are evaluated elsewhere.
 
 use super::Located;
-use exedra_common::figures::{bytes, grouped};
+use exedra_common::figures::{bytes, grouped, several};
 use exedra_common::filters::Filters;
 use std::fmt;
 
@@ -18,6 +18,8 @@ pub struct Alert {
     pub holds: i64,
     /// How many minutes it must not have held until it is over.
     pub ends_after: i64,
+    /// The recipients that are told when it is raised and when it is over.
+    pub tell: Vec<Located<String>>,
 }
 
 /// A figure of the requests of some minutes, and its bound.
@@ -65,6 +67,15 @@ impl Figure {
         ("transfer", Figure::Transfer),
         ("one_client", Figure::OneClient),
     ];
+
+    /// A figure of this kind with what it counts, for people.
+    pub fn with_unit(self, value: f64) -> String {
+        match self {
+            Figure::Share => format!("{} of requests", self.in_words(value)),
+            Figure::Transfer => self.in_words(value),
+            Figure::Number | Figure::OneClient => several(value as u64, "request", "requests"),
+        }
+    }
 
     /// A figure of this kind, for people.
     pub fn in_words(self, value: f64) -> String {

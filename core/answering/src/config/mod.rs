@@ -27,6 +27,7 @@ pub mod alerts;
 pub mod diagnostic;
 pub mod document;
 pub mod folder;
+pub mod recipients;
 pub mod settings;
 pub mod sources;
 pub mod understand;
@@ -46,6 +47,7 @@ use exedra_common::text::{Wildcard, nearest};
 use exedra_reading::logs::Layout;
 use ipnet::IpNet;
 use jiff::tz::TimeZone;
+use recipients::{MailServer, Recipient};
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::ops::Range;
@@ -84,6 +86,10 @@ pub struct Config {
     pub layouts: Vec<Layout>,
     /// What is watched.
     pub alerts: Vec<Alert>,
+    /// Who is told of it.
+    pub recipients: Vec<Recipient>,
+    /// The server that takes mail.
+    pub mail: Option<MailServer>,
     /// The sites, in the order in which they are written.
     pub sites: Vec<Site>,
     /// Which site answers to a host, by its name in lower case.

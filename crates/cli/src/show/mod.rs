@@ -1,7 +1,7 @@
 //! Tables as people and programs are shown them, whatever they are about.
 //!
 //! - [`text`]: at a terminal; for spreadsheets there is `tables::csv`
-//! - [`lines`]: any number of rows, a line each
+//! - [`lines`]: any number of rows, a line each; [`listing`]: what the service knows, a line each
 //! - [`cells`]: single values
 //! - [`columns`]: charts of letters
 //! - [`chart`]: a table as a picture; [`picture`]: what all pictures have in common
@@ -12,6 +12,7 @@ pub mod chart;
 pub mod columns;
 pub mod fit;
 pub mod lines;
+pub mod listing;
 pub mod picture;
 pub mod text;
 

@@ -1,45 +1,53 @@
-//! The calls about alerts: how they are, and what they would have said of the past. Both are worked out from the records when they are
-//! asked for.
+//! The calls about alerts: how they are, when they were raised and would have been, and what people say about them.
 
-use super::blocking::{Work, working};
+use super::blocking::{Work, blocking, working};
 use super::caller::Caller;
 use super::counting::for_a_call;
-use super::failure::{Failure, Named};
-use super::query::{Parameters, TrialQuery};
+use super::failure::{Failure, Named, Sent};
+use super::query::{HistoryQuery, Parameters, TrialQuery};
+use super::recording::ChangeDetail;
 use crate::active::Active;
-use axum::Json;
-use exedra_acting::alerts::{Counts, Episode, episodes, reading};
-use exedra_answering::config::alerts::{Alert, Bound, Figure};
+use crate::jobs::alerts::courses::Courses;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use exedra_acting::alerts::Episode;
+use exedra_answering::config::alerts::{Alert, Figure};
 use exedra_api::Problem;
-use exedra_api::alerts::{AlertState, AlertTrial};
-use exedra_common::figures::several;
+use exedra_api::alerts::{AlertSilence, AlertState, AlertTrial, NewSilence, PastAlert};
+use exedra_common::Column;
 use exedra_common::filters::Filters;
-use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::tables::{Cell, Table, TableColumn};
 use exedra_common::text::nearest;
-use exedra_common::{Column, Dictionaries, RequestBatch};
-use exedra_reading::classify::Classifier;
-use exedra_reading::trail::Place;
-use exedra_store::records::{Scan, ScanSink};
+use exedra_common::units;
+use exedra_store::watching::alerts::{KnownAlert, Silence};
 use jiff::Timestamp;
-use std::ops::Range;
-use std::sync::Arc;
+use std::collections::HashMap;
 
 const MINUTE: i64 = 60_000;
-/// Minutes of the past that the state of an alert follows from.
+/// Minutes of the past that are looked at where nobody says a stretch, and the most.
 const DAY: i64 = 24 * 60;
-/// Where nobody says a stretch, and the longest, in minutes.
 const USUAL: i64 = 30 * DAY;
 const LONGEST: i64 = 400 * DAY;
+/// How long an alert may be silent, in seconds.
+const LONGEST_SILENCE: u64 = 90 * 86_400;
+/// How many lines of the history are given at a time.
+const PAGE: i64 = 100;
 
 /// The alerts of the configuration, and how they are. They are about all sites: nobody is given any who may see but some.
 #[utoipa::path(get, path = "/alerts", responses((status = 200, body = Vec<AlertState>)))]
 pub async fn alerts(caller: Caller) -> Result<Json<Vec<AlertState>>, Failure> {
     working(move |work| {
         let active = caller.console().site()?;
-        let shown = active.config.alerts.iter().filter(|_| caller.sees_all());
-        let now = Timestamp::now().as_millisecond().div_euclid(MINUTE);
-        shown.map(|alert| state(alert, now, &caller, &active, work)).collect()
+        let Some(courses) = caller.courses() else { return Ok(Vec::new()) };
+        let now = Timestamp::now();
+        let known = caller.console().outbox.watching.alerts()?;
+        let known: HashMap<&str, &KnownAlert> =
+            known.iter().map(|known| (known.name.as_str(), known)).collect();
+        let state = |alert: &Alert| {
+            let known = known.get(alert.name.value.as_str()).copied();
+            state(alert, now, known, (courses, &active), work)
+        };
+        active.config.alerts.iter().map(state).collect()
     })
     .await
 }
@@ -60,119 +68,174 @@ pub async fn try_alert(
     }
     working(move |work| {
         let active = caller.console().site()?;
-        let all = || active.config.alerts.iter().filter(|_| caller.sees_all());
-        let alert = all().find(|alert| alert.name.value == name).ok_or_else(|| {
-            let near = nearest(&name, all().map(|alert| alert.name.value.as_str()));
-            let near = near.map_or(String::new(), |near| format!(": did you mean `{near}`?"));
-            Failure::Missing(format!("there is no alert `{name}`{near}"))
-        })?;
+        let alert = named(&caller, &active, &name)?;
+        let courses = caller.courses().ok_or_else(|| missing(&name, ""))?;
         let until = Timestamp::now().as_millisecond().div_euclid(MINUTE);
-        let from = until - minutes;
-        let counts = counts(alert, from - alert.when.minutes, until, &caller, &active, work)?;
-        let found = raised(alert, &counts, from..until, &caller);
+        let goes_on = || work.goes_on();
+        let stretch = until - minutes..until;
+        let (found, requests) = courses.tried(alert, &active, stretch.clone(), &for_a_call(&goes_on))?;
         Ok(AlertTrial {
             time_zone: active.config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
             name: alert.name.value.clone(),
             condition: alert.when.to_string(),
-            stretch: (from * MINUTE, until * MINUTE),
-            requests: counts.requests(),
+            stretch: (stretch.start * MINUTE, until * MINUTE),
+            requests,
             table: table(alert, &found, until),
         })
     })
     .await
 }
 
+/// When alerts were raised, as it was found out at the time: the latest first.
+#[utoipa::path(get, path = "/alert-history", params(HistoryQuery), responses((status = 200, body = Vec<PastAlert>)))]
+pub async fn alert_history(
+    caller: Caller,
+    Parameters(query): Parameters<HistoryQuery>,
+) -> Result<Json<Vec<PastAlert>>, Failure> {
+    blocking(move || {
+        if !caller.sees_all() {
+            return Ok(Vec::new());
+        }
+        let all = caller.console().outbox.watching.history(query.alert.as_deref(), query.before, PAGE)?;
+        let past = all.into_iter().map(|past| PastAlert {
+            number: past.number,
+            alert: past.alert,
+            began: minute(past.stretch.began),
+            ended: past.stretch.ended.map(minute),
+            figure: past.stretch.figure,
+            client: past.stretch.client,
+        });
+        Ok(past.collect())
+    })
+    .await
+}
+
+/// Nobody is told of an alert for a while.
+#[utoipa::path(post, path = "/alerts/{name}/silence", params(("name" = String, Path)), request_body = NewSilence,
+    responses((status = 200, body = AlertSilence), (status = 404, body = Problem)))]
+pub async fn silence_alert(
+    caller: Caller,
+    Named(name): Named<String>,
+    Sent(new): Sent<NewSilence>,
+) -> Result<(Extension<ChangeDetail>, Json<AlertSilence>), Failure> {
+    let time = units::seconds(&new.time).map(|time| time.as_secs());
+    let Some(time) = time.filter(|time| (1..=LONGEST_SILENCE).contains(time)) else {
+        let words = format!(
+            "`{}` is no time for which an alert can be silent: write it as in `2 hours`, 90 days at most",
+            new.time
+        );
+        return Err(Failure::Wrong(words));
+    };
+    let detail = format!("{name}: {}", new.time);
+    let until = Timestamp::now().as_second() + time.cast_signed();
+    let silence = Silence { until, by: caller.name(), reason: new.reason };
+    let done = blocking(move || {
+        let active = caller.console().site()?;
+        let alert = named(&caller, &active, &name)?;
+        match caller.console().outbox.watching.silence(&alert.name.value, Some(&silence))? {
+            true => Ok(on_wire(&silence)),
+            false => {
+                Err(Failure::Conflict("it has not been looked at yet: ask again in a moment".to_owned()))
+            }
+        }
+    });
+    Ok((Extension(ChangeDetail(detail)), done.await?))
+}
+
+/// An alert is told of again.
+#[utoipa::path(delete, path = "/alerts/{name}/silence", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub async fn end_silence(
+    caller: Caller,
+    Named(name): Named<String>,
+) -> Result<(Extension<ChangeDetail>, StatusCode), Failure> {
+    let detail = ChangeDetail(name.clone());
+    let done = blocking(move || {
+        let active = caller.console().site()?;
+        let alert = named(&caller, &active, &name)?;
+        // It is over with this second; whoever watches ends it and tells of what is still raised.
+        let watching = &caller.console().outbox.watching;
+        let known = watching.alerts()?.into_iter().find(|known| known.name == alert.name.value);
+        if let Some(silence) = known.and_then(|known| known.silence) {
+            watching.silence(&alert.name.value, Some(&Silence { until: 1, ..silence }))?;
+        }
+        Ok(())
+    });
+    let Json(()) = done.await?;
+    Ok((Extension(detail), StatusCode::NO_CONTENT))
+}
+
+/// Somebody has seen that an alert is raised.
+#[utoipa::path(post, path = "/alerts/{name}/acknowledgement", params(("name" = String, Path)),
+    responses((status = 200, body = ()), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub async fn acknowledge_alert(
+    caller: Caller,
+    Named(name): Named<String>,
+) -> Result<(Extension<ChangeDetail>, Json<()>), Failure> {
+    let detail = ChangeDetail(name.clone());
+    let done = blocking(move || {
+        let active = caller.console().site()?;
+        let alert = named(&caller, &active, &name)?;
+        match caller.console().outbox.watching.see(&alert.name.value, &caller.name())? {
+            true => Ok(()),
+            false => Err(Failure::Conflict(format!("`{name}` is not raised"))),
+        }
+    });
+    Ok((Extension(detail), done.await?))
+}
+
+/// The alert of a name.
+fn named<'a>(caller: &Caller, active: &'a Active, name: &str) -> Result<&'a Alert, Failure> {
+    let all = || active.config.alerts.iter().filter(|_| caller.sees_all());
+    all().find(|alert| alert.name.value == name).ok_or_else(|| {
+        let near = nearest(name, all().map(|alert| alert.name.value.as_str()));
+        missing(name, &near.map_or(String::new(), |near| format!(": did you mean `{near}`?")))
+    })
+}
+
+fn missing(name: &str, near: &str) -> Failure {
+    Failure::Missing(format!("there is no alert `{name}`{near}"))
+}
+
 fn state(
     alert: &Alert,
-    now: i64,
-    caller: &Caller,
-    active: &Active,
+    now: Timestamp,
+    known: Option<&KnownAlert>,
+    (courses, active): (&Courses, &Active),
     work: &Work,
 ) -> Result<AlertState, Failure> {
-    let counts = counts(alert, now - DAY - alert.when.minutes, now, caller, active, work)?;
-    let found = raised(alert, &counts, now - DAY..now, caller);
-    let last = reading(&alert.when, &counts, now - 1);
-    let current = found.last().filter(|episode| episode.ended.is_none());
+    let goes_on = || work.goes_on();
+    let until = now.as_millisecond().div_euclid(MINUTE);
+    let look = courses.look(alert, active, until, &for_a_call(&goes_on))?;
+    let current = look.episodes.last().filter(|episode| episode.ended.is_none());
     let written = |filters: &Filters| filters.iter().map(ToString::to_string).collect();
+    let silence = known.and_then(|known| known.silence.as_ref());
     Ok(AlertState {
         name: alert.name.value.clone(),
         condition: alert.when.to_string(),
         scope: written(&alert.scope),
         of: written(&alert.when.of),
-        raised_since: current.and_then(|episode| {
-            Timestamp::from_millisecond(episode.began * MINUTE).ok().map(|time| time.to_string())
-        }),
-        figure: match alert.when.figure {
-            Figure::Number | Figure::OneClient => several(last.value as u64, "request", "requests"),
-            figure => figure.in_words(last.value),
-        },
-        client: last.client,
-        times: found.len() as u64,
+        raised_since: current.map(|episode| minute(episode.began)),
+        figure: alert.when.figure.with_unit(look.reading.value),
+        client: look.reading.client,
+        times: look.episodes.len() as u64,
+        tell: alert.tell.iter().map(|name| name.value.clone()).collect(),
+        seen_by: known.and_then(|known| known.seen_by.clone()).filter(|_| current.is_some()),
+        silence: silence.filter(|silence| silence.until > now.as_second()).map(on_wire),
     })
 }
 
-/// When an alert was raised within some minutes.
-fn raised(alert: &Alert, counts: &Counts, minutes: Range<i64>, caller: &Caller) -> Vec<Episode> {
-    let begins = match alert.when.bound {
-        Bound::Over(_) => minutes.start,
-        // Before the first request nothing is known, and that is no silence.
-        Bound::Under(_) => {
-            let (seen, _) = caller.snapshot(&Scope::default());
-            let first = seen.segments().iter().map(|segment| segment.first);
-            let first = first.chain(seen.tail().iter().map(|part| part.first)).min();
-            let known = first.map_or(minutes.end, |first| first.div_euclid(MINUTE) + alert.when.minutes);
-            known.clamp(minutes.start, minutes.end)
-        }
-    };
-    episodes(&alert.when, (alert.holds, alert.ends_after), counts, begins..minutes.end)
-}
-
-/// Counts on one thread.
-struct CountingSink {
-    counts: Counts,
-    fits: RowFilter,
-}
-
-impl ScanSink for CountingSink {
-    fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
-        let fits = self.fits.lets_all_through() || {
-            // Each batch may have other dictionaries.
-            self.fits.forget();
-            self.fits.keeps(batch, row, texts)
-        };
-        self.counts.add(batch, row, texts, fits);
+fn on_wire(silence: &Silence) -> AlertSilence {
+    AlertSilence {
+        until: Timestamp::from_second(silence.until).unwrap_or_default().to_string(),
+        by: silence.by.clone(),
+        reason: silence.reason.clone(),
     }
 }
 
-/// What an alert looks at, from one minute to another.
-fn counts(
-    alert: &Alert,
-    from: i64,
-    until: i64,
-    caller: &Caller,
-    active: &Active,
-    work: &Work,
-) -> Result<Counts, Failure> {
-    let scope = Scope {
-        from: Some(from * MINUTE),
-        until: Some(until * MINUTE),
-        filters: alert.scope.clone(),
-        ..Scope::default()
-    };
-    let derive = Arc::new(Classifier { countries: active.countries.clone() });
-    let (seen, records) = caller.snapshot(&scope);
-    let goes_on = || work.goes_on();
-    let own = Scope { filters: alert.when.of.clone(), ..Scope::default() };
-    let begin = || CountingSink {
-        counts: Counts::new(&alert.when),
-        fits: RowFilter::new(own.clone(), Arc::clone(&derive) as _),
-    };
-    let scan =
-        Scan { scope: &scope, projection: Counts::projection(&alert.when), derive: Arc::clone(&derive) as _ };
-    let (sinks, ..) = records.scan(&seen, &scan, &for_a_call(&goes_on), begin)?;
-    let mut all = Counts::new(&alert.when);
-    sinks.into_iter().for_each(|sink| all.merge(sink.counts));
-    Ok(all)
+/// A minute since 1970 UTC (RFC 3339).
+fn minute(minute: i64) -> String {
+    Timestamp::from_millisecond(minute * MINUTE).unwrap_or_default().to_string()
 }
 
 fn table(alert: &Alert, found: &[Episode], until: i64) -> Table {

@@ -9,6 +9,8 @@ use crate::access::guards::password_check::PasswordCheck;
 use crate::active::{Active, Tls};
 use crate::control::changes::Changes;
 use crate::control::runtime::Runtime;
+use crate::jobs::alerts::courses::Courses;
+use crate::jobs::messages::Outbox;
 use crate::logs::access_log::NO_SITE;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
@@ -45,6 +47,10 @@ pub struct Console {
     pub(super) queries: KeptQueries,
     /// Statements that are being answered, and the folder for what of them does not fit into memory.
     pub(super) running: RunningQueries,
+    /// Only whoever sees all sites is given anything of them.
+    courses: Arc<Courses>,
+    /// What recipients are told.
+    pub(super) outbox: Arc<Outbox>,
     pub(super) overflow: PathBuf,
     tallies: Tallies,
     pub(super) passwords: PasswordCheck,
@@ -58,6 +64,7 @@ impl Console {
         changes: Arc<Changes>,
         records: Arc<Records>,
         secrets: Arc<Secrets>,
+        (courses, outbox): (Arc<Courses>, Arc<Outbox>),
         state: &Path,
     ) -> Arc<Self> {
         Arc::new(Console {
@@ -70,6 +77,8 @@ impl Console {
             imports: Imports::open(state),
             queries: KeptQueries::open(state),
             running: RunningQueries::default(),
+            courses,
+            outbox,
             overflow: emptied(state.join("overflow")),
             tallies: Tallies::open(state),
             passwords: PasswordCheck::new(Arc::default()),
@@ -161,6 +170,11 @@ impl Caller {
     /// Whether they may see everything there is, and not some sites alone.
     pub fn sees_all(&self) -> bool {
         self.grant().sites.is_none()
+    }
+
+    /// How the alerts go, for those who see all sites: they are about all.
+    pub fn courses(&self) -> Option<&Courses> {
+        self.sees_all().then_some(&*self.console.courses)
     }
 
     /// The sites that are meant where these are named: those, if there are such and they may be seen; all that may be where

@@ -84,11 +84,10 @@ pub async fn status(caller: Caller) -> Result<Json<Status>, Failure> {
 
 fn records_status(caller: &Caller) -> RecordsStatus {
     let (seen, _) = caller.snapshot(&Scope::default());
-    let first = seen.segments().iter().map(|segment| segment.first);
-    let first = first.chain(seen.tail().iter().map(|part| part.first)).min();
     RecordsStatus {
         requests: seen.requests() as u64,
-        first: first
+        first: seen
+            .first()
             .and_then(|time| jiff::Timestamp::from_millisecond(time).ok())
             .map(|time| time.to_string()),
         segments: seen.segments().len() as u64,
@@ -122,7 +121,8 @@ pub(super) fn troubles(console: &Console, site: &Active) -> Vec<String> {
         unusable.into_iter().chain(aside)
     });
     let of_folders = site.folders.troubles(&site.disk, &site.config);
-    words.chain(damages).chain(threads::troubles()).chain(of_folders).collect()
+    let of_messages = console.outbox.troubles(jiff::Timestamp::now().as_second());
+    words.chain(damages).chain(threads::troubles()).chain(of_folders).chain(of_messages).collect()
 }
 
 fn log_status(caller: &Caller, site: &Active, journal: &Journal) -> LogStatus {

@@ -59,7 +59,8 @@ pub async fn check_draft(caller: Caller, Sent(draft): Sent<DraftFiles>) -> Resul
         let in_force = console.site()?;
         let found = match configuration::drafted(&changes.file, &texts) {
             Ok(config) => {
-                let found = checking::check(&config, Depth::Thorough, Some(&in_force.config));
+                let mut found = checking::check(&config, Depth::Thorough, Some(&in_force.config));
+                found.extend(changes.new_commands(&config));
                 findings(&found, &config.sources)
             }
             Err(Refused::Mistaken { found, sources }) => findings(&found, &sources),

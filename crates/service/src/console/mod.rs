@@ -6,6 +6,7 @@
 //! - [`calls`]: the API; [`sites`]: what of it is about configurations; [`accounts`]: what is about who may use it;
 //!   [`imports`]: what is about logs of elsewhere; [`erasing`]: one client erased; [`queries`]: statements; [`failure`]: what it says when it cannot answer
 //! - [`reading`]: what is about what is recorded; [`sources`]: where it comes from; [`counting`]: the records counted for a call
+//! - [`alerts`]: how alerts are and were; [`messages`]: who is told of them, and what they were told
 //! - [`allowances`]: this month's transfer and what is expected of it; [`report`]: a scope as a file to download, [`report_page`]: as HTML
 //! - [`configuration`]: the files of the configuration, changed in the browser; [`trials`]: the next real request of a browser
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
@@ -31,6 +32,7 @@ pub mod failure;
 mod health;
 mod hosts;
 pub mod imports;
+mod messages;
 mod metrics;
 mod peer;
 pub mod queries;

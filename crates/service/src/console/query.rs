@@ -247,6 +247,17 @@ pub struct BeforeNumber {
     pub before: Option<i32>,
 }
 
+/// Which part of the alerts' history is given.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct HistoryQuery {
+    /// only that of this alert
+    pub alert: Option<String>,
+    /// only what comes before the line of this number
+    pub before: Option<i32>,
+}
+
 /// How much is weighed.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]

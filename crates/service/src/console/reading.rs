@@ -18,13 +18,13 @@ use exedra_common::scope::Scope;
 use exedra_common::{Column, Dictionaries, RequestBatch, TextColumn};
 use exedra_reading::classify::Classifier;
 use exedra_reading::errors::filter::EventFilter;
-use exedra_reading::prelude::minutes::Burst;
-use exedra_reading::prelude::{Minutes, Preludes, Tallies, Trouble, USUAL_BURSTS, preludes as told};
+use exedra_reading::prelude::{Minutes, Preludes, Trouble, USUAL_BURSTS};
 use exedra_reading::requests::{Picker, RequestColumns, WrongColumn, order};
 use exedra_reading::survey::plan::USUAL_SLOW;
 use exedra_reading::survey::report::Shown;
 use exedra_reading::survey::{Report, ReportOptions};
 use exedra_reading::trail::{ClientTrail, Keeper, Place, Trail};
+use exedra_store::records::preludes::PreludePlan;
 use exedra_store::records::{Scan, ScanSink};
 use jiff::tz::TimeZone;
 use std::sync::Arc;
@@ -220,18 +220,6 @@ pub async fn trail(
     .await
 }
 
-/// Counts minutes on one thread.
-struct MinuteSink {
-    minutes: Minutes,
-    trouble: Trouble,
-}
-
-impl ScanSink for MinuteSink {
-    fn take(&mut self, batch: &RequestBatch, row: usize, _: &Dictionaries, _: Place) {
-        self.minutes.add(batch, row, self.trouble);
-    }
-}
-
 /// What was different before bursts of errors or slowness.
 #[utoipa::path(get, path = "/preludes", params(ScopeQuery, PreludesQuery), responses((status = 200, body = Preludes)))]
 pub async fn preludes(
@@ -244,24 +232,23 @@ pub async fn preludes(
         .map_err(|error| Failure::Wrong(error.to_string()))?;
     let top = query.top.unwrap_or(USUAL_BURSTS).min(MOST_BURSTS);
     working(move |work| {
-        let begin = || MinuteSink { minutes: Minutes::default(), trouble };
-        let shares = about.scan(&caller, work, Minutes::projection(), begin)?.sinks;
-        let mut minutes = Minutes::default();
-        shares.into_iter().for_each(|share| minutes.merge(share.minutes));
-        let bursts: Vec<Burst> = match stretch {
+        let goes_on = || work.goes_on();
+        let (seen, records) = caller.snapshot(&about.scope);
+        let own_hosts = caller.hosts(&about.active.config);
+        let plan = PreludePlan {
+            scope: &about.scope,
+            derive: about.classifier(),
+            trouble,
+            zone: &about.zone,
+            own_hosts: &own_hosts,
+            masked: query.mask,
+        };
+        let choose = |minutes: &Minutes| match stretch {
             Some((from, until)) => vec![minutes.stretch(from, until)],
             None => minutes.bursts(top, &about.zone),
         };
-        let mut found = Vec::new();
-        if let Some(span) = minutes.span().filter(|_| !bursts.is_empty()) {
-            let own_hosts = caller.hosts(&about.active.config);
-            let empty = Tallies::new(&bursts, trouble, span, &about.zone, &own_hosts);
-            let shares = about.scan(&caller, work, Tallies::projection(), || empty.clone())?.sinks;
-            let mut tallies = empty.clone();
-            shares.into_iter().for_each(|share| tallies.merge(share));
-            found = told(bursts, &tallies, trouble, query.mask);
-        }
-        Ok(Preludes { trouble: trouble.words(), time_zone: about.zone_name(), bursts: found })
+        let bursts = records.preludes(&seen, &plan, choose, &for_a_call(&goes_on))?;
+        Ok(Preludes { trouble: trouble.words(), time_zone: about.zone_name(), bursts })
     })
     .await
 }

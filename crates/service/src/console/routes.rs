@@ -6,7 +6,7 @@
 use super::caller::Console;
 use super::{
     accounts, alerts, allowances, assets, calls, configuration, description, erasing, events, health, hosts,
-    imports, metrics, queries, reading, recording, report, sign_in, sites, trials,
+    imports, messages, metrics, queries, reading, recording, report, sign_in, sites, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -53,6 +53,7 @@ fn for_viewers() -> Calls {
         .routes(routes!(queries::queries))
         .routes(routes!(alerts::alerts))
         .routes(routes!(alerts::try_alert))
+        .routes(routes!(alerts::alert_history))
         .routes(routes!(allowances::allowances))
         .routes(routes!(report::report))
         .routes(routes!(sites::sites))
@@ -93,6 +94,12 @@ fn for_operators() -> Calls {
         .routes(routes!(imports::imports, imports::begin))
         .routes(routes!(imports::import, imports::take_out))
         .routes(routes!(erasing::erase_client))
+        .routes(routes!(alerts::silence_alert, alerts::end_silence))
+        .routes(routes!(alerts::acknowledge_alert))
+        .routes(routes!(messages::recipients))
+        .routes(routes!(messages::try_recipient))
+        .routes(routes!(messages::messages))
+        .routes(routes!(messages::retry_message))
 }
 
 /// What operators ask that changes nothing, though it is sent.

@@ -9,10 +9,12 @@ use crate::control::configuration::{self, Refused};
 use crate::control::runtime::Runtime;
 use crate::system::whole::{self, Mode};
 use exedra_answering::config::diagnostic::draw;
+use exedra_answering::config::recipients::Way;
 use exedra_answering::config::{Config, Diagnostic, Sources};
 use exedra_store::{Revision, Revisions, StoreError};
 use parking_lot::Mutex;
 use std::collections::HashMap;
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::thread::JoinHandle;
@@ -223,10 +225,30 @@ impl Changes {
         let _busy = self.busy.lock();
         let texts = self.drafted(drafts)?;
         // Understood before anything is written: whoever reads the files meanwhile finds no mistakes in them.
-        configuration::drafted(&self.file, &texts)?;
+        let config = configuration::drafted(&self.file, &texts)?;
+        let found = self.new_commands(&config);
+        if !found.is_empty() {
+            return Err(Refused::Mistaken { found, sources: config.sources }.into());
+        }
         let files: Vec<(PathBuf, &str)> =
             texts.iter().map(|(path, text)| (path.clone(), text.as_str())).collect();
         self.write_and_reload(&files)
+    }
+
+    /// Programs that a configuration would have run, and the one in force does not: whoever may change a configuration by the API is not
+    /// thereby somebody who may run programs on this machine.
+    pub fn new_commands(&self, config: &Config) -> Vec<Diagnostic> {
+        let active = self.runtime.site();
+        let in_force: Vec<Vec<&str>> =
+            active.iter().flat_map(|active| commands(&active.config)).map(|(_, words)| words).collect();
+        let new = commands(config).filter(|(_, words)| !in_force.contains(words));
+        let refused = |(place, _): (Range<usize>, Vec<&str>)| {
+            let message = "a command can be set in the files only";
+            let reason = "it is new or changed, and is not taken from a browser or a program";
+            let remedy = "write it into the file on the machine, then: exedra reload";
+            Diagnostic::error(place, message, reason).remedy(remedy)
+        };
+        new.map(refused).collect()
     }
 
     /// Writes files and brings them into force, one change at a time. Where they are refused, the files stay as they were.
@@ -295,4 +317,15 @@ fn later(before: &Config, after: &Config) -> Vec<String> {
         "`user` in [service]",
     );
     later
+}
+
+/// The programs that a configuration has run, and where it says so.
+fn commands(config: &Config) -> impl Iterator<Item = (Range<usize>, Vec<&str>)> {
+    config.recipients.iter().filter_map(|recipient| match &recipient.way {
+        Way::Command(words) => {
+            let place = words.first().map_or(recipient.name.span.clone(), |word| word.span.clone());
+            Some((place, words.iter().map(|word| word.value.as_str()).collect()))
+        }
+        Way::Mail(_) | Way::Webhook { .. } => None,
+    })
 }

@@ -7,7 +7,7 @@
 //!   [`retention`]: what is no longer kept; [`background_counter`]: what counts for both
 
 pub mod access_log;
-mod background_counter;
+pub mod background_counter;
 pub mod closed_days;
 pub mod erasing;
 pub mod error_log;

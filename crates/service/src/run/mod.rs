@@ -9,11 +9,14 @@ use crate::control::StartError;
 use crate::control::changes::Changes;
 use crate::control::preflight::{prefer_small_pages, raise_open_files};
 use crate::control::runtime::{LogsShared, Runtime};
+use crate::jobs::alerts;
+use crate::jobs::alerts::courses::Courses;
+use crate::jobs::messages::{Outbox, delivery};
 use crate::logs::closed_days::{self, keep_closed_days};
 use crate::logs::ingest::Ingest;
 use crate::logs::journal::keeping::look_after;
 use crate::system::lock::{self, NoLock, StateLock};
-use crate::system::threads::keep_on;
+use crate::system::threads::{keep_on, keep_on_task};
 use crate::system::whole;
 use exedra_answering::config::Config;
 use exedra_store::{Holder, Purpose, Records, Revisions, Secrets, StoreError, Tallies};
@@ -57,6 +60,7 @@ pub struct Running {
     follower: (Arc<AtomicBool>, JoinHandle<()>),
     keeper: (Sender<()>, JoinHandle<()>),
     counter: (Arc<AtomicBool>, JoinHandle<()>),
+    watcher: (Arc<AtomicBool>, JoinHandle<()>),
     /// Held until everything has ended.
     lock: StateLock,
 }
@@ -122,6 +126,20 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
         keep_closed_days(&counted, &tallies, || weak.upgrade()?.site(), &stop_counted);
     });
     let counter = (stop_counting, counter.map_err(thread_failed)?);
+    let (courses, outbox) = (Arc::new(Courses::new(Arc::clone(&records))), Arc::new(Outbox::open(state)));
+    let watcher = {
+        let stop = Arc::new(AtomicBool::new(false));
+        let (stopped, weak) = (Arc::clone(&stop), Arc::downgrade(&runtime));
+        let (courses, outbox) = (Arc::clone(&courses), Arc::clone(&outbox));
+        let address = console_address(console, is_secured);
+        let watch = move || alerts::watch(&courses, &outbox, || weak.upgrade()?.site(), &address, &stopped);
+        (stop, keep_on(alerts::NAME, watch).map_err(thread_failed)?)
+    };
+    let (weak, waiting, stopping) = (Arc::downgrade(&runtime), Arc::clone(&outbox), runtime.stop.subscribe());
+    runtime.spawn(keep_on_task(delivery::NAME, move || {
+        let weak = weak.clone();
+        delivery::deliver(Arc::clone(&waiting), move || weak.upgrade()?.site(), stopping.clone())
+    }));
 
     let now = jiff::Timestamp::now().as_second();
     // A state folder that is full or read-only keeps no site down.
@@ -146,7 +164,8 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
                 .is_some_and(|made| complain("no new token for clients on this machine", made).is_some());
         }
     });
-    let shown = Console::new(Arc::clone(&runtime), Arc::clone(&changes), records, secrets, state);
+    let shown =
+        Console::new(Arc::clone(&runtime), Arc::clone(&changes), records, secrets, (courses, outbox), state);
     runtime.spawn(console::serve(console_socket, shown, runtime.stop.subscribe()));
     let (weak, tokens) = (Arc::downgrade(&runtime), Arc::clone(&runtime.tokens));
     let mut stopping = runtime.stop.subscribe();
@@ -168,6 +187,7 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
         follower,
         keeper,
         counter,
+        watcher,
         lock,
     })
 }
@@ -200,6 +220,7 @@ impl Running {
             follower: (ending, follower),
             keeper: (keeping, keeper),
             counter: (counting, counter),
+            watcher: (watching, watcher),
             lock,
             ..
         } = self;
@@ -215,8 +236,10 @@ impl Running {
             ending.store(true, Ordering::SeqCst);
             drop(keeping);
             counting.store(true, Ordering::SeqCst);
+            watching.store(true, Ordering::SeqCst);
             counter.thread().unpark();
-            join(vec![follower, keeper, counter]);
+            watcher.thread().unpark();
+            join(vec![follower, keeper, counter, watcher]);
             drop(lock);
         });
         let _ = last.await;

@@ -92,6 +92,17 @@ impl LastChanges {
         self.requests += segment.requests as u64;
     }
 
+    /// The first instant that was touched since there had been so many: the greatest number where none was, the least where that is not
+    /// known any longer.
+    fn first_since(&self, since: u64) -> i64 {
+        match self.all.checked_sub(since).and_then(|new| usize::try_from(new).ok()) {
+            Some(new) if new <= self.last.len() => {
+                self.last.iter().rev().take(new).map(|change| change.first).min().unwrap_or(i64::MAX)
+            }
+            _ => i64::MIN,
+        }
+    }
+
     /// Whether a stretch is known not to have been changed since there had been so many.
     fn left_alone(&self, since: u64, site: &str, from: i64, until: i64) -> bool {
         // Where there had been more, that was another database.
@@ -187,6 +198,12 @@ impl Records {
     /// How many requests have come or gone since the database was opened.
     pub fn changed_requests(&self) -> u64 {
         self.state.lock().changes.requests
+    }
+
+    /// The first instant (milliseconds since 1970 UTC) of requests that have come or gone since there had been so many changes: the greatest
+    /// number where none have, the least where that is not known any longer.
+    pub fn first_change_since(&self, since: u64) -> i64 {
+        self.state.lock().changes.first_since(since)
     }
 
     /// Whether no request of a stretch is known to have come or gone since there had been so many changes.

@@ -10,6 +10,7 @@
 //! - [`snapshot`]: what a reader sees; [`scanning`]: single requests of it; `column_cache`: columns that were asked for lately
 //! - [`counting`]: surveys of the records; [`kept_surveys`]: those of closed days and months;
 //!   [`closed`]: which those are
+//! - [`preludes`]: what was different before bursts
 //! - [`merging`]: small segments into larger ones
 //! - [`rewriting`]: requests taken out of segments
 //! - [`damaged`]: a segment that cannot be read
@@ -22,6 +23,7 @@ pub mod damaged;
 pub mod kept_surveys;
 pub mod merging;
 pub mod packing;
+pub mod preludes;
 pub mod rewriting;
 pub mod salvage;
 pub mod scanning;

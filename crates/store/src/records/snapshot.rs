@@ -88,6 +88,12 @@ impl Snapshot {
         self
     }
 
+    /// The instant of its first request, in milliseconds since 1970 UTC.
+    pub fn first(&self) -> Option<i64> {
+        let tail = self.tail.iter().map(|part| part.first);
+        self.segments.iter().map(|segment| segment.first).chain(tail).min()
+    }
+
     /// How many requests it holds.
     pub fn requests(&self) -> usize {
         let tail = self.tail.iter().map(|part| part.requests.0.rows());

@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::config::alerts::{Alert, Bound, Condition, Figure};
+use crate::config::recipients::Recipient;
 use exedra_common::filters::Filters;
 
 /// The longest stretch of a condition, and the longest time that it may have to hold, in minutes.
@@ -10,10 +11,10 @@ const LONGEST: i64 = 24 * 60;
 const ALL: &str = "all";
 
 impl Reading<'_> {
-    pub(super) fn alerts(&mut self, sections: &[Section<'_>]) -> Vec<Alert> {
+    pub(super) fn alerts(&mut self, sections: &[Section<'_>], recipients: &[Recipient]) -> Vec<Alert> {
         let mut all: Vec<Alert> = Vec::new();
         for section in sections {
-            let Some(alert) = self.alert(section) else { continue };
+            let Some(alert) = self.alert(section, recipients) else { continue };
             if all.iter().any(|one| one.name.value == alert.name.value) {
                 let message = format!("two alerts are called `{}`", alert.name.value);
                 self.error(&alert.name.span, message, "this is the second", "give it a name of its own");
@@ -23,7 +24,7 @@ impl Reading<'_> {
         all
     }
 
-    fn alert(&mut self, section: &Section<'_>) -> Option<Alert> {
+    fn alert(&mut self, section: &Section<'_>, recipients: &[Recipient]) -> Option<Alert> {
         let name = section.text("name")?;
         let scope = section.texts("scope").unwrap_or_default();
         let scope: Vec<Option<Filters>> = scope.iter().map(|text| self.filters(text)).collect();
@@ -31,6 +32,7 @@ impl Reading<'_> {
         let condition = self.watched(&when)?;
         let holds = self.minutes(section.text("holds"), 0..=LONGEST);
         let ends_after = self.minutes(section.text("ends_after"), 1..=LONGEST);
+        let tell = self.told(section.texts("tell"), recipients);
         let mut filters = Filters::default();
         for some in scope {
             some?.iter().for_each(|filter| filters.add(filter.clone()));
@@ -41,6 +43,7 @@ impl Reading<'_> {
             holds: holds.unwrap_or(0),
             ends_after: ends_after.unwrap_or(condition.minutes),
             when: condition,
+            tell,
         })
     }
 

@@ -1,6 +1,6 @@
 //! The documents into a [`Config`].
 //!
-//! - [`hosts`]: listeners, certificates, host names; [`access`]: realms; [`alerts`]: what is watched
+//! - [`hosts`]: listeners, certificates, host names; [`access`]: realms; [`alerts`]: what is watched; [`recipients`]: who is told
 //! - [`sites`]: a site with its folder and pages
 //! - [`headers`]: fields that answers are given
 //! - [`rules`]: rules and their conditions; [`effects`]: what they do; [`redirects`]: many of them from a file
@@ -14,6 +14,7 @@ mod compress;
 mod effects;
 mod headers;
 mod hosts;
+mod recipients;
 mod redirects;
 mod rules;
 mod sites;
@@ -68,6 +69,7 @@ pub fn understand_with(
         diagnostics,
         realms: Vec::new(),
         layouts: Vec::new(),
+        time_zone: TimeZone::UTC,
         limits: 0,
         host_headers: true,
         read: sources.clone(),
@@ -120,6 +122,7 @@ pub(super) fn folder_settings(
         diagnostics,
         realms: config.realms.iter().map(|realm| realm.name.value.clone()).collect(),
         layouts: config.layouts.clone(),
+        time_zone: config.service.time_zone.clone(),
         limits: 0,
         host_headers: config.site(site).folder_host_headers,
         read: Sources::default(),
@@ -191,6 +194,8 @@ struct Reading<'b> {
     realms: Vec<String>,
     /// Layouts of one's own.
     layouts: Vec<Layout>,
+    /// The zone of the service.
+    time_zone: TimeZone,
     /// How many limits there are so far.
     limits: usize,
     /// Whether header fields may be set that browsers keep for the whole host.
@@ -202,10 +207,10 @@ struct Reading<'b> {
 impl Reading<'_> {
     fn config(&mut self, top: &Section<'_>, others: &[Section<'_>]) -> Option<Config> {
         for section in others {
-            for only in ["service", "limits", "errors", "defaults", "authority"] {
+            for only in ["service", "limits", "errors", "defaults", "authority", "mail"] {
                 if let Some(place) = section.place(only) {
                     let message = format!("[{only}] stands in the main file only");
-                    let remedy = "move it there; included files have sites, realms, layouts, alerts, certificates and listeners";
+                    let remedy = "move it there; included files have sites, realms, layouts, alerts, recipients, certificates and listeners";
                     self.error(&place, message, "this is an included one", remedy);
                 }
             }
@@ -216,9 +221,10 @@ impl Reading<'_> {
         };
         let (listeners, certificates) = (all("listener"), all("certificate"));
         let (realms, layouts, sites) = (all("realm"), all("layout"), all("site"));
-        let alerts = all("alert");
+        let (alerts, recipients) = (all("alert"), all("recipient"));
         let service = top.section("service", &mut self.diagnostics);
         let service = self.service(&service);
+        self.time_zone = service.time_zone.clone();
         let limits = top.section("limits", &mut self.diagnostics);
         let limits = self.limits(&limits);
         let errors = top.section("errors", &mut self.diagnostics);
@@ -234,6 +240,10 @@ impl Reading<'_> {
         layouts.iter().for_each(|section| self.named_layout(section));
         let defaults = top.section("defaults", &mut self.diagnostics);
         let defaults = self.defaults(&defaults);
+        let mail = top.section("mail", &mut self.diagnostics);
+        let has_mail = mail.is_there();
+        let mail = self.mail_server(&mail);
+        let recipients = self.recipients(&recipients, has_mail);
         let mut config = Config {
             service,
             limits,
@@ -243,7 +253,9 @@ impl Reading<'_> {
             authority,
             realms,
             layouts: self.layouts.clone(),
-            alerts: self.alerts(&alerts),
+            alerts: self.alerts(&alerts, &recipients),
+            recipients,
+            mail,
             sites: Vec::new(),
             hosts: BTreeMap::new(),
             endings: Vec::new(),

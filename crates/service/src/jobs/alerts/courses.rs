@@ -1,0 +1,134 @@
+//! How each alert goes, worked out from the records: from the last point on that nothing has changed before.
+//!
+//! An alert follows from the requests of a day and more. Each minute only what is new is counted: of the way to here some points are
+//! remembered, and it is begun anew at the last one that lies before whatever has come or gone meanwhile (lines that come late, an import,
+//! an erasure).
+
+use super::counting::counts;
+use crate::active::Active;
+use exedra_acting::alerts::{Counts, Course, Episode, Reading, episodes, reading};
+use exedra_answering::config::Config;
+use exedra_answering::config::alerts::{Alert, Bound};
+use exedra_store::records::{Counting, Snapshot};
+use exedra_store::{Records, StoreError};
+use parking_lot::Mutex;
+use std::collections::HashMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Minutes of the past that the state of an alert follows from.
+const DAY: i64 = 24 * 60;
+/// So many minutes back each point is remembered; before that one of so many.
+const CLOSE: i64 = 10;
+
+/// The way of all alerts.
+pub struct Courses {
+    records: Arc<Records>,
+    known: Mutex<HashMap<String, Arc<Mutex<Known>>>>,
+}
+
+/// What is remembered of one.
+#[derive(Default)]
+struct Known {
+    /// The configuration that it belongs to.
+    config: Option<Arc<Config>>,
+    /// How often the records had changed by then.
+    changes: u64,
+    /// How it was at the beginning of some minutes, in their order.
+    points: Vec<(i64, Course)>,
+}
+
+/// How an alert is.
+pub struct Look {
+    /// When it was raised within the last day, and a little longer.
+    pub episodes: Vec<Episode>,
+    /// The figure of the last whole minute.
+    pub reading: Reading,
+}
+
+impl Courses {
+    /// Of the alerts over some records.
+    pub fn new(records: Arc<Records>) -> Self {
+        Courses { records, known: Mutex::default() }
+    }
+
+    /// The records.
+    pub fn records(&self) -> &Records {
+        &self.records
+    }
+
+    /// How often requests had come or gone.
+    pub fn changes(&self) -> u64 {
+        self.records.changes()
+    }
+
+    /// The first instant of what has come or gone since then: see [`Records::first_change_since`].
+    pub fn first_change_since(&self, changes: u64) -> i64 {
+        self.records.first_change_since(changes)
+    }
+
+    /// How an alert is at the beginning of a minute.
+    pub fn look<E: From<StoreError> + Send>(
+        &self,
+        alert: &Alert,
+        active: &Active,
+        minute: i64,
+        counting: &Counting<'_, E>,
+    ) -> Result<Look, E> {
+        let known = Arc::clone(self.known.lock().entry(alert.name.value.clone()).or_default());
+        let mut known = known.lock();
+        let seen = self.records.snapshot();
+        if !known.config.as_ref().is_some_and(|config| Arc::ptr_eq(config, &active.config)) {
+            *known = Known { config: Some(Arc::clone(&active.config)), ..Known::default() };
+            let is_there = |name: &String| active.config.alerts.iter().any(|alert| alert.name.value == *name);
+            self.known.lock().retain(|name, _| is_there(name));
+        }
+        let changed = self.records.first_change_since(known.changes).div_euclid(60_000);
+        // Where requests were there before, whether anybody came is known from another minute on.
+        let first = begin(alert, &seen, minute - DAY - alert.holds - alert.ends_after..minute);
+        known.points.retain(|(at, _)| *at <= changed.min(minute) && *at >= first);
+        let (at, mut course) = known.points.last().cloned().unwrap_or((first, Course::default()));
+        let minutes = at.min(minute - 1) - alert.when.minutes..minute;
+        let counts = counts(alert, (minutes.start, minutes.end), (&self.records, &seen), active, counting)?;
+        course.advance(&alert.when, (alert.holds, alert.ends_after), &counts, at..minute);
+        course.forget_before(minute - DAY);
+        known.changes = seen.changes();
+        known.points.retain(|(at, _)| *at < minute && (minute - at <= CLOSE || at % CLOSE == 0));
+        known.points.push((minute, course.clone()));
+        Ok(Look { reading: reading(&alert.when, &counts, minute - 1), episodes: course.episodes })
+    }
+
+    /// When an alert would have been raised within some minutes, and how many requests of its scope there were.
+    pub fn tried<E: From<StoreError> + Send>(
+        &self,
+        alert: &Alert,
+        active: &Active,
+        minutes: Range<i64>,
+        counting: &Counting<'_, E>,
+    ) -> Result<(Vec<Episode>, u64), E> {
+        let seen = self.records.snapshot();
+        let counts: Counts = counts(
+            alert,
+            (minutes.start - alert.when.minutes, minutes.end),
+            (&self.records, &seen),
+            active,
+            counting,
+        )?;
+        let begins = begin(alert, &seen, minutes.clone());
+        let found = episodes(&alert.when, (alert.holds, alert.ends_after), &counts, begins..minutes.end);
+        Ok((found, counts.requests()))
+    }
+}
+
+/// The first of some minutes of which anything can be said.
+fn begin(alert: &Alert, seen: &Snapshot, minutes: Range<i64>) -> i64 {
+    match alert.when.bound {
+        Bound::Over(_) => minutes.start,
+        // Before the first request nothing is known, and that is no silence.
+        Bound::Under(_) => {
+            let known =
+                seen.first().map_or(minutes.end, |first| first.div_euclid(60_000) + alert.when.minutes);
+            known.clamp(minutes.start, minutes.end)
+        }
+    }
+}

@@ -1,0 +1,3 @@
+DROP TABLE messages;
+DROP TABLE alert_history;
+DROP TABLE alerts;
