@@ -273,7 +273,7 @@ export const words = {
     goesOn: "goes on",
     seen: "I have seen it",
     seenBy: (name: string) => `seen by ${name}`,
-    silence: (time: string) => `Silence for ${time}`,
+    silenceFor: "Silence for",
     speak: "End the silence",
     silent: (until: string, by: string, reason: string) => `silent until ${until}, by ${by}${reason ? `: ${reason}` : ""}`,
     tells: (names: string) => `tells ${names}`,

@@ -62,6 +62,7 @@ fn beside(setting: &Setting) -> &'static str {
         ("rules", "path" | "when" | "name") => "gone = true\n",
         ("rules", "status" | "query") => "redirect = \"/new\"\n",
         ("rules", "redirect" | "serve") => "path = \"/mariners/{year}/{rest*}\"\n",
+        ("recipient", "name") => "command = [\"true\"]\n",
         ("layout", "name") => "template = '{time} {client}'\n",
         ("limit", "at_once") => "requests = \"5 a second\"\n",
         ("cors", key) if key != "origins" => "origins = [\"https://partner.example\"]\n",

@@ -16,6 +16,10 @@ when  = { share = "status=5xx", over = "2 %", of_last = "5 minutes" }
 [[alert]]
 name  = "a crowd"
 when  = { number = "all", over = 4, of_last = "5 minutes" }
+tell  = ["office"]
+[[recipient]]
+name    = "office"
+command = ["sh", "-c", "cat > told.json; test -e open"]
 "#,
     );
     place
@@ -46,6 +50,51 @@ fn alerts_are_seen_tried_and_lead_from_the_first_page_to_their_own() {
         assert!(tried.contains("goes on") && tried.contains("9 requests"), "{tried}");
         browser.click(By::Css(format!("{quiet} button"))).await;
         browser.text_when(quiet, |text| text.contains("It would not have been raised")).await;
+        let barriers = browser.barriers().await;
+        assert!(barriers.is_empty(), "{}", barriers.join("\n"));
+        browser.close().await;
+    });
+}
+
+#[test]
+fn an_alert_is_seen_and_silenced_and_its_messages_are_tried_again() {
+    let place = watched();
+    let program = place.serve();
+    let time = jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC) - jiff::Span::new().minutes(2);
+    let time = time.strftime("%d/%b/%Y:%H:%M:%S %z");
+    place.write("edge.log", &format!("192.0.2.7 - - [{time}] \"GET / HTTP/1.1\" 200 10\n").repeat(9));
+    let imported = program.command(&place, &["import", "--site", "harbour", &text(&place.path("edge.log"))]);
+    assert!(imported.status.success(), "{}", drawn(&imported));
+    run(async {
+        let browser = Browser::open().await;
+        browser.window.goto(program.link.clone().unwrap()).await.unwrap();
+        browser.text_when("main", |text| text.contains("a crowd: 9")).await;
+        browser.window.goto(format!("http://{}/watch", program.console)).await.unwrap();
+        let (row, messages) = ("[data-testid='alert-a crowd']", "[data-testid=messages]");
+        // The command fails until there is a file.
+        let text = browser.text_when(messages, |text| text.contains("attempts: sh ended with")).await;
+        assert!(text.contains("a crowd: 9 requests") && text.contains("message waits"), "{text}");
+        place.write("state/open", "");
+        browser.click(By::XPath("//*[@data-testid='messages']//button[text()='Try again']")).await;
+        browser.text_when(messages, |text| text.contains("delivered")).await;
+        browser.click(By::XPath("//*[@data-testid='messages']//button[text()='Send a trial message']")).await;
+        browser.text_when(messages, |text| text.contains("arrived, in")).await;
+        let told = std::fs::read_to_string(place.path("state/told.json")).unwrap();
+        assert!(told.contains("\"kind\":\"trial\""), "{told}");
+        browser.click(By::XPath("//button[text()='I have seen it']")).await;
+        browser.text_when(row, |text| text.contains("seen by sign-in link")).await;
+        browser
+            .click(By::XPath("//*[@data-testid='alert-a crowd']//button[contains(., 'Silence for')]"))
+            .await;
+        browser.click(By::XPath("//*[@role='menuitem'][text()='8 hours']")).await;
+        browser
+            .text_when(row, |text| text.contains("silent until") && text.contains("by sign-in link"))
+            .await;
+        browser.click(By::XPath("//button[text()='End the silence']")).await;
+        browser.text_when(row, |text| text.contains("tells office")).await;
+        let history =
+            browser.text_when("[data-testid=alert-history]", |text| text.contains("As a list (1)")).await;
+        assert!(history.contains("a crowd"), "{history}");
         let barriers = browser.barriers().await;
         assert!(barriers.is_empty(), "{}", barriers.join("\n"));
         browser.close().await;

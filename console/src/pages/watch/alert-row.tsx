@@ -1,4 +1,5 @@
 /** One alert: how it is, who is told, what people said about it, and when it would have been raised. */
+import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import type { AlertState, AlertTrial } from "../../api/client";
 import { useAlertChange, useAlertTrial, type AlertChange } from "../../api/queries";
@@ -72,7 +73,25 @@ function Changes({ alert }: { alert: AlertState }) {
   return (
     <>
       {alert.raised_since && !alert.seen_by && button({ kind: "seen" }, said.seen)}
-      {alert.silence ? button({ kind: "speak" }, said.speak) : SILENCES.map((time) => button({ kind: "silence", time }, said.silence(time)))}
+      {alert.silence ? button({ kind: "speak" }, said.speak) : (
+        <DropdownMenu.Root>
+          <DropdownMenu.Trigger className={`${styles.button} flex items-center gap-2`} disabled={change.isPending}>
+            {said.silenceFor}
+            <span aria-hidden="true" className="text-quiet">
+              ▾
+            </span>
+          </DropdownMenu.Trigger>
+          <DropdownMenu.Portal>
+            <DropdownMenu.Content className={styles.menu} sideOffset={4} align="start">
+              {SILENCES.map((time) => (
+                <DropdownMenu.Item key={time} className={styles.item} onSelect={() => change.mutate({ kind: "silence", time })}>
+                  {time}
+                </DropdownMenu.Item>
+              ))}
+            </DropdownMenu.Content>
+          </DropdownMenu.Portal>
+        </DropdownMenu.Root>
+      )}
       {change.isError && <span className="text-sm text-trouble">{change.error.message}</span>}
     </>
   );

@@ -1,4 +1,5 @@
 /** When alerts were raised within the last two weeks: a line of time for each, a bar for each stretch. */
+import { useState } from "react";
 import type { PastAlert } from "../../api/client";
 import { useAlertHistory } from "../../api/queries";
 import { dayName, moment } from "../../figures";
@@ -18,11 +19,14 @@ const SHORTEST = 3;
 
 export function History({ names, zone }: { names: string[]; zone: string }) {
   const history = useAlertHistory();
+  return history.data ? <Lines past={history.data} names={names} zone={zone} /> : null;
+}
+
+function Lines({ past, names, zone }: { past: PastAlert[]; names: string[]; zone: string }) {
   const [box, width] = useWidth();
-  if (!history.data) return null;
-  const now = Date.now();
+  const [now] = useState(() => Date.now());
   const from = now - DAYS * DAY;
-  const shown = history.data.filter((past) => names.includes(past.alert) && end(past, now) > from);
+  const shown = past.filter((past) => names.includes(past.alert) && end(past, now) > from);
   const beside = Math.min(BESIDE, width / 3);
   const x = (time: number) => beside + ((width - beside) * (Math.max(time, from) - from)) / (DAYS * DAY);
   const today = dateOf(now, zone);

@@ -205,9 +205,12 @@ fn state(
     work: &Work,
 ) -> Result<AlertState, Failure> {
     let goes_on = || work.goes_on();
-    let until = now.as_millisecond().div_euclid(MINUTE);
-    let look = courses.look(alert, active, until, &for_a_call(&goes_on))?;
-    let current = look.episodes.last().filter(|episode| episode.ended.is_none());
+    let look = match courses.minute(now.as_second()) {
+        Some(until) => Some(courses.look(alert, active, until, &for_a_call(&goes_on))?),
+        None => None,
+    };
+    let episodes = look.as_ref().map_or(&[][..], |look| &look.episodes);
+    let current = episodes.last().filter(|episode| episode.ended.is_none());
     let written = |filters: &Filters| filters.iter().map(ToString::to_string).collect();
     let silence = known.and_then(|known| known.silence.as_ref());
     Ok(AlertState {
@@ -216,9 +219,12 @@ fn state(
         scope: written(&alert.scope),
         of: written(&alert.when.of),
         raised_since: current.map(|episode| minute(episode.began)),
-        figure: alert.when.figure.with_unit(look.reading.value),
-        client: look.reading.client,
-        times: look.episodes.len() as u64,
+        figure: look.as_ref().map_or_else(
+            || "not known yet: the logs are being read".to_owned(),
+            |look| alert.when.figure.with_unit(look.reading.value),
+        ),
+        times: episodes.len() as u64,
+        client: look.as_ref().and_then(|look| look.reading.client.clone()),
         tell: alert.tell.iter().map(|name| name.value.clone()).collect(),
         seen_by: known.and_then(|known| known.seen_by.clone()).filter(|_| current.is_some()),
         silence: silence.filter(|silence| silence.until > now.as_second()).map(on_wire),

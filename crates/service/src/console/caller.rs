@@ -91,6 +91,11 @@ impl Console {
         self.records.trouble()
     }
 
+    /// How many seconds the records are behind the logs at a second since 1970 UTC.
+    pub fn behind(&self, second: i64) -> i64 {
+        self.courses.behind(second)
+    }
+
     /// How its connections are secured, where they are.
     pub fn tls(&self) -> Option<Tls> {
         let active = self.runtime.site()?;

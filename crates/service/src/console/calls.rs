@@ -26,6 +26,8 @@ use std::sync::Arc;
 
 /// How many of the last requests are shown.
 const LATEST: usize = 30;
+/// How far the records may be behind the logs until that is said, in seconds.
+const BEHIND: i64 = 300;
 /// How many clients of the last hour are named.
 const HERE: usize = 8;
 const HOUR: i64 = 3_600_000;
@@ -121,7 +123,16 @@ pub(super) fn troubles(console: &Console, site: &Active) -> Vec<String> {
         unusable.into_iter().chain(aside)
     });
     let of_folders = site.folders.troubles(&site.disk, &site.config);
-    let of_messages = console.outbox.troubles(jiff::Timestamp::now().as_second());
+    let now = jiff::Timestamp::now().as_second();
+    let behind =
+        Some(console.behind(now)).filter(|seconds| *seconds > BEHIND && !site.config.alerts.is_empty());
+    let behind = behind.map(|seconds| {
+        format!(
+            "the records are {} minutes behind the logs: alerts wait until everything is read",
+            seconds / 60
+        )
+    });
+    let of_messages = behind.into_iter().chain(console.outbox.troubles(now));
     words.chain(damages).chain(threads::troubles()).chain(of_folders).chain(of_messages).collect()
 }
 

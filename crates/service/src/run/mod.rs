@@ -14,6 +14,7 @@ use crate::jobs::alerts::courses::Courses;
 use crate::jobs::messages::{Outbox, delivery};
 use crate::logs::closed_days::{self, keep_closed_days};
 use crate::logs::ingest::Ingest;
+use crate::logs::ingest::caught_up::CaughtUp;
 use crate::logs::journal::keeping::look_after;
 use crate::system::lock::{self, NoLock, StateLock};
 use crate::system::threads::{keep_on, keep_on_task};
@@ -109,7 +110,8 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let workers = changes.begin(config)?;
 
     let ending = Arc::new(AtomicBool::new(false));
-    let mut ingest = Ingest::new(Arc::clone(&records), more, Arc::clone(&ending));
+    let caught_up = Arc::new(CaughtUp::default());
+    let mut ingest = Ingest::new(Arc::clone(&records), more, Arc::clone(&ending), Arc::clone(&caught_up));
     let follower = (ending, keep_on("records", move || ingest.run(&news)).map_err(thread_failed)?);
     let (stop_keeping, stop_kept) = channel();
     let keeper = keep_on("past logs", move || look_after(&kept, &stop_kept));
@@ -126,7 +128,8 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
         keep_closed_days(&counted, &tallies, || weak.upgrade()?.site(), &stop_counted);
     });
     let counter = (stop_counting, counter.map_err(thread_failed)?);
-    let (courses, outbox) = (Arc::new(Courses::new(Arc::clone(&records))), Arc::new(Outbox::open(state)));
+    let (courses, outbox) =
+        (Arc::new(Courses::new(Arc::clone(&records), caught_up)), Arc::new(Outbox::open(state)));
     let watcher = {
         let stop = Arc::new(AtomicBool::new(false));
         let (stopped, weak) = (Arc::clone(&stop), Arc::downgrade(&runtime));

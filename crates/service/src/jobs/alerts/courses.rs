@@ -6,6 +6,7 @@
 
 use super::counting::counts;
 use crate::active::Active;
+use crate::logs::ingest::caught_up::CaughtUp;
 use exedra_acting::alerts::{Counts, Course, Episode, Reading, episodes, reading};
 use exedra_answering::config::Config;
 use exedra_answering::config::alerts::{Alert, Bound};
@@ -24,6 +25,7 @@ const CLOSE: i64 = 10;
 /// The way of all alerts.
 pub struct Courses {
     records: Arc<Records>,
+    caught_up: Arc<CaughtUp>,
     known: Mutex<HashMap<String, Arc<Mutex<Known>>>>,
 }
 
@@ -48,13 +50,24 @@ pub struct Look {
 
 impl Courses {
     /// Of the alerts over some records.
-    pub fn new(records: Arc<Records>) -> Self {
-        Courses { records, known: Mutex::default() }
+    pub fn new(records: Arc<Records>, caught_up: Arc<CaughtUp>) -> Self {
+        Courses { records, caught_up, known: Mutex::default() }
     }
 
     /// The records.
     pub fn records(&self) -> &Records {
         &self.records
+    }
+
+    /// The minute that has begun by a second since 1970 UTC, or the last one before which everything that was written is in the records: of
+    /// what has not been read yet nothing is said. Nothing while the logs are read for the first time.
+    pub fn minute(&self, second: i64) -> Option<i64> {
+        self.caught_up.until().map(|until| until.min(second).div_euclid(60))
+    }
+
+    /// How many seconds the records are behind the logs at a second since 1970 UTC.
+    pub fn behind(&self, second: i64) -> i64 {
+        self.caught_up.until().map_or(0, |until| second - until)
     }
 
     /// How often requests had come or gone.

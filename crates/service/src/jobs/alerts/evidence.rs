@@ -5,11 +5,11 @@ use crate::active::Active;
 use crate::jobs::messages::{Content, Kind, Told};
 use exedra_acting::alerts::Episode;
 use exedra_answering::config::alerts::{Alert, Bound};
-use exedra_common::NumberColumn;
 use exedra_common::figures::grouped;
-use exedra_common::filters::Filters;
+use exedra_common::filters::{Filter, Filters};
 use exedra_common::scope::Scope;
 use exedra_common::text::clean_value;
+use exedra_common::{NumberColumn, TextColumn};
 use exedra_reading::classify::Classifier;
 use exedra_reading::prelude::{Minutes, Trouble};
 use exedra_reading::survey::report::Shown;
@@ -115,12 +115,16 @@ pub fn told_of<E: From<StoreError> + Send>(
     if let Some(figure) = &figure {
         let _ = writeln!(text, "At worst it was {figure}.");
     }
+    let filters = filters(alert, episode);
     let (mut paths, mut clients, mut before) = (Vec::new(), Vec::new(), Vec::new());
     if kind == Kind::Raised && matches!(alert.when.bound, Bound::Over(_)) {
-        let report = evidence.behind(alert, stretch, counting)?;
+        let report = evidence.behind(stretch, &filters, counting)?;
         paths = list(&report, "paths", "path");
         clients = list(&report, "clients", "client");
-        before = evidence.before(alert, stretch, counting)?;
+        // Before requests that are as good as any there is nothing to be found.
+        if trouble(&alert.when.of) != Trouble::Any {
+            before = evidence.before(alert, stretch, counting)?;
+        }
         for (title, found) in [("Paths", &paths), ("Clients", &clients)] {
             if !found.is_empty() {
                 let _ = writeln!(text, "\n{title} behind it:");
@@ -136,7 +140,7 @@ pub fn told_of<E: From<StoreError> + Send>(
             });
         }
     }
-    let (link, command) = evidence.shown(alert, stretch);
+    let (link, command) = evidence.shown(stretch, &filters);
     let _ = write!(text, "\nSee it: {link}\nOr:     {command}\n");
     let time = |minute: i64| Timestamp::from_millisecond(minute * MINUTE).ok().map(|time| time.to_string());
     let named = |found: &[(String, u64)]| -> Vec<serde_json::Value> {
@@ -163,13 +167,11 @@ impl Evidence<'_> {
     /// Who and what is behind the figure, within some minutes.
     fn behind<E: From<StoreError> + Send>(
         &self,
-        alert: &Alert,
         (from, until): (i64, i64),
+        filters: &Filters,
         counting: &Counting<'_, E>,
     ) -> Result<Report, E> {
-        let mut filters = alert.scope.clone();
-        alert.when.of.iter().for_each(|filter| filters.add(filter.clone()));
-        let scope = scope((from, until), filters);
+        let scope = scope((from, until), filters.clone());
         // Both are sections that there are.
         let shown = Shown::understand(&["paths", "clients"]).unwrap_or_default();
         let zone = self.active.config.service.time_zone.clone();
@@ -214,7 +216,7 @@ impl Evidence<'_> {
     }
 
     /// Where the requests behind an alert are seen, and by which command.
-    fn shown(&self, alert: &Alert, (from, until): (i64, i64)) -> (String, String) {
+    fn shown(&self, (from, until): (i64, i64), filters: &Filters) -> (String, String) {
         let zone = &self.active.config.service.time_zone;
         let time = |minute: i64| {
             let time = Timestamp::from_millisecond(minute * MINUTE).unwrap_or_default();
@@ -222,7 +224,7 @@ impl Evidence<'_> {
         };
         let mut query = form_urlencoded::Serializer::new(String::new());
         let mut command = format!("exedra requests --from {} --until {}", time(from), time(until));
-        for filter in alert.scope.iter().chain(alert.when.of.iter()) {
+        for filter in filters.iter() {
             let written = filter.to_string();
             let (key, written) = match filter.without {
                 true => ("without", written.trim_start_matches('!').to_owned()),
@@ -234,6 +236,16 @@ impl Evidence<'_> {
         query.append_pair("period", &format!("{}..{}", time(from), time(until)));
         (format!("{}/trouble?{}", self.console, query.finish()), command)
     }
+}
+
+/// The requests that an alert is raised by.
+fn filters(alert: &Alert, episode: Option<&Episode>) -> Filters {
+    let mut all = alert.scope.clone();
+    alert.when.of.iter().for_each(|filter| all.add(filter.clone()));
+    let client = episode.and_then(|episode| episode.client.as_ref());
+    let client = client.and_then(|client| Filter::exactly(TextColumn::Client.into(), client).ok());
+    client.into_iter().for_each(|client| all.add(client));
+    all
 }
 
 fn scope((from, until): (i64, i64), filters: Filters) -> Scope {

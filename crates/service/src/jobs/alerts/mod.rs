@@ -51,7 +51,10 @@ pub fn watch(
     while !stop.load(Ordering::SeqCst) {
         let Some(active) = active() else { return };
         let now = jiff::Timestamp::now().as_second();
-        let minute = (now - LAG).div_euclid(60);
+        let Some(minute) = courses.minute(now - LAG) else {
+            std::thread::park_timeout(PAUSE);
+            continue;
+        };
         let changed = courses.changes();
         let is_due = last.as_ref().is_none_or(|(config, until, changes)| {
             !Arc::ptr_eq(config, &active.config)

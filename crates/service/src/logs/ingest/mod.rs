@@ -4,12 +4,14 @@
 //! once; from time to time the tail becomes segments, together with how far each log was read. It only ever
 //! takes whole lines, so after a crash reading goes on exactly where the segments end.
 //!
-//! - [`source`]: a generation, compressed or not
+//! - [`source`]: a generation, compressed or not; [`caught_up`]: up to when everything that was written is in the records
 
+pub mod caught_up;
 mod source;
 
 use crate::logs::journal::Journal;
 use crate::logs::journal::generations::{Generation, Listing, begins};
+use caught_up::CaughtUp;
 use exedra_common::{BATCH_ROWS, Dictionaries, Projection, RequestBatch};
 use exedra_reading::logs::{Layout, LineReader};
 use exedra_store::{Checkpoint, LogState, Records, StoreError};
@@ -76,6 +78,7 @@ pub struct Ingest {
     more: Receiver<(Arc<Journal>, Layout)>,
     stop: Arc<AtomicBool>,
     inspection: Inspection,
+    caught_up: Arc<CaughtUp>,
 }
 
 /// All segments are looked at, one at a time, at start and once a day: what a disk has altered is found before somebody asks.
@@ -100,9 +103,14 @@ impl Inspection {
 
 impl Ingest {
     /// Follows all generations of the logs that come by `more`.
-    pub fn new(records: Arc<Records>, more: Receiver<(Arc<Journal>, Layout)>, stop: Arc<AtomicBool>) -> Self {
+    pub fn new(
+        records: Arc<Records>,
+        more: Receiver<(Arc<Journal>, Layout)>,
+        stop: Arc<AtomicBool>,
+        caught_up: Arc<CaughtUp>,
+    ) -> Self {
         let inspection = Inspection { begun: Instant::now(), last: Some(0) };
-        Ingest { records, logs: Vec::new(), more, stop, inspection }
+        Ingest { records, logs: Vec::new(), more, stop, inspection, caught_up }
     }
 
     /// Follows until told to stop, and then to the end of what is written by then.
@@ -120,7 +128,8 @@ impl Ingest {
                     complained: None,
                 });
             }
-            let mut idle = true;
+            let began = jiff::Timestamp::now().as_second();
+            let (mut idle, mut is_all) = (true, true);
             // Of past generations one is open at a time: it comes first.
             self.logs.sort_by_key(|log| !log.reads_past());
             let mut listing = None;
@@ -130,6 +139,7 @@ impl Ingest {
                         Ok(Progress::More) => idle = false,
                         Ok(Progress::End) => break,
                         Err(error) => {
+                            is_all = false;
                             log.complain(&error);
                             break;
                         }
@@ -138,6 +148,9 @@ impl Ingest {
                         break;
                     }
                 }
+            }
+            if idle && is_all && has_room(&self.records) {
+                self.caught_up.set(began);
             }
             let waits = self.records.has_uncommitted();
             let full =
@@ -419,7 +432,7 @@ mod tests {
             followed.send((Arc::clone(&journal), Layout::understand("combined").unwrap())).unwrap();
             let (_written, news) = sync_channel(1);
             let stop = Arc::new(AtomicBool::new(true));
-            Ingest::new(Arc::clone(&records), more, stop).run(&news);
+            Ingest::new(Arc::clone(&records), more, stop, Arc::default()).run(&news);
             assert!(!records.has_uncommitted());
             (records.requests_of("harbour"), different(&records))
         }
