@@ -31,6 +31,10 @@ fn around(section: &str) -> (String, String) {
         "authority" => ("[authority]\n".to_owned(), format!("{LISTENER}{SITE}")),
         "realm" => ("[[realm]]\n".to_owned(), format!("{LISTENER}{SITE}")),
         "layout" => ("[[layout]]\n".to_owned(), format!("{LISTENER}{SITE}")),
+        "report" => (
+            "[[report]]\n".to_owned(),
+            format!("{LISTENER}{SITE}[[recipient]]\nname = \"office\"\ncommand = [\"true\"]\n"),
+        ),
         "alert" => (
             "[[alert]]\n".to_owned(),
             format!("{LISTENER}{SITE}[[recipient]]\nname = \"office\"\ncommand = [\"true\"]\n"),

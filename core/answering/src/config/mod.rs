@@ -28,6 +28,7 @@ pub mod diagnostic;
 pub mod document;
 pub mod folder;
 pub mod recipients;
+pub mod reports;
 pub mod settings;
 pub mod sources;
 pub mod understand;
@@ -48,6 +49,7 @@ use exedra_reading::logs::Layout;
 use ipnet::IpNet;
 use jiff::tz::TimeZone;
 use recipients::{MailServer, Recipient};
+use reports::ScheduledReport;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::ops::Range;
@@ -88,6 +90,8 @@ pub struct Config {
     pub alerts: Vec<Alert>,
     /// Who is told of it.
     pub recipients: Vec<Recipient>,
+    /// Reports that are made by themselves.
+    pub reports: Vec<ScheduledReport>,
     /// The server that takes mail.
     pub mail: Option<MailServer>,
     /// The sites, in the order in which they are written.

@@ -79,7 +79,7 @@ impl Reading<'_> {
         Some(Condition { figure: *figure, of: filters?, bound: bound?, minutes: minutes?, at_least })
     }
 
-    fn filters(&mut self, text: &Located<String>) -> Option<Filters> {
+    pub(super) fn filters(&mut self, text: &Located<String>) -> Option<Filters> {
         match Filters::understand(&[text.value.as_str()], &[]) {
             Ok(filters) => Some(filters),
             Err(error) => {

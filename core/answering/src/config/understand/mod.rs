@@ -1,6 +1,7 @@
 //! The documents into a [`Config`].
 //!
-//! - [`hosts`]: listeners, certificates, host names; [`access`]: realms; [`alerts`]: what is watched; [`recipients`]: who is told
+//! - [`hosts`]: listeners, certificates, host names; [`access`]: realms; [`alerts`]: what is watched; [`recipients`]: who is told;
+//!   [`reports`]: what is made by itself
 //! - [`sites`]: a site with its folder and pages
 //! - [`headers`]: fields that answers are given
 //! - [`rules`]: rules and their conditions; [`effects`]: what they do; [`redirects`]: many of them from a file
@@ -16,6 +17,7 @@ mod headers;
 mod hosts;
 mod recipients;
 mod redirects;
+mod reports;
 mod rules;
 mod sites;
 
@@ -210,7 +212,7 @@ impl Reading<'_> {
             for only in ["service", "limits", "errors", "defaults", "authority", "mail"] {
                 if let Some(place) = section.place(only) {
                     let message = format!("[{only}] stands in the main file only");
-                    let remedy = "move it there; included files have sites, realms, layouts, alerts, recipients, certificates and listeners";
+                    let remedy = "move it there; included files have sites, realms, layouts, alerts, recipients, reports, certificates and listeners";
                     self.error(&place, message, "this is an included one", remedy);
                 }
             }
@@ -222,6 +224,7 @@ impl Reading<'_> {
         let (listeners, certificates) = (all("listener"), all("certificate"));
         let (realms, layouts, sites) = (all("realm"), all("layout"), all("site"));
         let (alerts, recipients) = (all("alert"), all("recipient"));
+        let reports = all("report");
         let service = top.section("service", &mut self.diagnostics);
         let service = self.service(&service);
         self.time_zone = service.time_zone.clone();
@@ -254,6 +257,7 @@ impl Reading<'_> {
             realms,
             layouts: self.layouts.clone(),
             alerts: self.alerts(&alerts, &recipients),
+            reports: self.reports(&reports, &recipients),
             recipients,
             mail,
             sites: Vec::new(),
