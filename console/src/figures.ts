@@ -4,6 +4,9 @@ import { dateOf } from "./scope/dates";
 
 const grouped = new Intl.NumberFormat("en");
 
+/** The language of dates: that of a report which says one. */
+const language = document.getElementById("report")?.dataset.language ?? "en-GB";
+
 /** A whole number with its thousands apart. */
 export const count = (value: number): string => grouped.format(value);
 
@@ -49,7 +52,7 @@ export const clock = (time: number, zone: string, seconds = false): string =>
 /** A date as people say it: Mon 14 Sep; or by its numbers. */
 export function dayName(date: string, year = false): string {
   if (preferences().dates === "numbers") return date;
-  return new Intl.DateTimeFormat("en-GB", {
+  return new Intl.DateTimeFormat(language, {
     timeZone: "UTC",
     weekday: "short",
     day: "numeric",
@@ -61,7 +64,7 @@ export function dayName(date: string, year = false): string {
 }
 
 /** The same without its weekday. */
-export const shortDay = (date: string): string => (preferences().dates === "numbers" ? date.slice(5) : dayName(date).replace(/^\w+ /, ""));
+export const shortDay = (date: string): string => (preferences().dates === "numbers" ? date.slice(5) : dayName(date).replace(/^\S+ /, ""));
 
 /** An instant with its day, in a zone. */
 export const moment = (time: number, zone: string, seconds = false): string => `${dayName(dateOf(time, zone))} ${clock(time, zone, seconds)}`;

@@ -283,6 +283,18 @@ export const words = {
     asList: (times: number) => `As a list (${times})`,
     need: (name: string, figure: string, client?: string) => `${name}: ${figure}${client ? ` from ${client}` : ""}`,
   },
+  schedules: {
+    title: "Scheduled reports",
+    masked: "addresses masked",
+    sentTo: (names: string) => `sent to ${names}`,
+    next: (time: string) => `next ${time}`,
+    make: "Make it now",
+    making: "Making it…",
+    runs: "Reports that were made, the latest first",
+    columns: ["Made", "Report", ""],
+    download: (size: string) => `HTML, ${size}`,
+    gone: "no longer kept",
+  },
   messages: {
     title: "Messages",
     nobody: "No recipient is configured: alerts are shown here and told to nobody. `exedra settings` lists what stands in a [[recipient]].",

@@ -12,6 +12,8 @@ import {
   type MessageTrial,
   type PastAlert,
   type Recipient,
+  type ReportRun,
+  type ScheduledReport,
   type Allowances,
   type Ask,
   type Changed,
@@ -217,6 +219,20 @@ export function useRetryMessage() {
   return useMutation({
     mutationFn: (number: number) => send<Message>(`messages/${number}/retry`, {}),
     onSuccess: () => void client.invalidateQueries({ queryKey: ["messages"] }),
+  });
+}
+
+/** Reports that are made by themselves, and those that were made. */
+export const useScheduledReports = () =>
+  useQuery({ queryKey: ["scheduled reports"], queryFn: () => call<ScheduledReport[]>("scheduled-reports"), ...fresh(60) });
+export const useReportRuns = () => useQuery({ queryKey: ["report runs"], queryFn: () => call<ReportRun[]>("report-runs"), ...fresh(30) });
+
+/** Makes one at once. */
+export function useRunReport(name: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () => send<ReportRun>(`scheduled-reports/${encodeURIComponent(name)}/run`, {}),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["report runs"] }),
   });
 }
 

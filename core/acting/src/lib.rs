@@ -1,6 +1,7 @@
 //! What figures mean for what is to be done.
 //!
 //! - [`alerts`]: conditions over the last minutes, now and in the past
+//! - [`digest`]: a report in some lines
 //! - [`schedule`]: when something comes that comes again
 //! - [`forecast`]: a month's transfer, from the days before
 //! - [`edit`]: a configuration changed in its text, with comments, order and style as they were
@@ -16,6 +17,7 @@
 //! ```
 
 pub mod alerts;
+pub mod digest;
 pub mod edit;
 pub mod forecast;
 pub mod schedule;

@@ -11,6 +11,7 @@ pub mod explaining;
 pub mod imports;
 pub mod messages;
 pub mod queries;
+pub mod schedules;
 pub mod sites;
 
 use exedra_common::tables::{Table, TableWire};

@@ -14,7 +14,7 @@
 //! - [`audit`]: what a stranger could reach and should not
 //! - [`weigh`]: what compression is worth on a site's own files
 //! - [`password`]: the line that lets a user in
-//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`allowance`]: this month's transfer; [`alerts`]: what is watched; [`messages`]: who is told; [`erase`]: one client out of them;
+//! - [`import`]: logs of elsewhere into the records; [`source_list`]: where these come from; [`allowance`]: this month's transfer; [`alerts`]: what is watched; [`messages`]: who is told; [`schedules`]: reports that are made by themselves; [`erase`]: one client out of them;
 //!   [`backup`]: these and everything else that is kept, copied and brought back
 //! - [`sign_in`]: prints a fresh link to the console; [`accounts`]: who else is let in, and what they changed
 //! - [`demo`]: Port Lindry, ready to be looked at
@@ -57,6 +57,7 @@ mod query;
 mod reload;
 mod report;
 mod requests;
+mod schedules;
 mod schema;
 mod scope;
 mod serve;
@@ -140,6 +141,8 @@ enum Command {
     Alert(alerts::AlertOptions),
     /// List who is told of alerts, and whether anything waits for them
     Recipients(show::listing::Listing),
+    /// Reports that the service makes by itself: list them, make one now, get one that was made
+    Schedule(schedules::Options),
     /// List messages to recipients, read and try them
     Message(messages::Options),
     /// Erase one client from the records and the logs of the running service
@@ -213,6 +216,7 @@ fn main() -> ExitCode {
         Command::Alerts(options) => alerts::list(&options),
         Command::Alert(options) => alerts::alert(&options),
         Command::Recipients(listing) => messages::recipients(&listing),
+        Command::Schedule(options) => schedules::run(&options),
         Command::Message(options) => messages::run(&options),
         Command::Erase(options) => erase::run(&options),
         Command::Backup(options) => backup::make(&options),

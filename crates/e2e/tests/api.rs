@@ -137,7 +137,13 @@ fn every_call_that_is_described_answers_as_described() {
             ("GET", "/api/v1/trials/{id}" | "/api/v1/query/progress") => 404,
             ("GET", "/api/v1/imports/{id}" | "/api/v1/alerts/{name}/trial") => 404,
             (_, "/api/v1/alerts/{name}/silence" | "/api/v1/alerts/{name}/acknowledgement") => 404,
-            ("POST", "/api/v1/recipients/{name}/trial" | "/api/v1/messages/{number}/retry") => 404,
+            (
+                "POST",
+                "/api/v1/recipients/{name}/trial"
+                | "/api/v1/messages/{number}/retry"
+                | "/api/v1/scheduled-reports/{name}/run",
+            ) => 404,
+            ("GET", "/api/v1/report-runs/{number}/file") => 404,
             _ => 200,
         };
         let is_expected =
@@ -236,7 +242,12 @@ fn a_viewer_changes_nothing_and_no_foreign_page_acts() {
             assert!(answer.text().unwrap().contains("operators"), "{path}");
             tried.0 += 1;
         } else {
-            let missing = ["/api/v1/trials/{id}", "/api/v1/query/progress", "/api/v1/alerts/{name}/trial"];
+            let missing = [
+                "/api/v1/trials/{id}",
+                "/api/v1/query/progress",
+                "/api/v1/alerts/{name}/trial",
+                "/api/v1/report-runs/{number}/file",
+            ];
             let is_there = !missing.contains(&&*path);
             assert!(answer.status().is_success() == is_there, "{method} {path}: {status}");
             tried.1 += 1;

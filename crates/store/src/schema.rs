@@ -327,3 +327,39 @@ diesel::table! {
         ended -> Nullable<BigInt>,
     }
 }
+
+diesel::table! {
+    /// Up to when each scheduled report has been made.
+    report_schedules (report) {
+        /// The report.
+        report -> Text,
+        /// In seconds since 1970 UTC.
+        done -> BigInt,
+    }
+}
+
+diesel::table! {
+    /// Reports that were made by themselves, or were to be.
+    report_runs (number) {
+        /// Number.
+        number -> Integer,
+        /// The report.
+        report -> Text,
+        /// When it was to be made, in seconds since 1970 UTC.
+        due -> BigInt,
+        /// When it was.
+        made -> BigInt,
+        /// What it is about.
+        days -> Text,
+        /// It, in some lines.
+        summary -> Text,
+        /// Its file.
+        file -> Nullable<Text>,
+        /// How large that is.
+        octets -> BigInt,
+        /// Why it could not be made.
+        failure -> Nullable<Text>,
+        /// Who wanted it at once.
+        made_by -> Text,
+    }
+}

@@ -9,6 +9,7 @@ import { dateOf } from "../../scope/dates";
 import { words } from "../../words";
 import { Alerts } from "./alerts";
 import { Messages } from "./messages";
+import { Schedules } from "./schedules";
 import type { PageProps } from "../props";
 
 const said = words.watch;
@@ -36,6 +37,7 @@ function View({ sources, zone }: { sources: Source[]; zone: string }) {
         {unread > 0 && <span className="text-attention-text"> · {said.unread(count(unread))}</span>}
       </p>
       {me.data && !me.data.sites && <Alerts zone={zone} mayChange={mayChange} />}
+      {me.data && !me.data.sites && <Schedules zone={zone} mayChange={mayChange} />}
       {mayChange && <Messages zone={zone} />}
       <section aria-label={said.title} className="mt-8">
         <h2 className="border-b border-line pb-1 text-lg font-semibold">{said.title}</h2>

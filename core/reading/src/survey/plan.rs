@@ -119,6 +119,12 @@ impl Part {
 pub struct Parts(u32);
 
 impl Parts {
+    /// Those of both.
+    #[must_use]
+    pub fn union(self, other: Parts) -> Self {
+        Parts(self.0 | other.0)
+    }
+
     /// Every part that need not be asked for.
     pub fn usual() -> Self {
         Part::ALL.into_iter().filter(|part| !part.is_on_request()).collect()

@@ -21,7 +21,7 @@ use exedra_common::text::clean_json;
 use exedra_reading::prelude::Preludes;
 use exedra_reading::survey::report::{Against, Shown};
 use exedra_reading::survey::{Measure, Report, ReportOptions, SurveyPlan, SurveyWorker, Surveys, VisitorKey};
-use exedra_service::console::report_page;
+use exedra_service::jobs::reports::page as report_page;
 use serde::Serialize;
 use std::io::Write;
 use std::path::PathBuf;
@@ -207,7 +207,7 @@ fn words(options: &Options, report: &Report, sources: &[Source], shortens: bool)
         ReportForm::Json => serde_json::to_string_pretty(&WithSources { sources, report })? + "\n",
         ReportForm::Html => {
             let json = serde_json::to_string(&WithSources { sources, report })?;
-            report_page::page(&json, sources.first().map_or("Report", Source::short_name))?
+            report_page::page(&json, sources.first().map_or("Report", Source::short_name), None)?
         }
         ReportForm::Text => page::page(report, sources, shortens, width()),
         ReportForm::Csv => {

@@ -68,6 +68,16 @@ impl Service {
         self.ask(call, |client, address| client.post(address))
     }
 
+    /// Has something done that may take long.
+    pub fn post_and_wait<T: DeserializeOwned>(&self, call: &str) -> Result<T, Failure> {
+        self.ask(call, |client, address| client.post(address).timeout(LONG_PATIENCE))
+    }
+
+    /// Asks for a file.
+    pub fn get_octets(&self, call: &str) -> Result<Vec<u8>, Failure> {
+        Ok(self.answer(call, |client, address| client.get(address))?.bytes()?.to_vec())
+    }
+
     /// Has something done that takes more words.
     pub fn send<T: DeserializeOwned>(&self, call: &str, body: &impl Serialize) -> Result<T, Failure> {
         self.ask(call, |client, address| client.post(address).json(body))

@@ -9,9 +9,12 @@ use crate::access::guards::password_check::PasswordCheck;
 use crate::active::{Active, Tls};
 use crate::control::changes::Changes;
 use crate::control::runtime::Runtime;
+use crate::jobs::Shared;
 use crate::jobs::alerts::courses::Courses;
 use crate::jobs::messages::Outbox;
+use crate::jobs::reports::ReportMaker;
 use crate::logs::access_log::NO_SITE;
+use crate::logs::view::View;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use exedra_answering::config::Config;
@@ -21,16 +24,11 @@ use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Dictionaries, Origin, RequestBatch};
 use exedra_query::records::RecordedRequests;
 use exedra_reading::survey::VisitorKey;
-use exedra_reading::survey::day_tally::DayTally;
-use exedra_store::records::counting::zone_name;
 use exedra_store::records::{LogRange, Recent, Segment};
 use exedra_store::{
     Accounts, ChangeRecord, Checkpoint, Imports, IssuedSecret, KeptQueries, Purpose, Records, Secrets,
     Snapshot, Tallies, Trouble,
 };
-use jiff::civil::Date;
-use jiff::tz::TimeZone;
-use jiff::{Timestamp, Zoned};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -51,6 +49,8 @@ pub struct Console {
     courses: Arc<Courses>,
     /// What recipients are told.
     pub(super) outbox: Arc<Outbox>,
+    /// Whoever makes reports.
+    pub(super) reports: Arc<ReportMaker>,
     pub(super) overflow: PathBuf,
     tallies: Tallies,
     pub(super) passwords: PasswordCheck,
@@ -64,9 +64,10 @@ impl Console {
         changes: Arc<Changes>,
         records: Arc<Records>,
         secrets: Arc<Secrets>,
-        (courses, outbox): (Arc<Courses>, Arc<Outbox>),
+        shared: Shared,
         state: &Path,
     ) -> Arc<Self> {
+        let Shared { courses, outbox, reports } = shared;
         Arc::new(Console {
             runtime,
             changes,
@@ -79,6 +80,7 @@ impl Console {
             running: RunningQueries::default(),
             courses,
             outbox,
+            reports,
             overflow: emptied(state.join("overflow")),
             tallies: Tallies::open(state),
             passwords: PasswordCheck::new(Arc::default()),
@@ -208,46 +210,19 @@ impl Caller {
 
     /// The records as far as a scope may touch them, and whoever asks may see them; and what reads them.
     pub fn snapshot(&self, scope: &Scope) -> (Snapshot, &Records) {
-        let records = &*self.console.records;
-        (self.shown(records.snapshot(), scope), records)
+        (self.view().snapshot(scope), &self.console.records)
     }
 
-    /// What of a snapshot may be shown, within a scope.
-    fn shown(&self, seen: Snapshot, scope: &Scope) -> Snapshot {
-        let seen = seen.within(scope);
-        match &self.grant().sites {
-            None => seen,
-            // No site at all is not every site.
-            Some(sites) => seen.of_sites(|site| sites.iter().any(|one| one == site)),
-        }
+    /// The records as whoever asks may see them.
+    pub fn view(&self) -> View<'_> {
+        let Console { records, tallies, .. } = &*self.console;
+        View { records, tallies, sites: self.grant().sites.as_deref() }
     }
 
     /// The same for statements.
     pub fn recorded(&self, scope: &Scope) -> RecordedRequests {
         let (seen, _) = self.snapshot(scope);
         RecordedRequests::new(Arc::clone(&self.console.records), seen)
-    }
-
-    /// What remains of days of a scope whose requests were no longer kept when these were looked at, by the days of a zone; and whether there are others, by the
-    /// days of other zones. Of a part of a day nothing is known.
-    pub fn tallies(
-        &self,
-        seen: &Snapshot,
-        scope: &Scope,
-        zone: &TimeZone,
-    ) -> Result<(Vec<(String, DayTally)>, bool), Failure> {
-        let date = |time: i64| Timestamp::from_millisecond(time).ok().map(|time| time.to_zoned(zone.clone()));
-        let begins = |time: &Zoned| time.start_of_day().is_ok_and(|begin| begin == *time);
-        let from = scope.from.and_then(date).map_or(Date::MIN, |time| match begins(&time) {
-            true => time.date(),
-            false => time.date().tomorrow().unwrap_or(Date::MAX),
-        });
-        let until = scope.until.and_then(date).map_or(Date::MAX, |time| time.date());
-        let is_wanted = |site: &str| scope.has_site(site) && self.grant().sees(site);
-        let records = &self.console.records;
-        let was_done =
-            |removal: &str, is_settled: bool| records.was_removed_before(seen, removal, is_settled);
-        Ok(self.console.tallies.of(&zone_name(zone), (from, until), is_wanted, was_done)?)
     }
 
     /// What the sources of surveys of the records are: sites.
@@ -313,7 +288,7 @@ impl Caller {
     pub fn recent(&self, since: u64, scope: &Scope) -> (Recent, &Records) {
         let records = &*self.console.records;
         let recent = records.recent(since);
-        (Recent { seen: self.shown(recent.seen, scope), ..recent }, records)
+        (Recent { seen: self.view().shown(recent.seen, scope), ..recent }, records)
     }
 }
 

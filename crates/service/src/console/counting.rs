@@ -4,6 +4,7 @@ use super::blocking::Work;
 use super::caller::Caller;
 use super::failure::Failure;
 use super::query::Asked;
+use crate::logs::view::OF_OTHER_ZONES;
 use crate::system::background::step_back;
 use exedra_reading::survey::report::Against;
 use exedra_reading::survey::{Report, ReportOptions, Survey, SurveyPlan};
@@ -34,18 +35,9 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
     };
     let has_other_zones = Cell::new(false);
     let made = |plan: &SurveyPlan| -> Result<Survey, Failure> {
-        let (seen, records) = caller.snapshot(&plan.scope);
         let goes_on = || work.goes_on();
-        let mut survey = records.survey(&seen, plan, &for_a_call(&goes_on))?;
-        // What is no longer kept one by one cannot be filtered.
-        if plan.scope.has_all_requests() {
-            let (tallies, others) = caller.tallies(&seen, &plan.scope, &plan.zone)?;
-            for (site, tally) in &tallies {
-                survey.take_in_tally(tally);
-                survey.add_to_source(records.place_of(site), tally.total.counts);
-            }
-            has_other_zones.set(has_other_zones.get() || others);
-        }
+        let (survey, others) = caller.view().survey(plan, &for_a_call(&goes_on))?;
+        has_other_zones.set(has_other_zones.get() || others);
         Ok(if asked.mask { survey.masked(plan.key) } else { survey })
     };
     let survey = made(&plan)?;
@@ -62,8 +54,7 @@ pub fn make_survey(caller: &Caller, asked: &Asked, work: &Work) -> Result<Report
     let mut report = Report::new(&survey, &plan, &options, against);
     report.masked = asked.mask;
     if has_other_zones.get() {
-        let words = "figures of days past the retention exist only for the days of another time zone, and are left out";
-        report.caveats.push(words.to_owned());
+        report.caveats.push(OF_OTHER_ZONES.to_owned());
     }
     Ok(report)
 }

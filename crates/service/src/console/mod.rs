@@ -7,7 +7,8 @@
 //!   [`imports`]: what is about logs of elsewhere; [`erasing`]: one client erased; [`queries`]: statements; [`failure`]: what it says when it cannot answer
 //! - [`reading`]: what is about what is recorded; [`sources`]: where it comes from; [`counting`]: the records counted for a call
 //! - [`alerts`]: how alerts are and were; [`messages`]: who is told of them, and what they were told
-//! - [`allowances`]: this month's transfer and what is expected of it; [`report`]: a scope as a file to download, [`report_page`]: as HTML
+//! - [`schedules`]: reports that are made by themselves
+//! - [`allowances`]: this month's transfer and what is expected of it; [`report`]: a scope as a file to download
 //! - [`configuration`]: the files of the configuration, changed in the browser; [`trials`]: the next real request of a browser
 //! - [`query`]: what a call asks for, from its address; [`blocking`]: work that may take long
 //! - [`events`]: what happens, as it does; [`health`]: whether the service is well
@@ -40,8 +41,8 @@ pub mod query;
 mod reading;
 mod recording;
 mod report;
-pub mod report_page;
 mod routes;
+mod schedules;
 mod serving;
 pub mod sign_in;
 pub mod sites;

@@ -6,7 +6,7 @@ use super::counting::make_survey;
 use super::failure::{Failure, Named};
 use super::query::{ReportForm, ScopeQuery, Scoped, SurveyQuery, asked};
 use super::reading::About;
-use super::report_page;
+use crate::jobs::reports::page;
 use axum::Json;
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
@@ -58,7 +58,7 @@ fn written(
     let json = |report| serde_json::to_string(report).map_err(|_| Failure::Internal);
     Ok(match form {
         ReportForm::Html => {
-            let page = report_page::page(&json(report)?, sites);
+            let page = page::page(&json(report)?, sites, None);
             let page = page.map_err(|error| Failure::Conflict(error.to_string()))?;
             (format!("report-{sites}.html"), "text/html; charset=utf-8", page)
         }

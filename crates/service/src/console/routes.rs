@@ -6,7 +6,7 @@
 use super::caller::Console;
 use super::{
     accounts, alerts, allowances, assets, calls, configuration, description, erasing, events, health, hosts,
-    imports, messages, metrics, queries, reading, recording, report, sign_in, sites, trials,
+    imports, messages, metrics, queries, reading, recording, report, schedules, sign_in, sites, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -54,6 +54,9 @@ fn for_viewers() -> Calls {
         .routes(routes!(alerts::alerts))
         .routes(routes!(alerts::try_alert))
         .routes(routes!(alerts::alert_history))
+        .routes(routes!(schedules::scheduled_reports))
+        .routes(routes!(schedules::report_runs))
+        .routes(routes!(schedules::report_file))
         .routes(routes!(allowances::allowances))
         .routes(routes!(report::report))
         .routes(routes!(sites::sites))
@@ -96,6 +99,7 @@ fn for_operators() -> Calls {
         .routes(routes!(erasing::erase_client))
         .routes(routes!(alerts::silence_alert, alerts::end_silence))
         .routes(routes!(alerts::acknowledge_alert))
+        .routes(routes!(schedules::run_report))
         .routes(routes!(messages::recipients))
         .routes(routes!(messages::try_recipient))
         .routes(routes!(messages::messages))

@@ -1,7 +1,89 @@
 //! What the service does by itself, minute by minute.
 //!
 //! - [`alerts`]: looks at the alerts of the configuration and decides what there is to be told
+//! - [`reports`]: made when it is their time
 //! - [`messages`]: what recipients are told, until it is delivered
 
 pub mod alerts;
 pub mod messages;
+pub mod reports;
+
+use crate::active::Active;
+use crate::logs::ingest::caught_up::CaughtUp;
+use crate::system::threads::keep_on;
+use alerts::courses::Courses;
+use exedra_store::{Records, Tallies};
+use messages::Outbox;
+use reports::ReportMaker;
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+
+/// What jobs and the console both work with.
+#[derive(Clone)]
+pub struct Shared {
+    /// How the alerts go.
+    pub courses: Arc<Courses>,
+    /// What recipients are told.
+    pub outbox: Arc<Outbox>,
+    /// Whoever makes reports.
+    pub reports: Arc<ReportMaker>,
+}
+
+impl Shared {
+    /// Over some records, with what is kept in a state folder.
+    pub fn new(records: &Arc<Records>, tallies: Tallies, caught_up: Arc<CaughtUp>, state: &Path) -> Self {
+        let outbox = Arc::new(Outbox::open(state));
+        let (of_reports, folder) = (Arc::clone(&caught_up), state.join("reports"));
+        Shared {
+            courses: Arc::new(Courses::new(Arc::clone(records), caught_up)),
+            reports: Arc::new(ReportMaker::new(
+                Arc::clone(records),
+                tallies,
+                Arc::clone(&outbox),
+                of_reports,
+                folder,
+            )),
+            outbox,
+        }
+    }
+}
+
+/// The threads that do it.
+pub struct Jobs {
+    stop: Arc<AtomicBool>,
+    threads: Vec<JoinHandle<()>>,
+}
+
+impl Jobs {
+    /// Begins. `active` gives what is in force, `console` is the address that links begin with.
+    pub fn start(
+        shared: &Shared,
+        active: impl Fn() -> Option<Arc<Active>> + Clone + Send + 'static,
+        console: String,
+    ) -> io::Result<Self> {
+        let stop = Arc::new(AtomicBool::new(false));
+        let watch = {
+            let (shared, active, stop) = (shared.clone(), active.clone(), Arc::clone(&stop));
+            move || alerts::watch(&shared.courses, &shared.outbox, &active, &console, &stop)
+        };
+        let make = {
+            let (reports, stop) = (Arc::clone(&shared.reports), Arc::clone(&stop));
+            move || reports.run(&active, &stop)
+        };
+        let threads = vec![keep_on(alerts::NAME, watch)?, keep_on(reports::NAME, make)?];
+        Ok(Jobs { stop, threads })
+    }
+
+    /// Ends them, after what they are at.
+    pub fn stop(self) {
+        self.stop.store(true, Ordering::SeqCst);
+        for thread in self.threads {
+            thread.thread().unpark();
+            // One that panicked has said so already.
+            let _ = thread.join();
+        }
+    }
+}

@@ -15,3 +15,4 @@ pub mod error_reading;
 pub mod ingest;
 pub mod journal;
 mod retention;
+pub mod view;

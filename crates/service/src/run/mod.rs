@@ -9,9 +9,8 @@ use crate::control::StartError;
 use crate::control::changes::Changes;
 use crate::control::preflight::{prefer_small_pages, raise_open_files};
 use crate::control::runtime::{LogsShared, Runtime};
-use crate::jobs::alerts;
-use crate::jobs::alerts::courses::Courses;
-use crate::jobs::messages::{Outbox, delivery};
+use crate::jobs::messages::delivery;
+use crate::jobs::{Jobs, Shared};
 use crate::logs::closed_days::{self, keep_closed_days};
 use crate::logs::ingest::Ingest;
 use crate::logs::ingest::caught_up::CaughtUp;
@@ -61,7 +60,7 @@ pub struct Running {
     follower: (Arc<AtomicBool>, JoinHandle<()>),
     keeper: (Sender<()>, JoinHandle<()>),
     counter: (Arc<AtomicBool>, JoinHandle<()>),
-    watcher: (Arc<AtomicBool>, JoinHandle<()>),
+    jobs: Jobs,
     /// Held until everything has ended.
     lock: StateLock,
 }
@@ -128,17 +127,12 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
         keep_closed_days(&counted, &tallies, || weak.upgrade()?.site(), &stop_counted);
     });
     let counter = (stop_counting, counter.map_err(thread_failed)?);
-    let (courses, outbox) =
-        (Arc::new(Courses::new(Arc::clone(&records), caught_up)), Arc::new(Outbox::open(state)));
-    let watcher = {
-        let stop = Arc::new(AtomicBool::new(false));
-        let (stopped, weak) = (Arc::clone(&stop), Arc::downgrade(&runtime));
-        let (courses, outbox) = (Arc::clone(&courses), Arc::clone(&outbox));
-        let address = console_address(console, is_secured);
-        let watch = move || alerts::watch(&courses, &outbox, || weak.upgrade()?.site(), &address, &stopped);
-        (stop, keep_on(alerts::NAME, watch).map_err(thread_failed)?)
-    };
-    let (weak, waiting, stopping) = (Arc::downgrade(&runtime), Arc::clone(&outbox), runtime.stop.subscribe());
+    let shared = Shared::new(&records, Tallies::open(state), caught_up, state);
+    let weak = Arc::downgrade(&runtime);
+    let address = console_address(console, is_secured);
+    let jobs = Jobs::start(&shared, move || weak.upgrade()?.site(), address).map_err(thread_failed)?;
+    let (weak, waiting, stopping) =
+        (Arc::downgrade(&runtime), Arc::clone(&shared.outbox), runtime.stop.subscribe());
     runtime.spawn(keep_on_task(delivery::NAME, move || {
         let weak = weak.clone();
         delivery::deliver(Arc::clone(&waiting), move || weak.upgrade()?.site(), stopping.clone())
@@ -167,8 +161,7 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
                 .is_some_and(|made| complain("no new token for clients on this machine", made).is_some());
         }
     });
-    let shown =
-        Console::new(Arc::clone(&runtime), Arc::clone(&changes), records, secrets, (courses, outbox), state);
+    let shown = Console::new(Arc::clone(&runtime), Arc::clone(&changes), records, secrets, shared, state);
     runtime.spawn(console::serve(console_socket, shown, runtime.stop.subscribe()));
     let (weak, tokens) = (Arc::downgrade(&runtime), Arc::clone(&runtime.tokens));
     let mut stopping = runtime.stop.subscribe();
@@ -190,7 +183,7 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
         follower,
         keeper,
         counter,
-        watcher,
+        jobs,
         lock,
     })
 }
@@ -223,7 +216,7 @@ impl Running {
             follower: (ending, follower),
             keeper: (keeping, keeper),
             counter: (counting, counter),
-            watcher: (watching, watcher),
+            jobs,
             lock,
             ..
         } = self;
@@ -239,10 +232,9 @@ impl Running {
             ending.store(true, Ordering::SeqCst);
             drop(keeping);
             counting.store(true, Ordering::SeqCst);
-            watching.store(true, Ordering::SeqCst);
+            jobs.stop();
             counter.thread().unpark();
-            watcher.thread().unpark();
-            join(vec![follower, keeper, counter, watcher]);
+            join(vec![follower, keeper, counter]);
             drop(lock);
         });
         let _ = last.await;

@@ -5,9 +5,11 @@
 //!
 //! - [`alerts`]: what has been told of each, what people said about it, and the history
 //! - [`messages`]: those that wait, and what became of them
+//! - [`reports`]: reports that were made by themselves
 
 pub mod alerts;
 pub mod messages;
+pub mod reports;
 
 use crate::database::{Database, StoreError};
 use crate::secrets::KIND;

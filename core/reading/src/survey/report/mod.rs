@@ -82,7 +82,7 @@ impl ReportOptions {
 }
 
 /// Everything counted over one scope.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct Report {
     /// Version of this form.
     pub version: u32,

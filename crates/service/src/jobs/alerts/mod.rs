@@ -42,7 +42,7 @@ const AGAIN: Duration = Duration::from_secs(10);
 pub fn watch(
     courses: &Courses,
     outbox: &Outbox,
-    active: impl Fn() -> Option<Arc<Active>>,
+    active: &impl Fn() -> Option<Arc<Active>>,
     console: &str,
     stop: &AtomicBool,
 ) {

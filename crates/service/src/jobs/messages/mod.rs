@@ -89,6 +89,8 @@ pub enum Kind {
     Over,
     /// Several changes of alerts.
     Several,
+    /// A report that was made.
+    Report,
     /// Nothing: somebody tries whether messages arrive.
     Trial,
 }
@@ -100,6 +102,7 @@ impl Kind {
             Kind::Raised => "raised",
             Kind::Over => "over",
             Kind::Several => "several",
+            Kind::Report => "report",
             Kind::Trial => "trial",
         }
     }

@@ -24,15 +24,19 @@ pub enum NoPage {
     WithoutPlace,
 }
 
-/// The file for a report given as JSON.
+/// The file for a report given as JSON. Its dates are in a language (a tag of RFC 5646), English where none is said.
 ///
 /// # Errors
 /// [`NoPage`].
-pub fn page(json: &str, title: &str) -> Result<String, NoPage> {
+pub fn page(json: &str, title: &str, language: Option<&str>) -> Result<String, NoPage> {
     let page = PAGE.ok_or(NoPage::WithoutConsole)?;
     let (before, after) = page.split_once(PLACE).ok_or(NoPage::WithoutPlace)?;
     let before = before.replace("<title>Report</title>", &format!("<title>{}</title>", escaped(title)));
-    Ok(format!("{before}{PLACE}{}{after}", harmless(json)))
+    let place = match language {
+        Some(language) => PLACE.replace(" id=", &format!(" data-language=\"{}\" id=", escaped(language))),
+        None => PLACE.to_owned(),
+    };
+    Ok(format!("{before}{place}{}{after}", harmless(json)))
 }
 
 /// JSON that cannot end the element it stands in (HTML, 4.12.1.3: restrictions for contents of script elements).

@@ -1,0 +1,2 @@
+DROP TABLE report_runs;
+DROP TABLE report_schedules;
