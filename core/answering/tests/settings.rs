@@ -67,6 +67,7 @@ fn beside(setting: &Setting) -> &'static str {
         ("rules", "status" | "query") => "redirect = \"/new\"\n",
         ("rules", "redirect" | "serve") => "path = \"/mariners/{year}/{rest*}\"\n",
         ("recipient", "name") => "command = [\"true\"]\n",
+        (_, "at_allowance") => "allowance = \"200 GB\"\n",
         ("layout", "name") => "template = '{time} {client}'\n",
         ("limit", "at_once") => "requests = \"5 a second\"\n",
         ("cors", key) if key != "origins" => "origins = [\"https://partner.example\"]\n",

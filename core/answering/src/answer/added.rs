@@ -27,6 +27,8 @@ pub(super) struct Added {
     pub passed: SmallVec<[usize; 1]>,
     /// The realm that asks for a name and a password.
     pub challenge: Option<usize>,
+    /// Whether it is sent only while the month's allowance lasts.
+    pub within_allowance: bool,
     /// In how many seconds the client may come again.
     pub retry_after: Option<u64>,
     /// The site's rules that have fitted, by their numbers.
@@ -83,6 +85,7 @@ impl Added {
         }
         answer.obligations = Some(Box::new(Obligations {
             limits,
+            within_allowance: self.within_allowance,
             log: log.unwrap_or(true),
             user: self.user,
             fired: self.fired,

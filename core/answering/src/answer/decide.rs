@@ -26,6 +26,7 @@ use super::trace::{Cause, Observer, Place, Step, Trace, Untidy};
 use super::{Answer, Body, Decision, FolderChain, Malformed, SitePath, pages};
 use crate::config::{Config, Site, SiteId};
 use crate::facts::{Dependence, Facts, RecordedFacts, Scheme};
+use exedra_reading::classify::paths::{Kind, kind};
 use http::header;
 use http::{HeaderMap, HeaderValue, StatusCode};
 use std::sync::Arc;
@@ -81,6 +82,27 @@ pub fn too_many<'a>(config: &'a Config, facts: Facts<'a>, answer: &Answer, secon
     let mut deciding = Deciding::new(config, facts, ());
     deciding.site = answer.site;
     deciding.come_again("Too many requests from your address", seconds)
+}
+
+/// The answer to whoever asks for a download when the allowance of the month is used up: 503 (RFC 9110 §15.6.4), in so many seconds the
+/// next month begins.
+pub fn over_allowance<'a>(
+    config: &'a Config,
+    facts: Facts<'a>,
+    answer: &Answer,
+    seconds: u64,
+) -> Decision<'a> {
+    let mut deciding = Deciding::new(config, facts, ());
+    deciding.site = answer.site;
+    deciding.added().retry_after = Some(seconds);
+    let days = match seconds.div_ceil(86_400) {
+        0 | 1 => "tomorrow".to_owned(),
+        days => format!("in {days} days"),
+    };
+    let why = format!(
+        "This site has sent as much as it may this month. Its pages are still here; downloads are back {days}."
+    );
+    deciding.failed_because(StatusCode::SERVICE_UNAVAILABLE, why)
 }
 
 fn site_step(site: &Site, host: &str, as_default: bool) -> Step {
@@ -372,6 +394,11 @@ impl<'a, W: Observer> Deciding<'a, W> {
     pub(super) fn done(&mut self, status: StatusCode, mut headers: HeaderMap, body: Body) -> Decision<'a, W> {
         if status == StatusCode::METHOD_NOT_ALLOWED {
             headers.insert(header::ALLOW, ALLOWED);
+        }
+        let is_held_back =
+            status.is_success() && self.site.is_some_and(|site| self.config.may_hold_back(site));
+        if is_held_back && kind(&self.path.written) == Kind::Download {
+            self.added().within_allowance = true;
         }
         let site = self.settings();
         if let Some(time) = site.and_then(|site| site.https_only)

@@ -55,7 +55,7 @@ mod suspended;
 pub mod trace;
 pub mod verdicts;
 
-pub use decide::{answer, answer_traced, too_many};
+pub use decide::{answer, answer_traced, over_allowance, too_many};
 pub use folder::{Folder, Found, LettingIn, Tree};
 pub use malformed::{Malformed, malformed};
 pub use path::SitePath;
@@ -102,7 +102,10 @@ impl Answer {
     /// it is, without deciding anew.
     pub fn is_for_same_octets(&self) -> bool {
         let is_free = |obligations: &Obligations| {
-            obligations.limits.is_empty() && obligations.log && obligations.user.is_none()
+            obligations.limits.is_empty()
+                && !obligations.within_allowance
+                && obligations.log
+                && obligations.user.is_none()
         };
         !self.depends.is_beyond_octets() && self.obligations.as_deref().is_none_or(is_free)
     }
@@ -135,6 +138,8 @@ fn in_capitals(name: &http::HeaderName) -> String {
 pub struct Obligations {
     /// How much the client may take.
     pub limits: SmallVec<[Limit; 1]>,
+    /// Whether it is sent only while the month's allowance lasts.
+    pub within_allowance: bool,
     /// Whether the request is logged.
     pub log: bool,
     /// Who has signed in.

@@ -24,6 +24,7 @@
 //! ```
 
 pub mod alerts;
+pub mod allowance;
 pub mod diagnostic;
 pub mod document;
 pub mod folder;
@@ -44,6 +45,7 @@ use crate::media_types::MediaTypes;
 use crate::rules::RuleSet;
 use crate::rules::effects::CompressChange;
 use alerts::Alert;
+use allowance::AtAllowance;
 use exedra_common::text::{Wildcard, nearest};
 use exedra_reading::logs::Layout;
 use ipnet::IpNet;
@@ -269,6 +271,8 @@ pub struct Service {
     pub retention: Option<jiff::Span>,
     /// Octets of bodies that all sites together may send in a calendar month, where that is limited by somebody.
     pub allowance: Option<u64>,
+    /// What happens to downloads of all sites when it is used up.
+    pub at_allowance: AtAllowance,
     /// Whose days and hours reports speak of.
     pub time_zone: TimeZone,
     /// Networks whose `Forwarded` field is believed (RFC 7239).
@@ -318,6 +322,8 @@ pub struct Site {
     pub log: Log,
     /// Octets of bodies that it may send in a calendar month, where that is limited by somebody.
     pub allowance: Option<u64>,
+    /// What happens to its downloads when it is used up.
+    pub at_allowance: AtAllowance,
 }
 
 impl Site {

@@ -64,6 +64,13 @@ const SETTINGS: &[Setting] = &[
     ),
     setting(
         "service",
+        "at_allowance",
+        Kind::Text,
+        "at_allowance = \"tell\"",
+        "what happens when it is used up, at all sites: see the same setting of a site",
+    ),
+    setting(
+        "service",
         "time_zone",
         Kind::Text,
         "time_zone = \"Atlantic/Faroe\"",
@@ -589,6 +596,13 @@ const SETTINGS: &[Setting] = &[
         Kind::Text,
         "allowance = \"200 GB\"",
         "transfer in a calendar month; the console shows how much of it is used, and when it runs out",
+    ),
+    setting(
+        "site",
+        "at_allowance",
+        Kind::Text,
+        "at_allowance = \"refuse downloads\"",
+        "what happens when it is used up: \"tell\", \"refuse downloads\" (503 until the month is over; pages and what they load are never held back) or \"slow downloads to 250 kB a second\"; \"tell\" where not set",
     ),
     setting("site", "default", Kind::Flag, "default = true", "whether it answers for unknown hosts"),
     setting(

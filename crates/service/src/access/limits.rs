@@ -91,6 +91,19 @@ impl Limits {
     }
 }
 
+impl LimitPermit {
+    /// The same, or one that counts nothing, with which no more than so many bytes a second are sent.
+    pub fn slowed(permit: Option<Self>, limits: &Arc<Limits>, speed: u64) -> Self {
+        let mut permit = permit.unwrap_or_else(|| LimitPermit {
+            limits: Arc::clone(limits),
+            counted: Vec::new(),
+            speed: None,
+        });
+        permit.speed = Some(permit.speed.map_or(speed, |known| known.min(speed)));
+        permit
+    }
+}
+
 impl Drop for LimitPermit {
     fn drop(&mut self) {
         if self.counted.is_empty() {

@@ -5,6 +5,7 @@
 //! - [`forwarded`]: whose word is believed about where a request comes from; [`authority`]: which host is asked
 //! - [`certificates`]: how HTTPS is secured; [`countries`]: where addresses are
 
+pub mod allowance;
 pub mod authority;
 pub mod certificates;
 pub mod countries;

@@ -4,6 +4,7 @@
 
 pub mod trials;
 
+use crate::access::allowance::AllowanceGate;
 use crate::access::certificates::Certificates;
 use crate::access::certificates::obtaining::Tokens;
 use crate::access::countries::Countries;
@@ -47,6 +48,8 @@ pub struct Active {
     pub guards: Arc<Guards>,
     /// How much each client may take.
     pub limits: Arc<Limits>,
+    /// Whether allowances of the month are used up.
+    pub allowance: Arc<AllowanceGate>,
     /// Which country an address is in, where a file knows it.
     pub countries: Option<Arc<Countries>>,
     /// How connections are secured, where any are.

@@ -14,6 +14,8 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
+use exedra_answering::config::SiteId;
+use exedra_answering::config::allowance::AtAllowance;
 use exedra_api::{LogStatus, Now, RecordsStatus, SiteStatus, Status};
 use exedra_common::Column;
 use exedra_common::scope::Scope;
@@ -132,8 +134,14 @@ pub(super) fn troubles(console: &Console, site: &Active) -> Vec<String> {
             seconds / 60
         )
     });
-    let of_messages = behind.into_iter().chain(console.outbox.troubles(now));
-    words.chain(damages).chain(threads::troubles()).chain(of_folders).chain(of_messages).collect()
+    let held_back = site.config.sites.iter().enumerate().filter_map(|(nth, one)| {
+        let in_force = site.allowance.in_force(&site.config, SiteId(nth));
+        (in_force != AtAllowance::Tell).then(|| {
+            format!("the month's allowance of `{}` is used up, which means: {in_force}", one.name.value)
+        })
+    });
+    let of_sending = held_back.chain(behind).chain(console.outbox.troubles(now));
+    words.chain(damages).chain(threads::troubles()).chain(of_folders).chain(of_sending).collect()
 }
 
 fn log_status(caller: &Caller, site: &Active, journal: &Journal) -> LogStatus {

@@ -15,6 +15,7 @@ use exedra_answering::answer::Broken;
 use exedra_answering::answer::path::tidy;
 use exedra_answering::check;
 use exedra_answering::check::{Spoken, pages};
+use exedra_answering::config::allowance::AtAllowance;
 use exedra_answering::config::{CertificateOrigin, Config, Diagnostic, SiteId};
 use exedra_answering::media_types::media_type;
 use exedra_store::Revisions;
@@ -67,6 +68,9 @@ pub fn check(config: &Config, depth: Depth, in_force: Option<&Config>) -> Vec<Di
     }
     certificates(config, &mut found);
     realms(config, &mut found);
+    if depth == Depth::Thorough {
+        allowances(config, &mut found);
+    }
     if let Some(path) = &config.service.countries
         && let Err(reason) = countries::open(&path.value)
     {
@@ -88,6 +92,35 @@ pub fn check(config: &Config, depth: Depth, in_force: Option<&Config>) -> Vec<Di
     }
     found.sort_by_key(|diagnostic| diagnostic.span.start);
     found
+}
+
+/// What would happen when allowances are used up: nobody is to be surprised by it.
+fn allowances(config: &Config, found: &mut Vec<Diagnostic>) {
+    let sites = config.sites.iter().map(|site| (site.allowance, site.at_allowance, &site.name));
+    for (allowance, at_allowance, name) in sites {
+        let (Some(allowance), false) = (allowance, at_allowance == AtAllowance::Tell) else { continue };
+        let message = format!(
+            "when `{}` has sent {} in a month: {at_allowance}",
+            name.value,
+            exedra_common::figures::bytes(allowance)
+        );
+        let reason = match at_allowance {
+            AtAllowance::Refuse => {
+                "documents, archives, sound and films are answered 503 until the month is over; pages, pictures and styles are not touched"
+            }
+            _ => "documents, archives, sound and films; pages, pictures and styles are not touched",
+        };
+        found.push(Diagnostic::remark(name.span.clone(), message, reason));
+    }
+    if let (Some(allowance), false) =
+        (config.service.allowance, config.service.at_allowance == AtAllowance::Tell)
+    {
+        let sent = exedra_common::figures::bytes(allowance);
+        let message =
+            format!("when all sites together have sent {sent} in a month: {}", config.service.at_allowance);
+        let reason = "at all sites; pages, pictures and styles are not touched";
+        found.push(Diagnostic::remark(0..0, message, reason));
+    }
 }
 
 /// Folders that say something of themselves. What is wrong with that takes no site down, and is remarked upon.

@@ -5,6 +5,7 @@
 //! Listeners that stay keep their sockets, sites that stay keep their logs and what is remembered of their files.
 
 use super::start_error::StartError;
+use crate::access::allowance::AllowanceGate;
 use crate::access::certificates::Certificates;
 use crate::access::certificates::obtaining::Tokens;
 use crate::access::countries;
@@ -232,6 +233,7 @@ impl Runtime {
             encodings,
             guards: Arc::new(Guards::new(&config, Arc::clone(&self.throttle))),
             limits: Arc::clone(&self.limits),
+            allowance: Arc::new(AllowanceGate::new(&config)),
             countries,
             tls,
             tokens: Arc::clone(&self.tokens),

@@ -1,10 +1,12 @@
 //! What the service does by itself, minute by minute.
 //!
 //! - [`alerts`]: looks at the alerts of the configuration and decides what there is to be told
+//! - [`allowances`]: what was sent this month
 //! - [`reports`]: made when it is their time
 //! - [`messages`]: what recipients are told, until it is delivered
 
 pub mod alerts;
+pub mod allowances;
 pub mod messages;
 pub mod reports;
 
@@ -69,11 +71,20 @@ impl Jobs {
             let (shared, active, stop) = (shared.clone(), active.clone(), Arc::clone(&stop));
             move || alerts::watch(&shared.courses, &shared.outbox, &active, &console, &stop)
         };
+        let counted = active.clone();
         let make = {
             let (reports, stop) = (Arc::clone(&shared.reports), Arc::clone(&stop));
             move || reports.run(&active, &stop)
         };
-        let threads = vec![keep_on(alerts::NAME, watch)?, keep_on(reports::NAME, make)?];
+        let count = {
+            let (reports, stop) = (Arc::clone(&shared.reports), Arc::clone(&stop));
+            move || allowances::count(&reports.records, &reports.tallies, &counted, &stop)
+        };
+        let threads = vec![
+            keep_on(alerts::NAME, watch)?,
+            keep_on(reports::NAME, make)?,
+            keep_on(allowances::NAME, count)?,
+        ];
         Ok(Jobs { stop, threads })
     }
 

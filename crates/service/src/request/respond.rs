@@ -7,7 +7,7 @@ use super::connection::{Connection, Peer};
 use super::progress::{Progress, note};
 use crate::access::authority::{self, authority, host, split};
 use crate::access::forwarded;
-use crate::access::limits::TooMany;
+use crate::access::limits::{LimitPermit, TooMany};
 use crate::active::trials::RealRequest;
 use crate::active::{Active, Current};
 use crate::request::body::{Content, LoggedBody};
@@ -16,12 +16,15 @@ use crate::request::resolve::{Fetched, Missing, Resolved, ready, resolve};
 use crate::request::response_cache::{self, Candidate};
 use exedra_answering::answer::{Answer, Body, Malformed};
 use exedra_answering::config::SiteId;
+use exedra_answering::config::allowance::AtAllowance;
 use exedra_answering::facts::{AgentPart, Facts, Fields, Known, Scheme};
 use exedra_reading::classify::agents;
 use http::header::{self, HeaderValue};
 use http::{HeaderMap, Request, Response, StatusCode};
 use hyper::body::Incoming;
 use hyper::service::Service;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use std::convert::Infallible;
 use std::future::Future;
 use std::pin::Pin;
@@ -136,8 +139,8 @@ fn respond(
         }
         Ok(ready) => match pass(&ready.answer, in_flight) {
             Ok(in_flight) => Responding::Now(Some(send(ready, in_flight, is_last))),
-            Err((in_flight, too_many)) => {
-                Responding::Later(Box::pin(respond_too_many(ready.answer, too_many, in_flight, is_last)))
+            Err((in_flight, why)) => {
+                Responding::Later(Box::pin(respond_held_back(ready.answer, why, in_flight, is_last)))
             }
         },
         Err(missing) => Responding::Later(Box::pin(respond_later(missing, in_flight, is_last))),
@@ -201,15 +204,32 @@ async fn respond_to_trial(
     assemble(StatusCode::OK, headers, LoggedBody::new(Content::Whole(page.into()), in_flight))
 }
 
-/// Lets a request pass by the limits that rules oblige it to.
-fn pass(answer: &Answer, mut in_flight: Box<InFlight>) -> Result<Box<InFlight>, (Box<InFlight>, TooMany)> {
+/// Why a request that could be answered is not.
+enum HeldBack {
+    /// The client has used up what a rule allows it.
+    Client(TooMany),
+    /// The site has used up what it may send this month.
+    Site,
+}
+
+/// Lets a request pass by the limits that rules oblige it to, and by the month's allowance.
+fn pass(answer: &Answer, mut in_flight: Box<InFlight>) -> Result<Box<InFlight>, (Box<InFlight>, HeldBack)> {
     let Some(obligations) = &answer.obligations else { return Ok(in_flight) };
-    match in_flight.service.limits.pass(obligations, in_flight.client, in_flight.began) {
+    let service = Arc::clone(&in_flight.service);
+    let site = answer.site.filter(|_| obligations.within_allowance);
+    let in_force = site.map_or(AtAllowance::Tell, |site| service.allowance.in_force(&service.config, site));
+    if in_force == AtAllowance::Refuse {
+        return Err((in_flight, HeldBack::Site));
+    }
+    match service.limits.pass(obligations, in_flight.client, in_flight.began) {
         Ok(permit) => {
-            in_flight.permit = permit;
+            in_flight.permit = match in_force {
+                AtAllowance::Slow(speed) => Some(LimitPermit::slowed(permit, &service.limits, speed)),
+                _ => permit,
+            };
             Ok(in_flight)
         }
-        Err(too_many) => Err((in_flight, too_many)),
+        Err(too_many) => Err((in_flight, HeldBack::Client(too_many))),
     }
 }
 
@@ -224,29 +244,48 @@ async fn respond_later(missing: Missing, in_flight: Box<InFlight>, is_last: bool
     let Some(ready) = found else { return changing(in_flight) };
     match pass(&ready.answer, in_flight) {
         Ok(in_flight) => send(ready, in_flight, is_last),
-        Err((in_flight, too_many)) => respond_too_many(ready.answer, too_many, in_flight, is_last).await,
+        Err((in_flight, why)) => respond_held_back(ready.answer, why, in_flight, is_last).await,
     }
 }
 
-/// The client has used up what it may take: it is told so, by the site's own page where there is one.
-async fn respond_too_many(
+/// The client or the site has used up what it may take: that is told, by the site's own page where there is one.
+async fn respond_held_back(
     refused: Answer,
-    too_many: TooMany,
+    why: HeldBack,
     in_flight: Box<InFlight>,
     is_last: bool,
 ) -> Response<LoggedBody> {
     let decide = |site: &Active, in_flight: &InFlight, fetched: &mut Fetched| {
-        let decision =
-            exedra_answering::answer::too_many(&site.config, facts(in_flight), &refused, too_many.seconds);
+        let (config, facts) = (&site.config, facts(in_flight));
+        let decision = match &why {
+            HeldBack::Client(too_many) => {
+                exedra_answering::answer::too_many(config, facts, &refused, too_many.seconds)
+            }
+            HeldBack::Site => {
+                let seconds = until_next_month(&config.service.time_zone);
+                exedra_answering::answer::over_allowance(config, facts, &refused, seconds)
+            }
+        };
         ready(site, decision, fetched)
     };
-    let rule =
-        refused.obligations.as_ref().and_then(|obligations| obligations.rule.as_deref()).unwrap_or_default();
-    let cause = format!("`{rule}` allows this client no more for now");
+    let cause = match &why {
+        HeldBack::Client(_) => {
+            let rule = refused.obligations.as_ref().and_then(|obligations| obligations.rule.as_deref());
+            format!("`{}` allows this client no more for now", rule.unwrap_or_default())
+        }
+        HeldBack::Site => "the month's allowance is used up, and downloads are refused then".to_owned(),
+    };
     let (found, in_flight) = respond_instead(in_flight, cause, decide).await;
     let Some(mut ready) = found else { return changing(in_flight) };
     ready.answer.obligations = refused.obligations;
     send(ready, in_flight, is_last)
+}
+
+/// In how many seconds the next month begins.
+fn until_next_month(zone: &TimeZone) -> u64 {
+    let now = Timestamp::now();
+    let next = now.to_zoned(zone.clone()).last_of_month().and_then(|day| day.tomorrow()?.start_of_day());
+    next.map_or(0, |next| u64::try_from((next.timestamp() - now).get_seconds()).unwrap_or(0))
 }
 
 /// What asks for nothing that could be: it is told so, by the site's own page where there is one.

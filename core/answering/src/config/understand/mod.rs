@@ -362,7 +362,7 @@ impl Reading<'_> {
             }
             span
         });
-        let allowance = self.allowance(section);
+        let (allowance, at_allowance) = (self.allowance(section), self.at_allowance(section));
         let countries = section.text("countries").map(|path| self.folder(Some(path), ""));
         let user = section.text("user");
         let console = console.unwrap_or(loopback);
@@ -389,6 +389,7 @@ impl Reading<'_> {
             records,
             retention,
             allowance,
+            at_allowance,
             time_zone,
             forwarders,
             forwarded_by,
@@ -406,6 +407,26 @@ impl Reading<'_> {
             self.error(&text.span, message, "a number and its unit", "write it like \"200 GB\"");
         }
         size
+    }
+
+    /// What happens when it is used up.
+    fn at_allowance(&mut self, section: &Section<'_>) -> AtAllowance {
+        let Some(text) = section.text("at_allowance") else { return AtAllowance::default() };
+        if section.any("allowance").is_none() {
+            let remedy = "write how much may be sent: allowance = \"200 GB\"";
+            self.error(
+                &text.span,
+                "there is no allowance that could be used up",
+                "`allowance` is missing",
+                remedy,
+            );
+        }
+        AtAllowance::understand(&text.value).unwrap_or_else(|| {
+            let message = format!("`{}` is nothing that can happen then", text.value);
+            let remedy = "write \"tell\", \"refuse downloads\" or \"slow downloads to 250 kB a second\"";
+            self.error(&text.span, message, "not known", remedy);
+            AtAllowance::default()
+        })
     }
 
     fn forwarded_by(&mut self, name: &Located<String>) -> ForwardedBy {

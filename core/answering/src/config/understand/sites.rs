@@ -43,7 +43,7 @@ impl Default for Defaults {
 }
 
 /// Settings that `[defaults]` and sites have in common, and those of their sections.
-const INHERITED: [(&str, &str, &str); 19] = [
+const INHERITED: [(&str, &str, &str); 20] = [
     ("", "https", "https"),
     ("", "https_only", "https_only"),
     ("", "index", "index"),
@@ -54,6 +54,7 @@ const INHERITED: [(&str, &str, &str); 19] = [
     ("", "media_types", "media_types"),
     ("", "folder", "folder"),
     ("", "allowance", "allowance"),
+    ("", "at_allowance", "at_allowance"),
     ("compress", "codecs", "compress.codecs"),
     ("compress", "types", "compress.types"),
     ("compress", "at_least", "compress.at_least"),
@@ -169,7 +170,7 @@ impl Reading<'_> {
             );
         }
         let inherited = self.inheriting(section, defaults);
-        let allowance = self.allowance(section);
+        let (allowance, at_allowance) = (self.allowance(section), self.at_allowance(section));
         Some(Site {
             name,
             hosts,
@@ -188,6 +189,7 @@ impl Reading<'_> {
             compress: inherited.compress,
             log: inherited.log,
             allowance,
+            at_allowance,
         })
     }
 

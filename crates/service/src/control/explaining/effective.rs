@@ -45,6 +45,7 @@ pub fn of_site(config: &Config, id: SiteId) -> Vec<Setting> {
     say("https", "https", https.to_owned());
     say("https_only", "https_only", site.https_only.map_or("off".to_owned(), units::in_words));
     say("allowance", "allowance", site.allowance.map_or("none".to_owned(), figures::bytes));
+    say("at_allowance", "at_allowance", site.at_allowance.to_string());
     say("index", "index", listed(&site.index));
     say("listing", "listing", on_off(site.listing).to_owned());
     say("folder_settings", "folder_settings", on_off(site.folder_settings).to_owned());

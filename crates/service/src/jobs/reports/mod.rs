@@ -34,8 +34,8 @@ const AGAIN: i64 = 600;
 
 /// Whoever makes reports.
 pub struct ReportMaker {
-    records: Arc<Records>,
-    tallies: Tallies,
+    pub(super) records: Arc<Records>,
+    pub(super) tallies: Tallies,
     outbox: Arc<Outbox>,
     caught_up: Arc<CaughtUp>,
     /// Where they are kept.
