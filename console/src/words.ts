@@ -208,11 +208,11 @@ export const words = {
       `${sent} of ${allowance} sent this month, ${share}${expected ? `; ${expected} expected at its end` : ""}`,
     course: "This month",
     sentSoFar: "sent since the first",
-    expectedRange: "expected, four times out of five within the range",
+    expectedRange: "expected, nine times out of ten within the range",
     allowance: "allowance",
     month: "The month against its allowance",
     forecast: (expected: string, least: string, most: string) =>
-      `About ${expected} at the end of the month, four times out of five between ${least} and ${most}.`,
+      `About ${expected} at the end of the month, nine times out of ten between ${least} and ${most}.`,
     runsOut: (day: string, earliest?: string) => `The allowance runs out about ${day}${earliest ? `, at the earliest ${earliest}` : ""}.`,
     mayRunOut: (earliest: string) => `It lasts as expected; if more is sent than usual it runs out on ${earliest}.`,
     lasts: "It lasts to the end of the month.",

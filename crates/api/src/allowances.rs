@@ -36,13 +36,13 @@ pub struct MonthTransfer {
 pub struct TransferForecast {
     /// Octets.
     pub expected: u64,
-    /// Four out of five times it is between this and `most`.
+    /// Nine out of ten times it is between this and `most`.
     pub least: u64,
     /// See `least`.
     pub most: u64,
     /// The day on which the allowance runs out, as expected; absent where it lasts, or there is none.
     pub runs_out: Option<String>,
-    /// The earliest such day that four out of five times hold.
+    /// The earliest such day that nine out of ten times hold.
     pub earliest: Option<String>,
     /// The latest.
     pub latest: Option<String>,

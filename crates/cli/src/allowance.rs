@@ -52,6 +52,28 @@ fn print(told: &Allowances) {
     }
 }
 
+/// A line for each allowance that is configured: how much is used, and how long it lasts.
+pub fn in_short(told: &Allowances) -> Vec<String> {
+    let limited = told.of.iter().filter(|month| month.allowance.is_some());
+    let line = |month: &MonthTransfer| {
+        let who = month.site.as_deref().unwrap_or("all sites together");
+        let end = end(month).map_or(String::new(), |end| format!("; {end}"));
+        format!("{who}: {}{end}", sent(month))
+    };
+    limited.map(line).collect()
+}
+
+/// The same in as few letters as can be.
+pub fn shortest(told: &Allowances) -> Option<String> {
+    let part = |month: &MonthTransfer| {
+        let allowance = month.allowance?;
+        let who = month.site.as_deref().unwrap_or("all sites");
+        Some(format!("{who} {} of {}", share(month.sent, allowance), bytes(allowance)))
+    };
+    let parts: Vec<String> = told.of.iter().filter_map(part).collect();
+    (!parts.is_empty()).then(|| format!("this month: {}", parts.join(", ")))
+}
+
 fn sent(month: &MonthTransfer) -> String {
     match month.allowance {
         Some(allowance) => {
@@ -64,7 +86,7 @@ fn sent(month: &MonthTransfer) -> String {
 fn expected(month: &MonthTransfer) -> String {
     match &month.forecast {
         Some(forecast) => format!(
-            "about {} at the end of the month, four times out of five between {} and {}",
+            "about {} at the end of the month, nine times out of ten between {} and {}",
             bytes(forecast.expected),
             bytes(forecast.least),
             bytes(forecast.most)

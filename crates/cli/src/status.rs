@@ -1,10 +1,12 @@
 //! `exedra status`: asks the running service how it is.
 
+use crate::allowance::in_short;
 use crate::failure::Failure;
 use crate::form::Form;
 use crate::out::ATTENTION;
 use crate::service::Service;
 use clap::Args;
+use exedra_api::allowances::Allowances;
 use exedra_api::{LogStatus, Status};
 use exedra_common::figures::{bytes, grouped, several};
 
@@ -23,12 +25,16 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     let status: Status = options.service.get("status")?;
     match options.form {
         Form::Json => crate::out::json(&status)?,
-        Form::Text => print(&status),
+        Form::Text => {
+            // Whoever may not see it, or asks a service that is just starting, is told the rest.
+            let allowances = options.service.get::<Allowances>("allowances");
+            print(&status, allowances.map(|told| in_short(&told)).unwrap_or_default());
+        }
     }
     Ok(())
 }
 
-fn print(status: &Status) {
+fn print(status: &Status, allowances: Vec<String>) {
     let Status { version, started, listeners, answered, sent, connections, sites, .. } = status;
     let since = started.get(..16).unwrap_or(started).replace('T', " ");
     crate::out::line!("Exedra {version}, running since {since} UTC, answers on {}", listeners.join(", "));
@@ -46,6 +52,10 @@ fn print(status: &Status) {
             first.get(..10).unwrap_or(first),
             several(records.kept_surveys, "kept survey", "kept surveys")
         );
+    }
+    if !allowances.is_empty() {
+        allowances.iter().for_each(|line| crate::out::line!("{line}"));
+        crate::out::line!();
     }
     for trouble in &status.troubles {
         crate::out::line!("{ATTENTION}{trouble}{ATTENTION:#}");

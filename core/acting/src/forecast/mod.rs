@@ -1,8 +1,9 @@
 //! How much will have been sent when the month ends, and when an allowance runs out.
 //!
-//! A day is expected to be like the days of its name before it, the later ones counting more; what is to come of today is the part of
-//! such a day that is left. How far off such guesses are is seen on the days before themselves: each is guessed from those before it,
-//! and the misses, over as many days in a row as are to come, give the range. Four out of five months should end within it.
+//! A day is expected to be like the days of its name before it, at a level that goes up or down as it did lately, the later days counting
+//! more; what is to come of today is the part of such a day that is left. How far off such guesses are is seen on the days before
+//! themselves: each of them is taken for today once, and the misses, over as many days in a row as are to come, give the range. Nine out of
+//! ten months should end within it.
 
 #[cfg(test)]
 mod tests;
@@ -37,7 +38,7 @@ pub struct Forecast {
     pub sent: u64,
     /// What will have been sent at its end.
     pub expected: u64,
-    /// Four out of five times it is between this and `most`.
+    /// Nine out of ten times it is between this and `most`.
     pub least: u64,
     /// See `least`.
     pub most: u64,
@@ -54,7 +55,7 @@ pub struct Course {
     pub has_ended: bool,
     /// What was sent, or is expected to have been.
     pub expected: u64,
-    /// Four out of five times it is between this and `most`.
+    /// Nine out of ten times it is between this and `most`.
     pub least: u64,
     /// See `least`.
     pub most: u64,
@@ -66,10 +67,22 @@ pub const FEWEST_DAYS: usize = 3;
 pub const WEEKS: usize = 10;
 /// By how much a week counts less than the one after it.
 const FADING: f64 = 0.8;
-/// How much the mean of all days counts beside the days of one name: as one of them.
-const OF_ALL: f64 = 1.0;
-/// Standard deviations to either side that hold four out of five.
-const FOUR_OF_FIVE: f64 = 1.2816;
+/// How much the mean of all days counts beside the days of one name: as a third of one of them.
+const OF_ALL: f64 = 0.33;
+/// How many times the mean a day may be for what days of its name usually are, and the least part of it.
+const MOST_DIFFERENT: f64 = 4.0;
+const LEAST_DIFFERENT: f64 = 0.02;
+/// With fewer days nothing is said of how the level changes.
+const FEWEST_FOR_SLOPE: f64 = 14.0;
+/// How many days count as if they were the last, and how many of them miss together.
+const EFFECTIVE_DAYS: f64 = 35.0;
+const TOGETHER: f64 = 2.0;
+/// After so many days a change has slowed down to less than half.
+const DAMPING: f64 = 120.0;
+/// The most days of a month.
+const LONGEST_MONTH: usize = 31;
+/// Standard deviations to either side that hold nine out of ten.
+const NINE_OF_TEN: f64 = 1.6449;
 
 impl Forecast {
     /// What is expected of the month of a day, from the whole days before it in order, those of earlier months among them; days without
@@ -81,7 +94,8 @@ impl Forecast {
         }
         // Whatever was sent on the first day before it was recorded is not in it.
         let whole = if days.len() > FEWEST_DAYS { &days[1..] } else { days };
-        let (usual, spread) = (Usual::of(whole), Spread::of(whole));
+        let usual = Expected::of(whole);
+        let spread = Spread::of(whole, usual.level.max(0.0));
         let (first, last) = (present.date.first_of_month(), present.date.last_of_month());
         let mut course = Vec::new();
         let mut sent = 0;
@@ -91,11 +105,11 @@ impl Forecast {
         }
         sent += present.bytes;
         let (mut expected, mut length) = (0.0, 0.0);
-        for date in present.date.series(1.day()).take_while(|date| *date <= last) {
+        for (ahead, date) in present.date.series(1.day()).take_while(|date| *date <= last).enumerate() {
             let left = if date == present.date { 1.0 - present.part.clamp(0.0, 1.0) } else { 1.0 };
-            expected += left * usual.on(date.weekday());
+            expected += left * usual.on(date.weekday(), ahead);
             length += left;
-            let off = FOUR_OF_FIVE * spread.over(length);
+            let off = NINE_OF_TEN * spread.over(length);
             let more = |octets: f64| sent + octets.max(0.0).round() as u64;
             course.push(Course {
                 date,
@@ -109,7 +123,7 @@ impl Forecast {
         Some(Forecast { sent, expected: end.expected, least: end.least, most: end.most, days: course })
     }
 
-    /// The day on which more than an allowance will have been sent: as expected, and the earliest and the latest that four out of five
+    /// The day on which more than an allowance will have been sent: as expected, and the earliest and the latest that nine out of ten
     /// times hold. Nothing where the month ends before.
     pub fn runs_out(&self, allowance: u64) -> RunsOut {
         let day = |sent: fn(&Course) -> u64| {
@@ -134,28 +148,98 @@ pub struct RunsOut {
     pub latest: Option<Date>,
 }
 
-/// What days usually send, by their names.
-struct Usual([f64; 7]);
+/// What is expected of days: a level that goes up or down from day to day, times what a day of a name sends beside others.
+struct Expected {
+    /// By how much days of a name differ from the mean.
+    weekdays: [f64; 7],
+    /// The level on the day after the last one that is known.
+    level: f64,
+    /// By how much it changes from day to day.
+    slope: f64,
+}
 
-impl Usual {
-    /// From days in order.
-    fn of(days: &[Day]) -> Usual {
-        let mut sums = [(0.0, 0.0); 7];
-        let mut all = (0.0, 0.0);
+impl Expected {
+    /// From days in order, the later ones counting more.
+    fn of(days: &[Day]) -> Expected {
+        let weekdays = weekdays(days);
+        // Ages of days are counted back from the one that comes next.
+        let mut sums = Sums::default();
         for (ago, day) in days.iter().rev().enumerate() {
-            let weight = FADING.powi((ago / 7) as i32);
-            let sum = &mut sums[place(day.date.weekday())];
-            for sum in [sum, &mut all] {
-                sum.0 += weight * day.bytes as f64;
-                sum.1 += weight;
-            }
+            // A day on which little is sent says little of the level.
+            let share = weekdays[place(day.date.weekday())];
+            sums.add(-(ago as f64) - 1.0, day.bytes as f64 / share, share * FADING.powf(ago as f64 / 7.0));
         }
-        let mean = if all.1 > 0.0 { all.0 / all.1 } else { 0.0 };
-        Usual(sums.map(|(sum, weight)| (sum + OF_ALL * mean) / (weight + OF_ALL)))
+        let (level, slope) = sums.line();
+        Expected { weekdays, level, slope }
     }
 
-    fn on(&self, weekday: Weekday) -> f64 {
-        self.0[place(weekday)]
+    /// What a day sends, so many days after the last one that is known.
+    fn on(&self, weekday: Weekday, ahead: usize) -> f64 {
+        // A change does not go on for ever as it was.
+        let length = DAMPING * (1.0 - (-(ahead as f64) / DAMPING).exp());
+        ((self.level + self.slope * length) * self.weekdays[place(weekday)]).max(0.0)
+    }
+}
+
+/// By how much days of a name differ from the mean; by nothing where too few are known. Days that differ from others for once count as
+/// little as others.
+fn weekdays(days: &[Day]) -> [f64; 7] {
+    let mut sums = [(0.0, 0.0); 7];
+    for week in days.rchunks(7) {
+        let mean = week.iter().map(|day| day.bytes as f64).sum::<f64>() / week.len() as f64;
+        if mean <= 0.0 || week.len() < 7 {
+            continue;
+        }
+        for day in week {
+            let sum = &mut sums[place(day.date.weekday())];
+            sum.0 += (day.bytes as f64 / mean).min(MOST_DIFFERENT);
+            sum.1 += 1.0;
+        }
+    }
+    let of_all = |(sum, weeks): (f64, f64)| (sum + OF_ALL) / (weeks + OF_ALL);
+    let shares = sums.map(of_all);
+    let mean = shares.iter().sum::<f64>() / 7.0;
+    shares.map(|share| (share / mean).max(LEAST_DIFFERENT))
+}
+
+/// Sums for a line through weighted points.
+#[derive(Default)]
+struct Sums {
+    weight: f64,
+    x: f64,
+    y: f64,
+    xx: f64,
+    xy: f64,
+    yy: f64,
+    count: f64,
+}
+
+impl Sums {
+    fn add(&mut self, x: f64, y: f64, weight: f64) {
+        self.weight += weight;
+        self.x += weight * x;
+        self.y += weight * y;
+        self.xx += weight * x * x;
+        self.xy += weight * x * y;
+        self.yy += weight * y * y;
+        self.count += 1.0;
+    }
+
+    /// Its value at 0 and its slope, which is taken for less the less sure it is.
+    fn line(&self) -> (f64, f64) {
+        let (mean_x, mean_y) = (self.x / self.weight, self.y / self.weight);
+        let of_x = self.xx / self.weight - mean_x * mean_x;
+        if self.count < FEWEST_FOR_SLOPE || of_x <= 0.0 {
+            return (mean_y, 0.0);
+        }
+        let slope = (self.xy / self.weight - mean_x * mean_y) / of_x;
+        let rest = (self.yy / self.weight - mean_y * mean_y - slope * slope * of_x).max(0.0);
+        // Of the days only so many count as if they were as good as the last; those of a week often miss together.
+        let days = (self.count.min(EFFECTIVE_DAYS) / TOGETHER).max(2.0);
+        let error = rest / of_x / days;
+        let sure = if slope == 0.0 { 0.0 } else { (1.0 - error / (slope * slope)).max(0.0) };
+        let slope = slope * sure;
+        (mean_y - slope * mean_x, slope)
     }
 }
 
@@ -163,36 +247,49 @@ fn place(weekday: Weekday) -> usize {
     weekday.to_monday_zero_offset() as usize
 }
 
-/// How far guesses are off.
+/// How far guesses are off: of what is sent in one day, two days and so on together.
 struct Spread {
-    /// The variance of one day's miss.
-    day: f64,
-    /// The variance of what all misses of a month have in common: that the level was guessed wrong.
-    level: f64,
+    deviations: Vec<f64>,
 }
 
 impl Spread {
-    /// From days in order: each is guessed from those before it.
-    fn of(days: &[Day]) -> Spread {
-        let misses: Vec<f64> = (FEWEST_DAYS - 1..days.len())
-            .map(|at| days[at].bytes as f64 - Usual::of(&days[..at]).on(days[at].date.weekday()))
-            .collect();
-        let count = misses.len() as f64;
-        let day = misses.iter().map(|miss| miss * miss).sum::<f64>() / count;
-        // Misses that go on for a week are of the level; of independent ones a seventh of the variance would remain.
-        let weeks: Vec<f64> = misses.windows(7).map(|week| week.iter().sum::<f64>() / 7.0).collect();
-        let level = match weeks.len() {
-            0 => day / count.max(1.0),
-            length => {
-                let of_weeks = weeks.iter().map(|mean| mean * mean).sum::<f64>() / length as f64;
-                (of_weeks - day / 7.0).max(day / count)
+    /// From days in order: each of them is taken for today once, and what was sent after it is guessed from those before it. `now` is the
+    /// level that is expected.
+    fn of(days: &[Day], now: f64) -> Spread {
+        let least = FEWEST_DAYS - 1;
+        let begin = if days.len() > 4 * 7 { 2 * 7 } else { least };
+        let mut sums = vec![(0.0, 0.0); LONGEST_MONTH];
+        for origin in begin..days.len() {
+            let expected = Expected::of(&days[..origin]);
+            // Where the level was another, misses were.
+            let scale = now / expected.level.max(now / MOST_DIFFERENT);
+            let mut miss = 0.0;
+            for (ahead, day) in days[origin..].iter().take(LONGEST_MONTH).enumerate() {
+                miss += day.bytes as f64 - expected.on(day.date.weekday(), ahead);
+                sums[ahead].0 += (miss * scale) * (miss * scale);
+                sums[ahead].1 += 1.0;
             }
-        };
-        Spread { day, level }
+        }
+        let mut deviations: Vec<f64> = Vec::new();
+        for (nth, (squares, count)) in sums.into_iter().enumerate() {
+            let length = nth as f64 + 1.0;
+            let before = deviations.last().copied().unwrap_or(0.0);
+            // Stretches that lie over each other are not as good as so many.
+            let independent: f64 = count / length;
+            let deviation = match independent {
+                some if some >= 1.0 => (squares / count).sqrt() * (1.0 + 1.2 / (some + 2.0)),
+                // Of stretches that were never seen: misses that go on grow with their length.
+                _ => before * length / (length - 1.0).max(1.0),
+            };
+            deviations.push(deviation.max(before));
+        }
+        Spread { deviations }
     }
 
     /// The standard deviation of what is sent in so many days.
     fn over(&self, days: f64) -> f64 {
-        (self.day * days + self.level * days * days).sqrt()
+        let nth = (days.ceil() as usize).clamp(1, LONGEST_MONTH) - 1;
+        // Of a part of a day, a part of it.
+        self.deviations[nth] * if days < 1.0 { days.sqrt() } else { 1.0 }
     }
 }

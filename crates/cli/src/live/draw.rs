@@ -39,6 +39,8 @@ pub struct Around<'a> {
     pub now: i64,
     /// What there is to say.
     pub remark: Option<&'a str>,
+    /// How much of the month's allowance is used.
+    pub allowance: Option<&'a str>,
     /// Whether colours may be used.
     pub has_colour: bool,
     /// When the newest request came in.
@@ -232,6 +234,9 @@ fn filters(state: &State, picture: &Picture, around: &Around<'_>) -> Line<'stati
         }
         None if spans.is_empty() => spans.push(Span::styled("no filter: Enter narrows by a row", quiet())),
         None => {}
+    }
+    if let Some(allowance) = around.allowance.filter(|_| around.remark.is_none()) {
+        spans.push(Span::styled(format!(" · {}", clean_value(allowance)), quiet()));
     }
     Line::from(spans)
 }

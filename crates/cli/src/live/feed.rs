@@ -1,12 +1,14 @@
 //! Where the requests come from that the live view shows: logs as they grow, or the running service. One thread reads; what it has
 //! read waits in a queue with a bound, so that a view that cannot keep up makes the reading wait, and not memory grow.
 
+use crate::allowance::shortest;
 use crate::failure::Failure;
 use crate::service::{Service, encoded};
 use crate::sources::Asked;
 use crate::sources::bookmark::Begun;
 use crate::sources::growing::{EVERY, Growing};
 use exedra_api::Requests;
+use exedra_api::allowances::Allowances;
 use exedra_common::batch::{NO_NUMBER, NO_TEXT, NO_TIME};
 use exedra_common::tables::{Cell, Table};
 use exedra_common::{Column, Dictionaries, Origin, Projection, RequestBatch};
@@ -20,6 +22,8 @@ const WAITING: usize = 8;
 /// How many requests the service is first asked for, and of which stretch.
 const LATEST: usize = 10_000;
 const STRETCH: &str = "1 hour";
+/// How often it is asked how much of the month's allowance is used.
+const ALLOWANCE: Duration = Duration::from_secs(60);
 /// How long it is waited before the service is asked again.
 const PAUSE: Duration = Duration::from_secs(1);
 
@@ -33,6 +37,8 @@ pub enum Message {
     Remark(String),
     /// All is well again.
     Well,
+    /// How much of the month's allowance is used.
+    Allowance(Option<String>),
 }
 
 /// Reads logs on as they grow.
@@ -98,6 +104,17 @@ pub fn of_service(
     // Whatever is wrong with the question or the service is said before a terminal is drawn on.
     let known: Requests = service.get(&format!("requests?{}", encoded(&first)))?;
     let (sender, receiver) = sync_channel(WAITING);
+    let (asked, told) = (service.clone(), sender.clone());
+    std::thread::spawn(move || {
+        loop {
+            // Where it cannot be asked, whoever listens says so.
+            let words = asked.get::<Allowances>("allowances").ok().as_ref().and_then(shortest);
+            if told.send(Message::Allowance(words)).is_err() {
+                return;
+            }
+            std::thread::sleep(ALLOWANCE);
+        }
+    });
     std::thread::spawn(move || {
         let mut last = known.last_event.clone();
         if send(&sender, &known.table).and_then(|()| Ok(sender.send(Message::Begun)?)).is_err() {

@@ -96,6 +96,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         zone,
         has_colour: std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty()),
         remark: None,
+        allowance: None,
         has_begun: false,
     };
     watching.run()
@@ -109,6 +110,7 @@ struct Watching {
     zone: TimeZone,
     has_colour: bool,
     remark: Option<String>,
+    allowance: Option<String>,
     has_begun: bool,
 }
 
@@ -180,6 +182,7 @@ impl Watching {
                 Ok(Message::Begun) => self.begin(),
                 Ok(Message::Remark(words)) => self.remark = Some(words),
                 Ok(Message::Well) => self.remark = None,
+                Ok(Message::Allowance(words)) => self.allowance = words,
                 Err(TryRecvError::Empty) => break,
                 Err(TryRecvError::Disconnected) => {
                     return Err(Failure("what reads the requests has ended unexpectedly".to_owned()));
@@ -210,6 +213,7 @@ impl Watching {
             zone: &self.zone,
             now: now(),
             remark: self.remark.as_deref(),
+            allowance: self.allowance.as_deref(),
             has_colour: self.has_colour,
             newest: (!self.recent.is_empty()).then(|| self.recent.newest()),
             has_begun: self.has_begun,

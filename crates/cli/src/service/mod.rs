@@ -25,7 +25,7 @@ const PATIENCE: Duration = Duration::from_secs(65);
 const LONG_PATIENCE: Duration = Duration::from_secs(3660);
 
 /// Which service is asked.
-#[derive(Args)]
+#[derive(Args, Clone)]
 pub struct Service {
     /// The configuration that the service runs by
     #[arg(long, value_name = "FILE", default_value = "exedra.toml")]

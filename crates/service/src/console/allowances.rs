@@ -144,6 +144,6 @@ fn course(forecast: Option<&Forecast>, known: &BTreeMap<Date, u64>, first: Date,
             guessed(course.map(|course| course.most)),
         ]);
     }
-    table.about = "Four out of five months end between the least and the most.".to_owned();
+    table.about = "Nine out of ten months end between the least and the most.".to_owned();
     table
 }
