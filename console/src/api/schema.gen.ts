@@ -2873,7 +2873,7 @@ export interface components {
         Trait: "path" | "client" | "network" | "agent" | "referrer_host";
         /** @description What is expected to have been sent when a month ends. */
         TransferForecast: {
-            /** @description The earliest such day that four out of five times hold. */
+            /** @description The earliest such day that nine out of ten times hold. */
             earliest?: string | null;
             /**
              * Format: int64
@@ -2889,7 +2889,7 @@ export interface components {
             latest?: string | null;
             /**
              * Format: int64
-             * @description Four out of five times it is between this and `most`.
+             * @description Nine out of ten times it is between this and `most`.
              */
             least: number;
             /**
@@ -4035,6 +4035,14 @@ export interface operations {
             };
             /** @description the call has other methods */
             405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

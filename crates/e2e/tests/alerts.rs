@@ -130,7 +130,7 @@ when  = { number = "all", under = 1, of_last = "5 minutes" }
 #[rstest]
 #[case::no_figure(
     "when = { over = 5, of_last = \"5 minutes\" }",
-    "a condition has one of `share`, `number`, `transfer`, `one_client`"
+    "a condition has one of `share`, `number`, `transfer`, `one_client`, `duration`, `allowance`"
 )]
 #[case::two_figures(
     "when = { share = \"all\", number = \"all\", over = 5, of_last = \"5 minutes\" }",
@@ -165,6 +165,35 @@ when  = { number = "all", under = 1, of_last = "5 minutes" }
 #[case::a_key(
     "when = { number = \"all\", above = 5, of_last = \"5 minutes\" }",
     "there is no setting `above` in `when`"
+)]
+#[case::a_percentile(
+    "when = { duration = \"all\", percentile = 100, over = \"2 seconds\", of_last = \"5 minutes\" }",
+    "a whole number from 1 to 99"
+)]
+#[case::a_percentile_of_nothing(
+    "when = { number = \"all\", percentile = 95, over = 2, of_last = \"5 minutes\" }",
+    "only durations have a percentile"
+)]
+#[case::a_usual_share(
+    "when = { share = \"status=5xx\", over = \"200 % of usual\", of_last = \"5 minutes\" }",
+    "only `number` and `transfer` are compared with what is usual"
+)]
+#[case::an_allowance_that_there_is_not(
+    "when = { allowance = \"harbour\", over = \"80 %\" }",
+    "`tides` is about an allowance that there is not"
+)]
+#[case::an_unknown_site("when = { unread = \"habour\", over = 3 }", "did you mean `harbour`?")]
+#[case::a_certificate(
+    "when = { certificate = \"tides.example\", under = \"14 days\" }",
+    "there is no certificate for `tides.example`"
+)]
+#[case::the_wrong_bound(
+    "when = { free_space = \".\", over = \"5 GB\" }",
+    "`free_space` is compared with `under`"
+)]
+#[case::two_kinds(
+    "when = { free_space = \".\", under = \"5 GB\", of_last = \"5 minutes\" }",
+    "`of_last` has nothing to do with `free_space`"
 )]
 #[case::no_condition("scope = []", "this `alert` has no `when`")]
 #[case::the_same_name(
@@ -218,4 +247,109 @@ fn the_stories_of_the_demo_raise_them_on_the_right_days_and_no_others() {
         assert!((160..=200).contains(&day["minutes"].as_i64().unwrap()), "{day}");
     }
     assert!(rows(&tried("nobody comes")).is_empty(), "somebody always comes");
+}
+
+/// The same ten minutes of five weeks: the last one has a third of the requests.
+#[test]
+fn what_is_usual_is_what_the_same_minutes_had_in_the_weeks_before() {
+    let place = Place::new();
+    place.configure(
+        r#"
+[[alert]]
+name = "fewer than usual"
+when = { number = "all", under = "50 % of usual", of_last = "10 minutes" }
+[[alert]]
+name = "more than usual"
+when = { number = "all", over = "200 % of usual", of_last = "10 minutes" }
+"#,
+    );
+    let program = place.serve();
+    let now = jiff::Timestamp::now().as_millisecond().div_euclid(MINUTE) * MINUTE;
+    let mut lines = String::new();
+    for week in (0..5).rev() {
+        for ago in (5..65).rev() {
+            let time = now - ago * MINUTE - week * 7 * 24 * 60 * MINUTE;
+            let time = jiff::Timestamp::from_millisecond(time).unwrap().to_zoned(jiff::tz::TimeZone::UTC);
+            let time = time.strftime("%d/%b/%Y:%H:%M:%S %z");
+            let line = format!("192.0.2.1 - - [{time}] \"GET / HTTP/1.1\" 200 10 \"-\" \"-\"\n");
+            // A third from half an hour ago on, and four times as much for a while before.
+            let count = match (week, ago) {
+                (0, 5..30) => 1,
+                (0, 45..55) => 12,
+                _ => 3,
+            };
+            lines += &line.repeat(count);
+        }
+    }
+    place.write("edge.log", &lines);
+    let done = program.command(&place, &["import", &text(&place.path("edge.log")), "--site", "harbour"]);
+    assert!(done.status.success(), "{}", drawn(&done));
+    let fewer = tried(&place, &program, "fewer than usual");
+    let (began, minutes) = ago(&fewer, 0);
+    // Half of the ten minutes and more must be of the poor ones; it ends when the log does, where usually there was none either.
+    assert!((20..=26).contains(&began) && minutes >= 15, "{began} {minutes} {fewer}");
+    let more = tried(&place, &program, "more than usual");
+    assert_eq!(more["table"]["rows"].as_array().unwrap().len(), 1, "{more}");
+    assert_eq!(more["table"]["rows"][0]["worst"], 120);
+    assert!(more["condition"] == "more than 200 % of the usual requests within 10 minutes", "{more}");
+}
+
+#[test]
+fn what_is_known_of_the_present_only_raises_alerts_too_and_cannot_be_tried_on_the_past() {
+    let place = Place::new();
+    place.configure(
+        r#"
+[[alert]]
+name = "the disk is full"
+when = { free_space = ".", under = "900 TB" }
+tell = ["office"]
+[[alert]]
+name = "the disk is empty"
+when = { free_space = ".", under = "1 B" }
+[[alert]]
+name = "most is sent"
+when = { allowance = "harbour", over = "80 %" }
+[[alert]]
+name = "more will be sent"
+when = { forecast = "harbour", over = "100 %" }
+[[alert]]
+name = "lines"
+when = { unread = "all", over = 0 }
+[[recipient]]
+name    = "office"
+command = ["tee", "told.json"]
+"#,
+    );
+    let config = std::fs::read_to_string(place.config()).unwrap();
+    let config = config.replacen("name = \"harbour\"\n", "name = \"harbour\"\nallowance = \"1 kB\"\n", 1);
+    std::fs::write(place.config(), config).unwrap();
+    let program = place.serve();
+    for _ in 0..30 {
+        program.get("harbour.example", "/").text().unwrap();
+    }
+    let states = || -> Vec<Value> {
+        serde_json::from_str(&asked(&place, &program, &["alerts", "--as", "json"])).unwrap()
+    };
+    let raised = || -> Vec<String> {
+        let raised = states().into_iter().filter(|one| !one["raised_since"].is_null());
+        raised.map(|one| one["name"].as_str().unwrap().to_owned()).collect()
+    };
+    exedra_e2e::until("the disk is seen", || (raised() == ["the disk is full"]).then_some(()));
+    let told = exedra_e2e::until("it is told", || {
+        serde_json::from_str::<Value>(&std::fs::read_to_string(place.path("state/told.json")).ok()?).ok()
+    });
+    assert_eq!(
+        (&told["kind"], &told["about"]["command"]),
+        (&Value::from("raised"), &Value::from("exedra alerts"))
+    );
+    assert!(told["subject"].as_str().unwrap().ends_with(" free"), "{told}");
+    let of = |name: &str| states().into_iter().find(|one| one["name"] == name).unwrap()["figure"].clone();
+    assert_eq!(of("more will be sent"), "not known yet", "a month is not foretold from a minute");
+    assert_eq!(of("lines"), "0 unread lines");
+    let done = program.command(&place, &["alert", "try", "the disk is full"]);
+    assert!(
+        !done.status.success() && drawn(&done).contains("cannot be tried on the past"),
+        "{}",
+        drawn(&done)
+    );
 }

@@ -4,6 +4,7 @@ use super::Reading;
 use exedra_answering::config::alerts::{Condition, Figure};
 use exedra_common::{Column, Dictionaries, Dictionary, NumberColumn, Projection, RequestBatch, TextColumn};
 use std::collections::{BTreeMap, HashMap};
+use std::ops::Range;
 
 /// A minute, in milliseconds.
 const MINUTE: i64 = 60_000;
@@ -14,6 +15,9 @@ pub struct Counts {
     minutes: BTreeMap<i64, Minute>,
     clients: Dictionary,
     is_of_clients: bool,
+    is_of_durations: bool,
+    /// The first minute of which everything is known.
+    known_from: i64,
 }
 
 #[derive(Debug, Clone, Default)]
@@ -23,12 +27,50 @@ struct Minute {
     bytes: u64,
     /// Fitting ones by client.
     by_client: HashMap<u32, u64>,
+    /// Fitting ones by how long they took.
+    by_duration: BTreeMap<u16, u64>,
+}
+
+/// A week, in minutes; and how many of them tell what is usual, of which so many must be known.
+pub const WEEK: i64 = 7 * 24 * 60;
+const WEEKS: i64 = 4;
+const FEWEST_WEEKS: usize = 2;
+
+/// Into how many steps a doubling of durations is divided: they are told apart by about one per cent.
+const STEPS: f64 = 64.0;
+
+/// The step that a duration in microseconds belongs to, and the one in the middle of a step.
+fn step(duration: u64) -> u16 {
+    ((duration as f64 + 1.0).log2() * STEPS) as u16
+}
+
+fn middle(step: u16) -> f64 {
+    ((f64::from(step) + 0.5) / STEPS).exp2() - 1.0
 }
 
 impl Counts {
     /// None yet.
     pub fn new(when: &Condition) -> Self {
-        Counts { is_of_clients: when.figure == Figure::OneClient, ..Counts::default() }
+        Counts {
+            is_of_clients: when.figure == Figure::OneClient,
+            is_of_durations: matches!(when.figure, Figure::Duration(_)),
+            known_from: i64::MIN,
+            ..Counts::default()
+        }
+    }
+
+    /// Before a minute nothing is known: what was not counted there may have been all the same.
+    #[must_use]
+    pub fn known_from(self, minute: i64) -> Self {
+        Counts { known_from: minute, ..self }
+    }
+
+    /// The stretches of minutes that have to be counted so that a condition can be followed through some: with those before that it looks
+    /// at, and where it is about what is usual, the same of the weeks before.
+    pub fn stretches(when: &Condition, minutes: Range<i64>) -> Vec<Range<i64>> {
+        let weeks = if when.bound.is_of_usual() { WEEKS } else { 0 };
+        let before = |week: i64| minutes.start - when.minutes - week * WEEK..minutes.end - week * WEEK;
+        (0..=weeks).map(before).collect()
     }
 
     /// The columns that are looked at, beside those of filters.
@@ -37,6 +79,7 @@ impl Counts {
             Figure::Share | Figure::Number => Projection::time(),
             Figure::Transfer => [NumberColumn::Bytes].into_iter().collect(),
             Figure::OneClient => [TextColumn::Client].into_iter().collect(),
+            Figure::Duration(_) => [NumberColumn::Duration].into_iter().collect(),
         };
         let of_filters: Projection = when.of.iter().map(|filter| -> Column { filter.column }).collect();
         columns.with(of_filters)
@@ -51,6 +94,9 @@ impl Counts {
         }
         minute.fitting += 1;
         minute.bytes += batch.number(NumberColumn::Bytes, row).unwrap_or(0);
+        if let Some(duration) = batch.number(NumberColumn::Duration, row).filter(|_| self.is_of_durations) {
+            *minute.by_duration.entry(step(duration)).or_default() += 1;
+        }
         if let Some(client) = batch.code(TextColumn::Client, row).filter(|_| self.is_of_clients) {
             let code = self.clients.code(texts.of(TextColumn::Client).text(client));
             *minute.by_client.entry(code).or_default() += 1;
@@ -67,6 +113,7 @@ impl Counts {
 
     /// Adds what was counted elsewhere.
     pub fn merge(&mut self, other: Counts) {
+        self.known_from = self.known_from.max(other.known_from);
         for (minute, theirs) in other.minutes {
             let ours = self.minutes.entry(minute).or_default();
             ours.requests += theirs.requests;
@@ -75,6 +122,9 @@ impl Counts {
             for (code, count) in theirs.by_client {
                 let code = self.clients.code(other.clients.text(code));
                 *ours.by_client.entry(code).or_default() += count;
+            }
+            for (step, count) in theirs.by_duration {
+                *ours.by_duration.entry(step).or_default() += count;
             }
         }
     }
@@ -89,6 +139,13 @@ impl Counts {
 pub(super) struct Window<'c> {
     when: &'c Condition,
     counts: &'c Counts,
+    now: Sum,
+    /// The same minutes of the weeks before, where what is usual matters.
+    before: Vec<(i64, Sum)>,
+}
+
+/// What some minutes add up to, the last of which is moved on.
+struct Sum {
     /// The minute that it began with.
     begins: i64,
     /// The first minute that is not in it yet.
@@ -97,42 +154,40 @@ pub(super) struct Window<'c> {
     fitting: u64,
     bytes: u64,
     by_client: HashMap<u32, u64>,
+    by_duration: BTreeMap<u16, u64>,
 }
 
-impl<'c> Window<'c> {
-    /// Ready for a minute.
-    pub(super) fn new(when: &'c Condition, counts: &'c Counts, first: i64) -> Self {
-        let begins = first - when.minutes + 1;
-        Window {
-            when,
-            counts,
+impl Sum {
+    fn new(begins: i64) -> Self {
+        Sum {
             begins,
             next: begins,
             requests: 0,
             fitting: 0,
             bytes: 0,
             by_client: HashMap::new(),
+            by_duration: BTreeMap::new(),
         }
     }
 
-    /// What the condition is at the end of a minute, which is not before the last one that was asked for.
-    pub(super) fn reading(&mut self, minute: i64) -> Reading {
+    /// Moves on to the end of a minute.
+    fn move_to(&mut self, minute: i64, counts: &Counts, minutes: i64) {
         while self.next <= minute {
-            if let Some(come) = self.counts.minutes.get(&self.next) {
+            if let Some(come) = counts.minutes.get(&self.next) {
                 self.requests += come.requests;
                 self.fitting += come.fitting;
                 self.bytes += come.bytes;
-                come.by_client
-                    .iter()
-                    .for_each(|(code, count)| *self.by_client.entry(*code).or_default() += count);
+                let of = |code: &u32, count: &u64| (*code, *count);
+                for (code, count) in come.by_client.iter().map(|(code, count)| of(code, count)) {
+                    *self.by_client.entry(code).or_default() += count;
+                }
+                for (step, count) in &come.by_duration {
+                    *self.by_duration.entry(*step).or_default() += count;
+                }
             }
-            // What this window began with was never in it.
-            if let Some(gone) = self
-                .counts
-                .minutes
-                .get(&(self.next - self.when.minutes))
-                .filter(|_| self.next - self.when.minutes >= self.begins)
-            {
+            // What this began with was never in it.
+            let gone = self.next - minutes;
+            if let Some(gone) = counts.minutes.get(&gone).filter(|_| gone >= self.begins) {
                 self.requests -= gone.requests;
                 self.fitting -= gone.fitting;
                 self.bytes -= gone.bytes;
@@ -144,24 +199,88 @@ impl<'c> Window<'c> {
                         }
                     }
                 }
+                for (step, count) in &gone.by_duration {
+                    if let Some(ours) = self.by_duration.get_mut(step) {
+                        *ours -= count;
+                        if *ours == 0 {
+                            self.by_duration.remove(step);
+                        }
+                    }
+                }
             }
             self.next += 1;
         }
+    }
+
+    /// The figure of a condition, and the client that has it, where it is about one.
+    fn figure(&self, figure: Figure, clients: &Dictionary) -> (f64, Option<String>) {
         let of_client =
             || self.by_client.iter().max_by_key(|(code, count)| (**count, std::cmp::Reverse(**code)));
-        let (value, client) = match self.when.figure {
+        match figure {
             Figure::Share if self.requests == 0 => (0.0, None),
             Figure::Share => (self.fitting as f64 / self.requests as f64, None),
             Figure::Number => (self.fitting as f64, None),
             Figure::Transfer => (self.bytes as f64, None),
             Figure::OneClient => match of_client() {
-                Some((code, count)) => (*count as f64, Some(self.counts.clients.text(*code).to_owned())),
+                Some((code, count)) => (*count as f64, Some(clients.text(*code).to_owned())),
                 None => (0.0, None),
             },
-        };
-        // Of no requests at all there is no share.
-        let is_enough =
-            self.requests >= self.when.at_least && (self.when.figure != Figure::Share || self.requests > 0);
-        Reading { value, client, holds: is_enough && self.when.bound.is_passed(value) }
+            Figure::Duration(percentile) => (self.percentile(percentile), None),
+        }
+    }
+
+    /// The duration within which so many per cent were answered, in microseconds.
+    fn percentile(&self, percentile: u8) -> f64 {
+        let all: u64 = self.by_duration.values().sum();
+        let wanted = (all as f64 * f64::from(percentile) / 100.0).ceil().max(1.0) as u64;
+        let mut seen = 0;
+        for (step, count) in &self.by_duration {
+            seen += count;
+            if seen >= wanted {
+                return middle(*step);
+            }
+        }
+        0.0
+    }
+}
+
+impl<'c> Window<'c> {
+    /// Ready for a minute.
+    pub(super) fn new(when: &'c Condition, counts: &'c Counts, first: i64) -> Self {
+        let begins = first - when.minutes + 1;
+        let weeks = if when.bound.is_of_usual() { WEEKS } else { 0 };
+        let before = (1..=weeks).map(|week| (week * WEEK, Sum::new(begins - week * WEEK))).collect();
+        Window { when, counts, now: Sum::new(begins), before }
+    }
+
+    /// What the condition is at the end of a minute, which is not before the last one that was asked for.
+    pub(super) fn reading(&mut self, minute: i64) -> Reading {
+        let Window { when, counts, .. } = *self;
+        self.now.move_to(minute, counts, when.minutes);
+        let (value, client) = self.now.figure(when.figure, &counts.clients);
+        let mut known = Vec::new();
+        for (ago, sum) in &mut self.before {
+            let then = minute - *ago;
+            sum.move_to(then, counts, when.minutes);
+            if then - when.minutes >= counts.known_from {
+                known.push(sum.figure(when.figure, &counts.clients).0);
+            }
+        }
+        let usual = (known.len() >= FEWEST_WEEKS).then(|| median(known));
+        // Of no requests at all there is no share, and no time that they took.
+        let needs_some = matches!(when.figure, Figure::Share | Figure::Duration(_));
+        let of = if when.figure == Figure::Share { self.now.requests } else { self.now.fitting };
+        let is_enough = self.now.requests >= when.at_least && (!needs_some || of > 0);
+        Reading { value, client, usual, holds: is_enough && when.bound.is_passed(value, usual) }
+    }
+}
+
+/// The one in the middle, or the mean of the two.
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_unstable_by(f64::total_cmp);
+    let half = values.len() / 2;
+    match values.len() % 2 {
+        0 => f64::midpoint(values[half - 1], values[half]),
+        _ => values[half],
     }
 }

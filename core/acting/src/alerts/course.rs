@@ -2,7 +2,7 @@
 
 use super::counts::{Counts, Window};
 use super::{Episode, Reading};
-use exedra_answering::config::alerts::Condition;
+use exedra_answering::config::alerts::{Bound, Condition};
 use std::ops::Range;
 
 /// How an alert has gone so far.
@@ -29,11 +29,18 @@ impl Course {
         let mut window = Window::new(when, counts, minutes.start);
         for minute in minutes {
             let reading = window.reading(minute);
-            self.step(when, (holds, ends_after), minute, reading);
+            self.step(when.bound, (holds, ends_after), minute, reading);
         }
     }
 
-    fn step(&mut self, when: &Condition, (holds, ends_after): (i64, i64), minute: i64, reading: Reading) {
+    /// One that has been raised since a minute with a figure, where nothing more is known of how it went.
+    pub fn resumed(began: i64, value: f64) -> Self {
+        let episode = Episode { began, ended: None, worst: value, client: None };
+        Course { episodes: vec![episode], ..Course::default() }
+    }
+
+    /// Goes on through one minute, at the end of which the figure is known.
+    pub fn step(&mut self, bound: Bound, (holds, ends_after): (i64, i64), minute: i64, reading: Reading) {
         let current = self.episodes.last_mut().filter(|last| last.ended.is_none());
         if !reading.holds {
             self.held_since = None;
@@ -46,7 +53,7 @@ impl Course {
         self.quiet_since = None;
         let since = *self.held_since.get_or_insert(minute);
         match current {
-            Some(current) if when.bound.worse(current.worst, reading.value) != current.worst => {
+            Some(current) if bound.worse(current.worst, reading.value) != current.worst => {
                 (current.worst, current.client) = (reading.value, reading.client);
             }
             None if minute - since >= holds => {

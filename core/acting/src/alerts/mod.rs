@@ -49,6 +49,8 @@ pub struct Reading {
     pub value: f64,
     /// The client that has it, where it is about one.
     pub client: Option<String>,
+    /// What the same minutes usually have, where that matters and is known.
+    pub usual: Option<f64>,
     /// Whether the condition holds.
     pub holds: bool,
 }

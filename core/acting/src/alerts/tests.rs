@@ -43,6 +43,7 @@ proptest! {
                 Figure::Number => fitting().count() as f64,
                 Figure::Transfer => fitting().map(|(_, _, bytes, _)| *bytes).sum::<u64>() as f64,
                 Figure::OneClient => (0..4).map(of_client).max().unwrap() as f64,
+                Figure::Duration(_) => unreachable!("it has a test of its own"),
             };
             let found = window.reading(minute);
             prop_assert_eq!(found.value, expected);
@@ -150,5 +151,64 @@ fn a_past_that_becomes_another_is_told_as_it_is_now() {
     assert_eq!(
         changes(told(25, Some(22)), &found[..1], 30),
         (vec![Change::Withdrawn(22)], Told { until: 30, raised: None })
+    );
+}
+
+proptest! {
+    /// Within one part of a hundred of the true one.
+    #[test]
+    fn percentiles_are_those_of_the_last_minutes(
+        requests in proptest::collection::vec((0i64..30, 1u64..60_000_000), 1..80), percentile in 1u8..100, minute in 5i64..30,
+    ) {
+        let when = when(Figure::Duration(percentile), Bound::Over(0.0), 5, 0);
+        let mut counts = Counts::new(&when);
+        for (at, duration) in &requests {
+            let (mut batch, texts): (RequestBatch, Dictionaries) = Default::default();
+            batch.time.push(at * 60_000);
+            batch.numbers_mut(NumberColumn::Duration).push(*duration);
+            counts.add(&batch, 0, &texts, true);
+        }
+        let mut inside: Vec<u64> =
+            requests.iter().filter(|(at, _)| (minute - 4..=minute).contains(at)).map(|(_, duration)| *duration).collect();
+        inside.sort_unstable();
+        // Reached step by step, and at once.
+        let mut window = Window::new(&when, &counts, 4);
+        let stepped = (4..=minute).map(|minute| window.reading(minute)).last().unwrap();
+        prop_assert_eq!(&stepped, &reading(&when, &counts, minute));
+        prop_assert_eq!(stepped.holds, !inside.is_empty());
+        if !inside.is_empty() {
+            let place = ((inside.len() * usize::from(percentile)).div_ceil(100)).max(1) - 1;
+            let exact = inside[place] as f64;
+            prop_assert!((stepped.value - exact).abs() <= exact * 0.011 + 1.0, "{} {exact}", stepped.value);
+        }
+    }
+}
+
+#[test]
+fn what_is_usual_is_the_same_minutes_of_the_weeks_before_and_not_known_without_them() {
+    let when = when(Figure::Number, Bound::UnderUsual(0.5), 10, 0);
+    let now = 10 * counts::WEEK;
+    let counted = |weeks: &[u64], here: u64| {
+        let mut counts = Counts::new(&when);
+        for (week, requests) in weeks.iter().enumerate() {
+            counts.count(now - (week as i64 + 1) * counts::WEEK - 3, *requests, 0);
+        }
+        counts.count(now - 3, here, 0);
+        counts
+    };
+    let of = |counts: &Counts| {
+        let found = reading(&when, counts, now);
+        (found.usual, found.holds)
+    };
+    assert_eq!(of(&counted(&[100, 90, 400, 110], 52)), (Some(105.0), true));
+    assert_eq!(of(&counted(&[100, 90, 400, 110], 53)), (Some(105.0), false));
+    // A week without any is one: it was written down then.
+    assert_eq!(of(&counted(&[100, 0, 0, 110], 49)).0, Some(50.0));
+    let known = |weeks: i64| counted(&[100, 90, 400, 110], 1).known_from(now - weeks * counts::WEEK - 11);
+    assert_eq!((of(&known(2)), of(&known(1))), ((Some(95.0), true), (None, false)));
+    let stretches = Counts::stretches(&when, now..now + 5);
+    assert_eq!(
+        (stretches.len(), &stretches[2]),
+        (5, &(now - 10 - 2 * counts::WEEK..now + 5 - 2 * counts::WEEK))
     );
 }

@@ -17,12 +17,13 @@ pub struct AllowanceGate {
 #[derive(Debug, Default)]
 struct Used {
     is_over: AtomicBool,
+    /// Octets that were sent, and one: 0 while nobody has counted.
     sent: AtomicU64,
 }
 
 impl Used {
     fn set(&self, sent: u64, allowance: Option<u64>) {
-        self.sent.store(sent, Ordering::Relaxed);
+        self.sent.store(sent.saturating_add(1), Ordering::Relaxed);
         self.is_over.store(allowance.is_some_and(|allowance| sent >= allowance), Ordering::Relaxed);
     }
 }
@@ -43,6 +44,15 @@ impl AllowanceGate {
                 }
             }
         }
+    }
+
+    /// What was sent this month by a site, or by all together; nothing while nobody has counted.
+    pub fn sent(&self, site: Option<SiteId>) -> Option<u64> {
+        let used = match site {
+            Some(site) => self.sites.get(site.0)?,
+            None => &self.all,
+        };
+        used.sent.load(Ordering::Relaxed).checked_sub(1)
     }
 
     /// What happens to downloads of a site at the moment; the harder of the two where both its own allowance and that of all sites are used

@@ -11,7 +11,7 @@ use crate::jobs::alerts::courses::Courses;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use exedra_acting::alerts::Episode;
-use exedra_answering::config::alerts::{Alert, Figure};
+use exedra_answering::config::alerts::{Alert, Condition, Figure};
 use exedra_api::Problem;
 use exedra_api::alerts::{AlertSilence, AlertState, AlertTrial, NewSilence, PastAlert};
 use exedra_common::Column;
@@ -54,7 +54,7 @@ pub async fn alerts(caller: Caller) -> Result<Json<Vec<AlertState>>, Failure> {
 
 /// When an alert would have been raised.
 #[utoipa::path(get, path = "/alerts/{name}/trial", params(("name" = String, Path), TrialQuery),
-    responses((status = 200, body = AlertTrial), (status = 404, body = Problem)))]
+    responses((status = 200, body = AlertTrial), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn try_alert(
     caller: Caller,
     Named(name): Named<String>,
@@ -70,17 +70,24 @@ pub async fn try_alert(
         let active = caller.console().site()?;
         let alert = named(&caller, &active, &name)?;
         let courses = caller.courses().ok_or_else(|| missing(&name, ""))?;
+        let Some(when) = alert.when.requests() else {
+            let words = format!(
+                "`{name}` is about what is known of the present only, and cannot be tried on the past"
+            );
+            return Err(Failure::Conflict(words));
+        };
         let until = Timestamp::now().as_millisecond().div_euclid(MINUTE);
         let goes_on = || work.goes_on();
         let stretch = until - minutes..until;
-        let (found, requests) = courses.tried(alert, &active, stretch.clone(), &for_a_call(&goes_on))?;
+        let (found, requests) =
+            courses.tried((alert, when), &active, stretch.clone(), &for_a_call(&goes_on))?;
         Ok(AlertTrial {
             time_zone: active.config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
             name: alert.name.value.clone(),
             condition: alert.when.to_string(),
             stretch: (stretch.start * MINUTE, until * MINUTE),
             requests,
-            table: table(alert, &found, until),
+            table: table(when, &found, until),
         })
     })
     .await
@@ -205,9 +212,12 @@ fn state(
     work: &Work,
 ) -> Result<AlertState, Failure> {
     let goes_on = || work.goes_on();
-    let look = match courses.minute(now.as_second()) {
-        Some(until) => Some(courses.look(alert, active, until, &for_a_call(&goes_on))?),
-        None => None,
+    let look = match (courses.minute(now.as_second()), alert.when.requests()) {
+        (Some(until), Some(when)) => {
+            Some(courses.look((alert, when), active, until, &for_a_call(&goes_on))?)
+        }
+        (None, Some(_)) => None,
+        (_, None) => courses.present(&alert.name.value),
     };
     let episodes = look.as_ref().map_or(&[][..], |look| &look.episodes);
     let current = episodes.last().filter(|episode| episode.ended.is_none());
@@ -217,12 +227,11 @@ fn state(
         name: alert.name.value.clone(),
         condition: alert.when.to_string(),
         scope: written(&alert.scope),
-        of: written(&alert.when.of),
+        of: alert.when.requests().map(|when| written(&when.of)).unwrap_or_default(),
         raised_since: current.map(|episode| minute(episode.began)),
-        figure: look.as_ref().map_or_else(
-            || "not known yet: the logs are being read".to_owned(),
-            |look| alert.when.figure.with_unit(look.reading.value),
-        ),
+        figure: look
+            .as_ref()
+            .map_or_else(|| "not known yet".to_owned(), |look| alert.when.with_unit(look.reading.value)),
         times: episodes.len() as u64,
         client: look.as_ref().and_then(|look| look.reading.client.clone()),
         tell: alert.tell.iter().map(|name| name.value.clone()).collect(),
@@ -244,9 +253,9 @@ fn minute(minute: i64) -> String {
     Timestamp::from_millisecond(minute * MINUTE).unwrap_or_default().to_string()
 }
 
-fn table(alert: &Alert, found: &[Episode], until: i64) -> Table {
-    let figure = match alert.when.figure {
-        Figure::Share => TableColumn::text("worst", "worst"),
+fn table(when: &Condition, found: &[Episode], until: i64) -> Table {
+    let figure = match when.figure {
+        Figure::Share | Figure::Duration(_) => TableColumn::text("worst", "worst"),
         Figure::Transfer => TableColumn::size("worst", "worst"),
         Figure::Number | Figure::OneClient => TableColumn::sum("worst", "worst"),
     };
@@ -260,8 +269,8 @@ fn table(alert: &Alert, found: &[Episode], until: i64) -> Table {
     let mut table = Table::new("episodes", "Raised", columns);
     let time = |minute: i64| Cell::from(u64::try_from(minute * MINUTE).ok());
     for episode in found {
-        let worst = match alert.when.figure {
-            Figure::Share => Cell::from(alert.when.figure.in_words(episode.worst)),
+        let worst = match when.figure {
+            Figure::Share | Figure::Duration(_) => Cell::from(when.figure.in_words(episode.worst)),
             _ => Cell::Number(episode.worst as u64),
         };
         let minutes = (episode.ended.unwrap_or(until) - episode.began).unsigned_abs();
@@ -273,7 +282,7 @@ fn table(alert: &Alert, found: &[Episode], until: i64) -> Table {
             episode.client.clone().into(),
         ]);
     }
-    if alert.when.figure != Figure::OneClient {
+    if when.figure != Figure::OneClient {
         table.columns.pop();
         table.rows.iter_mut().for_each(|row| drop(row.pop()));
     }

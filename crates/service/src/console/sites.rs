@@ -108,9 +108,10 @@ fn shown_rule(site: &Active, id: SiteId, nth: usize, rule: &Rule) -> wire::Rule 
 }
 
 fn certificate(site: &Active, host: &str) -> Option<wire::Certificate> {
-    let (key, is_made) = site.tls.as_ref()?.certificates.of(host)?;
+    let certificates = &site.tls.as_ref()?.certificates;
+    let (key, _) = certificates.of(host)?;
+    let (ends, is_made) = certificates.ends(host)?;
     let (_, found) = X509Certificate::from_der(key.cert.first()?).ok()?;
-    let ends = found.validity().not_after.timestamp();
     let days = (ends - jiff::Timestamp::now().as_second()).div_euclid(86_400);
     let organisation = found.issuer().iter_organization().next().and_then(|name| name.as_str().ok());
     let issuer = organisation.map_or_else(|| found.issuer().to_string(), str::to_owned);

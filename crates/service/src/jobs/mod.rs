@@ -69,7 +69,15 @@ impl Jobs {
         let stop = Arc::new(AtomicBool::new(false));
         let watch = {
             let (shared, active, stop) = (shared.clone(), active.clone(), Arc::clone(&stop));
-            move || alerts::watch(&shared.courses, &shared.outbox, &active, &console, &stop)
+            move || {
+                alerts::watch(
+                    &shared.courses,
+                    (&shared.outbox, &shared.reports.tallies),
+                    &active,
+                    &console,
+                    &stop,
+                );
+            }
         };
         let counted = active.clone();
         let make = {

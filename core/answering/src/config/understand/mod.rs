@@ -21,6 +21,7 @@ mod reports;
 mod rules;
 mod sites;
 
+use super::alerts::{What, When};
 use super::diagnostic::Diagnostic;
 use super::document::{Item, Section};
 use super::*;
@@ -312,6 +313,43 @@ impl Reading<'_> {
                     let place = condition.place.clone();
                     self.error(&place, "the country is unknown", "there is no `countries` file", remedy);
                 }
+            }
+        }
+        for alert in &config.alerts {
+            let When::Present(present) = &alert.when else { continue };
+            let place = &alert.name.span;
+            match &present.what {
+                What::Allowance(site) | What::Forecast(site) | What::Unread(site) => {
+                    let known = site.as_ref().map(|name| config.site_named(name));
+                    if let Some(Err(error)) = &known {
+                        let reason = format!("the alert `{}` is about it", alert.name.value);
+                        self.error(place, error.to_string(), reason, "name a site, or \"all\"");
+                        continue;
+                    }
+                    let allowance = match known.and_then(Result::ok) {
+                        Some(site) => config.site(site).allowance,
+                        None => config.service.allowance,
+                    };
+                    if allowance.is_none() && !matches!(present.what, What::Unread(_)) {
+                        let message =
+                            format!("`{}` is about an allowance that there is not", alert.name.value);
+                        let remedy =
+                            "write allowance = \"200 GB\" in the site, or in [service] for all together";
+                        self.error(place, message, "`allowance` is missing", remedy);
+                    }
+                }
+                What::Certificate(Some(host)) => {
+                    let is_known = config
+                        .certificates
+                        .iter()
+                        .any(|one| one.hosts.iter().any(|known| known.value == *host));
+                    if !is_known {
+                        let message = format!("there is no certificate for `{host}`");
+                        let reason = format!("the alert `{}` is about it", alert.name.value);
+                        self.error(place, message, reason, "name a host of a [[certificate]], or \"all\"");
+                    }
+                }
+                What::Certificate(None) | What::FreeSpace(_) => {}
             }
         }
         // A folder's settings may ask for either at any time.

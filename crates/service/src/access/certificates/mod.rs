@@ -162,6 +162,14 @@ impl Certificates {
     }
 
     /// The certificate for a host, in lower case, and whether it was made here. Blocks where it has to be made.
+    /// When the certificate of a host ends (seconds since 1970 UTC), and whether it was made for development.
+    pub fn ends(&self, host: &str) -> Option<(i64, bool)> {
+        let (key, is_made) = self.of(host)?;
+        let (_, found) = X509Certificate::from_der(key.cert.first()?).ok()?;
+        Some((found.validity().not_after.timestamp(), is_made))
+    }
+
+    /// The certificate of a host, and whether it was made for development.
     pub fn of(&self, host: &str) -> Option<(Arc<CertifiedKey>, bool)> {
         match self.table.load().of(host) {
             Some(key) => Some((key, false)),

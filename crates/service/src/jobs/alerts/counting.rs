@@ -2,13 +2,14 @@
 
 use crate::active::Active;
 use exedra_acting::alerts::Counts;
-use exedra_answering::config::alerts::Alert;
+use exedra_answering::config::alerts::{Alert, Condition};
 use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Dictionaries, RequestBatch};
 use exedra_reading::classify::Classifier;
 use exedra_reading::trail::Place;
 use exedra_store::records::{Counting, Scan, ScanSink, Snapshot};
 use exedra_store::{Records, StoreError};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// Counts on one thread.
@@ -28,31 +29,34 @@ impl ScanSink for CountingSink {
     }
 }
 
-/// What an alert looks at of a snapshot, from one minute since 1970 UTC to another.
+/// What an alert over requests looks at of a snapshot, so that it can be followed through some minutes since 1970 UTC.
 pub fn counts<E: From<StoreError> + Send>(
-    alert: &Alert,
-    (from, until): (i64, i64),
+    (alert, when): (&Alert, &Condition),
+    minutes: Range<i64>,
     (records, seen): (&Records, &Snapshot),
     active: &Active,
     counting: &Counting<'_, E>,
 ) -> Result<Counts, E> {
-    let scope = Scope {
-        from: Some(from * 60_000),
-        until: Some(until * 60_000),
-        filters: alert.scope.clone(),
-        ..Scope::default()
-    };
     let derive = Arc::new(Classifier { countries: active.countries.clone() });
-    let own = Scope { filters: alert.when.of.clone(), ..Scope::default() };
+    let own = Scope { filters: when.of.clone(), ..Scope::default() };
     let begin = || CountingSink {
-        counts: Counts::new(&alert.when),
+        counts: Counts::new(when),
         fits: RowFilter::new(own.clone(), Arc::clone(&derive) as _),
     };
-    let scan =
-        Scan { scope: &scope, projection: Counts::projection(&alert.when), derive: Arc::clone(&derive) as _ };
-    let seen = seen.clone().within(&scope);
-    let (sinks, ..) = records.scan(&seen, &scan, counting, begin)?;
-    let mut all = Counts::new(&alert.when);
-    sinks.into_iter().for_each(|sink| all.merge(sink.counts));
-    Ok(all)
+    let mut all = Counts::new(when);
+    for stretch in Counts::stretches(when, minutes) {
+        let scope = Scope {
+            from: Some(stretch.start * 60_000),
+            until: Some(stretch.end * 60_000),
+            filters: alert.scope.clone(),
+            ..Scope::default()
+        };
+        let projection = Counts::projection(when);
+        let scan = Scan { scope: &scope, projection, derive: Arc::clone(&derive) as _ };
+        let within = seen.clone().within(&scope);
+        let (sinks, ..) = records.scan(&within, &scan, counting, begin)?;
+        sinks.into_iter().for_each(|sink| all.merge(sink.counts));
+    }
+    let first = seen.first().map_or(i64::MAX, |first| first.div_euclid(60_000) + 1);
+    Ok(all.known_from(first))
 }

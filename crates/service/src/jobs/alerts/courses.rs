@@ -9,7 +9,7 @@ use crate::active::Active;
 use crate::logs::ingest::caught_up::CaughtUp;
 use exedra_acting::alerts::{Counts, Course, Episode, Reading, episodes, reading};
 use exedra_answering::config::Config;
-use exedra_answering::config::alerts::{Alert, Bound};
+use exedra_answering::config::alerts::{Alert, Bound, Condition};
 use exedra_store::records::{Counting, Snapshot};
 use exedra_store::{Records, StoreError};
 use parking_lot::Mutex;
@@ -27,6 +27,8 @@ pub struct Courses {
     records: Arc<Records>,
     caught_up: Arc<CaughtUp>,
     known: Mutex<HashMap<String, Arc<Mutex<Known>>>>,
+    /// Of those about the present: up to which minute each has been followed, and how it is.
+    present: Mutex<HashMap<String, (i64, Course, f64)>>,
 }
 
 /// What is remembered of one.
@@ -51,7 +53,7 @@ pub struct Look {
 impl Courses {
     /// Of the alerts over some records.
     pub fn new(records: Arc<Records>, caught_up: Arc<CaughtUp>) -> Self {
-        Courses { records, caught_up, known: Mutex::default() }
+        Courses { records, caught_up, known: Mutex::default(), present: Mutex::default() }
     }
 
     /// The records.
@@ -83,7 +85,7 @@ impl Courses {
     /// How an alert is at the beginning of a minute.
     pub fn look<E: From<StoreError> + Send>(
         &self,
-        alert: &Alert,
+        (alert, when): (&Alert, &Condition),
         active: &Active,
         minute: i64,
         counting: &Counting<'_, E>,
@@ -98,50 +100,73 @@ impl Courses {
         }
         let changed = self.records.first_change_since(known.changes).div_euclid(60_000);
         // Where requests were there before, whether anybody came is known from another minute on.
-        let first = begin(alert, &seen, minute - DAY - alert.holds - alert.ends_after..minute);
+        let first = begin(when, &seen, minute - DAY - alert.holds - alert.ends_after..minute);
         known.points.retain(|(at, _)| *at <= changed.min(minute) && *at >= first);
         let (at, mut course) = known.points.last().cloned().unwrap_or((first, Course::default()));
-        let minutes = at.min(minute - 1) - alert.when.minutes..minute;
-        let counts = counts(alert, (minutes.start, minutes.end), (&self.records, &seen), active, counting)?;
-        course.advance(&alert.when, (alert.holds, alert.ends_after), &counts, at..minute);
+        let minutes = at.min(minute - 1)..minute;
+        let counts = counts((alert, when), minutes, (&self.records, &seen), active, counting)?;
+        course.advance(when, (alert.holds, alert.ends_after), &counts, at..minute);
         course.forget_before(minute - DAY);
         known.changes = seen.changes();
         known.points.retain(|(at, _)| *at < minute && (minute - at <= CLOSE || at % CLOSE == 0));
         known.points.push((minute, course.clone()));
-        Ok(Look { reading: reading(&alert.when, &counts, minute - 1), episodes: course.episodes })
+        Ok(Look { reading: reading(when, &counts, minute - 1), episodes: course.episodes })
+    }
+
+    /// How an alert about the present is, as far as it has been looked at.
+    pub fn present(&self, name: &str) -> Option<Look> {
+        let present = self.present.lock();
+        let (_, course, value) = present.get(name)?;
+        let reading = Reading { value: *value, client: None, usual: None, holds: course.current().is_some() };
+        Some(Look { episodes: course.episodes.clone(), reading })
+    }
+
+    /// An alert about the present has a figure at the beginning of a minute. `raised` is since when it is known to be raised from before.
+    pub fn follow(
+        &self,
+        alert: &Alert,
+        bound: Bound,
+        (minute, value): (i64, f64),
+        raised: Option<i64>,
+    ) -> Look {
+        let mut present = self.present.lock();
+        let (at, course, known) = present.entry(alert.name.value.clone()).or_insert_with(|| {
+            (i64::MIN, raised.map_or_else(Course::default, |began| Course::resumed(began, value)), value)
+        });
+        if *at < minute {
+            let holds = bound.is_passed(value, None);
+            let reading = Reading { value, client: None, usual: None, holds };
+            course.step(bound, (alert.holds, alert.ends_after), minute - 1, reading);
+            course.forget_before(minute - DAY);
+            (*at, *known) = (minute, value);
+        }
+        let reading = Reading { value, client: None, usual: None, holds: course.current().is_some() };
+        Look { episodes: course.episodes.clone(), reading }
     }
 
     /// When an alert would have been raised within some minutes, and how many requests of its scope there were.
     pub fn tried<E: From<StoreError> + Send>(
         &self,
-        alert: &Alert,
+        (alert, when): (&Alert, &Condition),
         active: &Active,
         minutes: Range<i64>,
         counting: &Counting<'_, E>,
     ) -> Result<(Vec<Episode>, u64), E> {
         let seen = self.records.snapshot();
-        let counts: Counts = counts(
-            alert,
-            (minutes.start - alert.when.minutes, minutes.end),
-            (&self.records, &seen),
-            active,
-            counting,
-        )?;
-        let begins = begin(alert, &seen, minutes.clone());
-        let found = episodes(&alert.when, (alert.holds, alert.ends_after), &counts, begins..minutes.end);
+        let stretch = minutes.clone();
+        let counts: Counts = counts((alert, when), stretch, (&self.records, &seen), active, counting)?;
+        let begins = begin(when, &seen, minutes.clone());
+        let found = episodes(when, (alert.holds, alert.ends_after), &counts, begins..minutes.end);
         Ok((found, counts.requests()))
     }
 }
 
 /// The first of some minutes of which anything can be said.
-fn begin(alert: &Alert, seen: &Snapshot, minutes: Range<i64>) -> i64 {
-    match alert.when.bound {
-        Bound::Over(_) => minutes.start,
-        // Before the first request nothing is known, and that is no silence.
-        Bound::Under(_) => {
-            let known =
-                seen.first().map_or(minutes.end, |first| first.div_euclid(60_000) + alert.when.minutes);
-            known.clamp(minutes.start, minutes.end)
-        }
+fn begin(when: &Condition, seen: &Snapshot, minutes: Range<i64>) -> i64 {
+    if !when.bound.is_of_little() {
+        return minutes.start;
     }
+    // Before the first request nothing is known, and that is no silence.
+    let known = seen.first().map_or(minutes.end, |first| first.div_euclid(60_000) + when.minutes);
+    known.clamp(minutes.start, minutes.end)
 }

@@ -4,7 +4,7 @@
 use crate::active::Active;
 use crate::jobs::messages::{Content, Kind, Told};
 use exedra_acting::alerts::Episode;
-use exedra_answering::config::alerts::{Alert, Bound};
+use exedra_answering::config::alerts::{Alert, Condition};
 use exedra_common::figures::grouped;
 use exedra_common::filters::{Filter, Filters};
 use exedra_common::scope::Scope;
@@ -73,14 +73,16 @@ pub fn told_of<E: From<StoreError> + Send>(
     };
     let figure = episode.map(|episode| {
         let client = episode.client.as_ref().map_or(String::new(), |client| format!(" by {client}"));
-        format!("{}{client}", alert.when.figure.with_unit(episode.worst))
+        format!("{}{client}", alert.when.with_unit(episode.worst))
     });
     let began = match said {
         Said::Withdrawn(began) => *began,
         _ => episode.map_or(minute, |episode| episode.began),
     };
     let ended = episode.and_then(|episode| episode.ended);
-    let stretch = (began - alert.when.minutes + 1, ended.unwrap_or(minute).max(began + 1));
+    let of_requests = alert.when.requests();
+    let minutes = of_requests.map_or(1, |when| when.minutes);
+    let stretch = (began - minutes + 1, ended.unwrap_or(minute).max(began + 1));
     let what = figure.clone().unwrap_or_else(|| "its requests are no longer in the records".to_owned());
     let subject = match said {
         Said::Raised(_) => format!("{name}: {what}"),
@@ -117,13 +119,13 @@ pub fn told_of<E: From<StoreError> + Send>(
     }
     let filters = filters(alert, episode);
     let (mut paths, mut clients, mut before) = (Vec::new(), Vec::new(), Vec::new());
-    if kind == Kind::Raised && matches!(alert.when.bound, Bound::Over(_)) {
+    if let Some(when) = of_requests.filter(|when| kind == Kind::Raised && !when.bound.is_of_little()) {
         let report = evidence.behind(stretch, &filters, counting)?;
         paths = list(&report, "paths", "path");
         clients = list(&report, "clients", "client");
         // Before requests that are as good as any there is nothing to be found.
-        if trouble(&alert.when.of) != Trouble::Any {
-            before = evidence.before(alert, stretch, counting)?;
+        if trouble(&when.of) != Trouble::Any {
+            before = evidence.before((alert, when), stretch, counting)?;
         }
         for (title, found) in [("Paths", &paths), ("Clients", &clients)] {
             if !found.is_empty() {
@@ -140,7 +142,10 @@ pub fn told_of<E: From<StoreError> + Send>(
             });
         }
     }
-    let (link, command) = evidence.shown(stretch, &filters);
+    let (link, command) = match of_requests {
+        Some(_) => evidence.shown(stretch, &filters),
+        None => (format!("{}/watch", evidence.console), "exedra alerts".to_owned()),
+    };
     let _ = write!(text, "\nSee it: {link}\nOr:     {command}\n");
     let time = |minute: i64| Timestamp::from_millisecond(minute * MINUTE).ok().map(|time| time.to_string());
     let named = |found: &[(String, u64)]| -> Vec<serde_json::Value> {
@@ -189,7 +194,7 @@ impl Evidence<'_> {
     /// What was different in these minutes and before them, against what is usual.
     fn before<E: From<StoreError> + Send>(
         &self,
-        alert: &Alert,
+        (alert, when): (&Alert, &Condition),
         (from, until): (i64, i64),
         counting: &Counting<'_, E>,
     ) -> Result<Vec<String>, E> {
@@ -200,7 +205,7 @@ impl Evidence<'_> {
         let plan = PreludePlan {
             scope: &scope,
             derive: Arc::new(Classifier { countries: self.active.countries.clone() }),
-            trouble: trouble(&alert.when.of),
+            trouble: trouble(&when.of),
             zone: &self.active.config.service.time_zone,
             own_hosts: &own_hosts,
             masked: false,
@@ -241,7 +246,8 @@ impl Evidence<'_> {
 /// The requests that an alert is raised by.
 fn filters(alert: &Alert, episode: Option<&Episode>) -> Filters {
     let mut all = alert.scope.clone();
-    alert.when.of.iter().for_each(|filter| all.add(filter.clone()));
+    let of = alert.when.requests().map(|when| &when.of);
+    of.into_iter().flat_map(Filters::iter).for_each(|filter| all.add(filter.clone()));
     let client = episode.and_then(|episode| episode.client.as_ref());
     let client = client.and_then(|client| Filter::exactly(TextColumn::Client.into(), client).ok());
     client.into_iter().for_each(|client| all.add(client));

@@ -2,25 +2,28 @@
 //!
 //! - [`courses`]: how each alert goes, worked out from the records
 //! - [`counting`]: what an alert looks at, from the records
+//! - [`present`]: figures that are known of the present only
 //! - [`evidence`]: what a message about an alert says
 
 pub mod counting;
 pub mod courses;
 pub mod evidence;
+pub mod present;
 
 use crate::active::Active;
 use crate::jobs::messages::{Outbox, next_end};
 use crate::logs::background_counter::Ended;
 use crate::system::background::step_back;
 use crate::system::threads;
-use courses::{Courses, Look};
+use courses::Courses;
 use evidence::{Evidence, Said, told_of};
 use exedra_acting::alerts::{Change, Episode, Told, changes};
-use exedra_answering::config::alerts::Alert;
+use exedra_answering::config::alerts::{Alert, When};
 use exedra_store::records::Counting;
 use exedra_store::watching::alerts::{Decision, KnownAlert, News, Stretch};
 use exedra_store::watching::messages::NewMessage;
-use exedra_store::{StoreError, Watching};
+use exedra_store::{StoreError, Tallies, Watching};
+use present::Figures;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -41,12 +44,13 @@ const AGAIN: Duration = Duration::from_secs(10);
 /// that links begin with.
 pub fn watch(
     courses: &Courses,
-    outbox: &Outbox,
+    (outbox, tallies): (&Outbox, &Tallies),
     active: &impl Fn() -> Option<Arc<Active>>,
     console: &str,
     stop: &AtomicBool,
 ) {
     step_back();
+    let figures = Figures::new(courses.records(), tallies);
     let mut last: Option<(Arc<exedra_answering::config::Config>, i64, u64)> = None;
     while !stop.load(Ordering::SeqCst) {
         let Some(active) = active() else { return };
@@ -63,7 +67,8 @@ pub fn watch(
         });
         let mut pause = PAUSE;
         if is_due {
-            let looked = Watcher { courses, outbox, active: &active, console, stop }.look(now, minute);
+            let looked = Watcher { courses, outbox, figures: &figures, active: &active, console, stop }
+                .look(now, minute);
             threads::doing(NAME, None);
             match looked {
                 Ok(()) => last = Some((Arc::clone(&active.config), minute, changed)),
@@ -83,6 +88,7 @@ pub fn watch(
 struct Watcher<'w> {
     courses: &'w Courses,
     outbox: &'w Outbox,
+    figures: &'w Figures<'w>,
     active: &'w Arc<Active>,
     console: &'w str,
     stop: &'w AtomicBool,
@@ -126,8 +132,28 @@ impl Watcher<'_> {
         let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
         // What was looked at is not looked at again, also where the clock was set back.
         let minute = known.map_or(minute, |known| minute.max(known.until));
-        let Look { episodes, .. } = self.courses.look(alert, self.active, minute, &counting)?;
         let before = known.map(|known| Told { until: known.until, raised: known.raised });
+        let episodes = match &alert.when {
+            When::Requests(when) => {
+                self.courses.look((alert, when), self.active, minute, &counting)?.episodes
+            }
+            When::Present(present) => {
+                let raised = before.and_then(|before| before.raised);
+                match self.figures.measure(&present.what, self.active, minute, &counting)? {
+                    Some(value) => {
+                        self.courses.follow(alert, present.bound, (minute, value), raised).episodes
+                    }
+                    // Nobody knows it yet: it is as it was.
+                    None => {
+                        let until = known.map_or(minute, |known| known.until);
+                        return Ok((
+                            Decision { alert: alert.name.value.clone(), until, raised, news: Vec::new() },
+                            Vec::new(),
+                        ));
+                    }
+                }
+            }
+        };
         let (found, told) = changes(before, &episodes, minute);
         let name = &alert.name.value;
         let silence = known.and_then(|known| known.silence.as_ref());
@@ -157,10 +183,10 @@ impl Watcher<'_> {
             }
         }
         let mut news = Vec::new();
-        if known.is_none() {
+        if let (None, When::Requests(when)) = (known, &alert.when) {
             // It is new: when it would have been raised before stands in the history, and is told to nobody.
             let past = minute - HISTORY..minute;
-            let (past, _) = self.courses.tried(alert, self.active, past, &counting)?;
+            let (past, _) = self.courses.tried((alert, when), self.active, past, &counting)?;
             let over = past.iter().filter(|episode| episode.ended.is_some());
             news.extend(over.map(|episode| News::Passed(stretch(alert, episode))));
         }
@@ -199,7 +225,7 @@ fn stretch(alert: &Alert, episode: &Episode) -> Stretch {
     Stretch {
         began: episode.began,
         ended: episode.ended,
-        figure: alert.when.figure.with_unit(episode.worst),
+        figure: alert.when.with_unit(episode.worst),
         client: episode.client.clone(),
     }
 }

@@ -1,4 +1,8 @@
 //! What was sent this month, of sites that have an allowance, so that downloads can be held back when it is used up.
+//!
+//! - [`month`]: what is expected of it
+
+pub mod month;
 
 use crate::active::Active;
 use crate::logs::view::View;
