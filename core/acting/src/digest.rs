@@ -2,6 +2,7 @@
 
 use exedra_common::figures::{bytes, grouped};
 use exedra_common::text::clean_value;
+use exedra_reading::classify::paths::{Kind, kind};
 use exedra_reading::survey::Report;
 
 /// How many pages are named.
@@ -42,8 +43,10 @@ pub fn digest(now: &Report, before: &Report) -> Vec<String> {
     let movers = now.table("movers");
     if let Some(path) = movers.place("path").filter(|_| has_before && !movers.rows.is_empty()) {
         lines.push("What changed most:".to_owned());
-        for (row, cells) in movers.rows.iter().enumerate().take(FEW) {
-            let path = clean_value(cells[path].as_text().unwrap_or_default()).into_owned();
+        // What pages load changes as they do, and says nothing of its own.
+        let is_own = |row: &usize| kind(movers.rows[*row][path].as_text().unwrap_or_default()) != Kind::Asset;
+        for row in (0..movers.rows.len()).filter(is_own).take(FEW) {
+            let path = clean_value(movers.rows[row][path].as_text().unwrap_or_default()).into_owned();
             let (here, then) = (movers.number(row, "now"), movers.number(row, "then"));
             lines.push(format!("  {path}: {} requests, {} before", grouped(here), grouped(then)));
         }
@@ -93,7 +96,10 @@ mod tests {
 
     #[test]
     fn figures_stand_beside_those_before() {
-        let now = report([1120, 48, 3_000_000, 56], &[("/tides/", 10, 90), ("/gone\u{1b}[2J", 40, 0)]);
+        let now = report(
+            [1120, 48, 3_000_000, 56],
+            &[("/style.css", 1, 200), ("/tides/", 10, 90), ("/gone\u{1b}[2J", 40, 0)],
+        );
         let before = report([1000, 50, 1_000_000, 10], &[]);
         assert_eq!(
             digest(&now, &before),

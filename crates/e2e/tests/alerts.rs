@@ -315,6 +315,9 @@ when = { forecast = "harbour", over = "100 %" }
 [[alert]]
 name = "lines"
 when = { unread = "all", over = 0 }
+[[alert]]
+name = "pages"
+when = { query = "pages", over = 2 }
 [[recipient]]
 name    = "office"
 command = ["tee", "told.json"]
@@ -346,10 +349,31 @@ command = ["tee", "told.json"]
     let of = |name: &str| states().into_iter().find(|one| one["name"] == name).unwrap()["figure"].clone();
     assert_eq!(of("more will be sent"), "not known yet", "a month is not foretold from a minute");
     assert_eq!(of("lines"), "0 unread lines");
+    assert_eq!(of("pages"), "not known yet", "nobody has kept such a query");
     let done = program.command(&place, &["alert", "try", "the disk is full"]);
     assert!(
         !done.status.success() && drawn(&done).contains("cannot be tried on the past"),
         "{}",
         drawn(&done)
     );
+}
+
+#[test]
+fn rows_of_a_kept_query_raise_an_alert() {
+    let place = Place::new();
+    place.configure("");
+    let program = place.serve();
+    imported(&place, &program);
+    let statement = "select client, count(*) as n from requests group by client having n > 20";
+    let query = serde_json::json!({ "name": "busy-clients", "statement": statement });
+    assert!(program.call(reqwest::Method::POST, "queries", Some(&query)).status().is_success());
+    place.configure("[[alert]]\nname = \"busy\"\nwhen = { query = \"busy-clients\", over = 0 }\n");
+    let done = program.command(&place, &["reload"]);
+    assert!(done.status.success(), "{}", drawn(&done));
+    let said = exedra_e2e::until("it is asked", || {
+        let said = asked(&place, &program, &["alerts"]);
+        said.contains("raised  busy").then_some(said)
+    });
+    assert!(said.contains("more than 0 rows of the query busy-clients within 60 minutes"), "{said}");
+    assert!(said.contains("now 1 row;"), "one client is busy: {said}");
 }

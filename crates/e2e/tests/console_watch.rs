@@ -20,6 +20,9 @@ tell  = ["office"]
 [[recipient]]
 name    = "office"
 command = ["sh", "-c", "cat > told.json; test -e open"]
+[[report]]
+name  = "each day"
+every = "day 07:00"
 "#,
     );
     place
@@ -95,6 +98,12 @@ fn an_alert_is_seen_and_silenced_and_its_messages_are_tried_again() {
         let history =
             browser.text_when("[data-testid=alert-history]", |text| text.contains("As a list (1)")).await;
         assert!(history.contains("a crowd"), "{history}");
+        let reports = "[data-testid=schedules]";
+        browser
+            .text_when(reports, |text| text.contains("day 07:00 · yesterday") && text.contains("next"))
+            .await;
+        browser.click(By::XPath("//button[text()='Make it now']")).await;
+        browser.text_when(reports, |text| text.contains("HTML,")).await;
         let barriers = browser.barriers().await;
         assert!(barriers.is_empty(), "{}", barriers.join("\n"));
         browser.close().await;

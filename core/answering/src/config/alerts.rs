@@ -81,6 +81,13 @@ pub enum What {
     FreeSpace(PathBuf),
     /// Lines of the logs of a site, or of all, that could not be read within the last hour.
     Unread(Option<String>),
+    /// Rows that a kept query has of the requests of the last minutes.
+    Query {
+        /// Its name.
+        name: String,
+        /// How many minutes.
+        minutes: i64,
+    },
 }
 
 impl What {
@@ -91,6 +98,7 @@ impl What {
             What::Certificate(_) => several(value.max(0.0) as u64, "day", "days"),
             What::FreeSpace(_) => format!("{} free", bytes(value as u64)),
             What::Unread(_) => several(value as u64, "unread line", "unread lines"),
+            What::Query { .. } => several(value as u64, "row", "rows"),
         }
     }
 }
@@ -114,6 +122,9 @@ impl fmt::Display for Present {
             What::Certificate(None) => write!(out, "{words} {figure} until a certificate ends"),
             What::FreeSpace(folder) => write!(out, "{words} {figure} on the disk of {}", folder.display()),
             What::Unread(site) => write!(out, "{words} {figure} of {} within an hour", of(site)),
+            What::Query { name, minutes } => {
+                write!(out, "{words} {figure} of the query {name} within {minutes} minutes")
+            }
         }
     }
 }

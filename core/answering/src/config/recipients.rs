@@ -13,6 +13,8 @@ pub struct Recipient {
     pub way: Way,
     /// Hours of the week in which it is told nothing: messages wait for their end.
     pub quiet: Option<WeekHours>,
+    /// The same as it is written.
+    pub quiet_words: Option<String>,
 }
 
 /// How messages reach somebody.

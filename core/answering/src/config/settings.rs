@@ -379,6 +379,13 @@ const SETTINGS: &[Setting] = &[
     ),
     setting(
         "when",
+        "query",
+        Kind::Text,
+        "query = \"slow-pages\"",
+        "how many rows a kept query has, of the requests of `of_last` (60 minutes where not set); asked every ten minutes",
+    ),
+    setting(
+        "when",
         "over",
         Kind::TextOrNumber,
         "over = \"2 %\"",

@@ -35,7 +35,7 @@ pub async fn recipients(caller: Caller) -> Result<Json<Vec<Recipient>>, Failure>
                 name: name.clone(),
                 way: known.way.name().to_owned(),
                 to: known.way.in_words(),
-                quiet: known.quiet.as_ref().map(ToString::to_string),
+                quiet: known.quiet_words.clone(),
                 quiet_until: next_end(known.quiet.as_ref(), now).map(second),
                 alerts: told.map(|alert| alert.name.value.clone()).collect(),
                 waiting: waiting.len() as u64,

@@ -18,7 +18,7 @@ use exedra_store::{Records, Tallies};
 use messages::Outbox;
 use reports::ReportMaker;
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
@@ -65,6 +65,7 @@ impl Jobs {
         shared: &Shared,
         active: impl Fn() -> Option<Arc<Active>> + Clone + Send + 'static,
         console: String,
+        state: PathBuf,
     ) -> io::Result<Self> {
         let stop = Arc::new(AtomicBool::new(false));
         let watch = {
@@ -72,7 +73,7 @@ impl Jobs {
             move || {
                 alerts::watch(
                     &shared.courses,
-                    (&shared.outbox, &shared.reports.tallies),
+                    (&shared.outbox, &shared.reports.tallies, &state),
                     &active,
                     &console,
                     &stop,

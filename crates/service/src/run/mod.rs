@@ -130,7 +130,8 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let shared = Shared::new(&records, Tallies::open(state), caught_up, state);
     let weak = Arc::downgrade(&runtime);
     let address = console_address(console, is_secured);
-    let jobs = Jobs::start(&shared, move || weak.upgrade()?.site(), address).map_err(thread_failed)?;
+    let jobs = Jobs::start(&shared, move || weak.upgrade()?.site(), address, state.clone())
+        .map_err(thread_failed)?;
     let (weak, waiting, stopping) =
         (Arc::downgrade(&runtime), Arc::clone(&shared.outbox), runtime.stop.subscribe());
     runtime.spawn(keep_on_task(delivery::NAME, move || {

@@ -10,7 +10,9 @@ const LONGEST: i64 = 24 * 60;
 /// Stands for all requests.
 const ALL: &str = "all";
 /// What is known of the present only.
-const PRESENT: [&str; 5] = ["allowance", "forecast", "certificate", "free_space", "unread"];
+const PRESENT: [&str; 6] = ["allowance", "forecast", "certificate", "free_space", "unread", "query"];
+/// The stretch that a query is about where nobody says one, in minutes.
+const OF_QUERY: i64 = 60;
 
 /// A bound as one writes it.
 fn example(what: &What) -> &'static str {
@@ -20,6 +22,7 @@ fn example(what: &What) -> &'static str {
         What::Certificate(_) => "\"14 days\"",
         What::FreeSpace(_) => "\"5 GB\"",
         What::Unread(_) => "100",
+        What::Query { .. } => "0",
     }
 }
 
@@ -73,7 +76,11 @@ impl Reading<'_> {
 
     /// What is known of the present only.
     fn present(&mut self, section: &Section<'_>, key: &'static str) -> Option<Present> {
-        for other in ["requests", "percentile", "of_last"].iter().chain(&Figure::ALL.map(|(key, _)| key)) {
+        for other in ["requests", "percentile"]
+            .iter()
+            .chain(["of_last"].iter().filter(|_| key != "query"))
+            .chain(&Figure::ALL.map(|(key, _)| key))
+        {
             if let Some(place) = section.place(other) {
                 let message = format!("`{other}` has nothing to do with `{key}`");
                 self.error(
@@ -91,6 +98,11 @@ impl Reading<'_> {
             "forecast" => What::Forecast(name),
             "certificate" => What::Certificate(name),
             "unread" => What::Unread(name),
+            "query" => {
+                let said = section.text("of_last");
+                let minutes = if said.is_some() { self.minutes(said, 1..=LONGEST)? } else { OF_QUERY };
+                What::Query { name: of.value.clone(), minutes }
+            }
             _ => What::FreeSpace(self.folder(Some(of.clone()), "").value),
         };
         let wanted = match what {
@@ -116,7 +128,7 @@ impl Reading<'_> {
                 time.map(|time| time.as_secs_f64() / 86_400.0)
             }
             What::FreeSpace(_) => text.and_then(exedra_common::units::size).map(|size| size as f64),
-            What::Unread(_) => item.whole().map(|number| number as f64),
+            What::Unread(_) | What::Query { .. } => item.whole().map(|number| number as f64),
         };
         let Some(value) = value else {
             let reason = format!("this is {}", item.in_words());

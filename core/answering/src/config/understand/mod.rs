@@ -349,7 +349,7 @@ impl Reading<'_> {
                         self.error(place, message, reason, "name a host of a [[certificate]], or \"all\"");
                     }
                 }
-                What::Certificate(None) | What::FreeSpace(_) => {}
+                What::Certificate(None) | What::FreeSpace(_) | What::Query { .. } => {}
             }
         }
         // A folder's settings may ask for either at any time.

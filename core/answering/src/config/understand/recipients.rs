@@ -136,8 +136,9 @@ impl Reading<'_> {
                 Way::Command(words)
             }
         };
-        let quiet = section.text("quiet").and_then(|hours| self.hours(&hours));
-        Some(Recipient { name, way, quiet })
+        let written = section.text("quiet");
+        let quiet = written.as_ref().and_then(|hours| self.hours(hours));
+        Some(Recipient { name, way, quiet, quiet_words: written.map(|hours| hours.value) })
     }
 
     /// Hours of the week, in the zone of the service.

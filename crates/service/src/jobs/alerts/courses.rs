@@ -57,7 +57,7 @@ impl Courses {
     }
 
     /// The records.
-    pub fn records(&self) -> &Records {
+    pub fn records(&self) -> &Arc<Records> {
         &self.records
     }
 

@@ -4,7 +4,7 @@
 use crate::active::Active;
 use crate::jobs::messages::{Content, Kind, Told};
 use exedra_acting::alerts::Episode;
-use exedra_answering::config::alerts::{Alert, Condition};
+use exedra_answering::config::alerts::{Alert, Condition, Present, What, When};
 use exedra_common::figures::grouped;
 use exedra_common::filters::{Filter, Filters};
 use exedra_common::scope::Scope;
@@ -144,7 +144,15 @@ pub fn told_of<E: From<StoreError> + Send>(
     }
     let (link, command) = match of_requests {
         Some(_) => evidence.shown(stretch, &filters),
-        None => (format!("{}/watch", evidence.console), "exedra alerts".to_owned()),
+        None => {
+            let command = match &alert.when {
+                When::Present(Present { what: What::Query { name, minutes }, .. }) => {
+                    format!("exedra query {} --last \"{minutes} minutes\"", quoted(name))
+                }
+                _ => "exedra alerts".to_owned(),
+            };
+            (format!("{}/watch", evidence.console), command)
+        }
     };
     let _ = write!(text, "\nSee it: {link}\nOr:     {command}\n");
     let time = |minute: i64| Timestamp::from_millisecond(minute * MINUTE).ok().map(|time| time.to_string());

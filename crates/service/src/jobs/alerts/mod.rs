@@ -25,6 +25,7 @@ use exedra_store::watching::messages::NewMessage;
 use exedra_store::{StoreError, Tallies, Watching};
 use present::Figures;
 use std::collections::HashMap;
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -44,13 +45,13 @@ const AGAIN: Duration = Duration::from_secs(10);
 /// that links begin with.
 pub fn watch(
     courses: &Courses,
-    (outbox, tallies): (&Outbox, &Tallies),
+    (outbox, tallies, state): (&Outbox, &Tallies, &Path),
     active: &impl Fn() -> Option<Arc<Active>>,
     console: &str,
     stop: &AtomicBool,
 ) {
     step_back();
-    let figures = Figures::new(courses.records(), tallies);
+    let figures = Figures::new(courses.records(), tallies, state);
     let mut last: Option<(Arc<exedra_answering::config::Config>, i64, u64)> = None;
     while !stop.load(Ordering::SeqCst) {
         let Some(active) = active() else { return };

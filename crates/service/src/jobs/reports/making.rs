@@ -23,6 +23,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 use thiserror::Error;
 
+/// Among how many paths the pages are looked for that changed most.
+const FEW_PAGES: usize = 50;
+
 /// Why there is no report.
 #[derive(Debug, Error)]
 pub enum NotMade {
@@ -102,7 +105,7 @@ impl Making<'_> {
         if others {
             whole.caveats.push(OF_OTHER_ZONES.to_owned());
         }
-        let few = ReportOptions { shown: told, ..ReportOptions::default() };
+        let few = ReportOptions { shown: told, top: FEW_PAGES, ..ReportOptions::default() };
         let lines = digest(
             &Report::new(&survey, &plan, &few, Some(against)),
             &Report::new(&survey_before, &plan_before, &few, None),
