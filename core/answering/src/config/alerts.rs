@@ -251,9 +251,7 @@ impl fmt::Display for Condition {
             Figure::Number | Figure::OneClient if is_nothing => write!(out, "no request{of}")?,
             Figure::Share => write!(out, "{words} {value} of requests{of}")?,
             Figure::Number => write!(out, "{words} {value} requests{of}")?,
-            Figure::Transfer if self.bound.is_of_usual() => {
-                write!(out, "{words} bytes sent{of}", words = format!("{words} {value}"))?
-            }
+            Figure::Transfer if self.bound.is_of_usual() => write!(out, "{words} {value} bytes sent{of}")?,
             Figure::Transfer => write!(out, "{words} {value} sent{of}")?,
             Figure::OneClient => write!(out, "{words} {value} requests{of} by one client")?,
             Figure::Duration(percentile) => {

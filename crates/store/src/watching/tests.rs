@@ -26,14 +26,14 @@ fn a_decision_is_whole_and_what_people_said_stays_until_the_next() {
     let state = tempfile::tempdir().unwrap();
     let watching = Watching::open(state.path());
     let raised = decision(31, Some(30), vec![News::Raised(stretch(30, None))]);
-    watching.decide(&[raised.clone()], &[message("a", "office")], 7).unwrap();
+    watching.decide(std::slice::from_ref(&raised), &[message("a", "office")], 7).unwrap();
     assert!(watching.see("tides fail", "ann").unwrap() && !watching.see("others", "ann").unwrap());
     let silence = Silence { until: 50, by: "ben".to_owned(), reason: "known".to_owned() };
     assert!(watching.silence("tides fail", Some(&silence)).unwrap());
     // It fails whole: the identity of the second message is taken.
     let over = decision(40, None, vec![News::Over(stretch(30, Some(39)))]);
     let twice = [message("b", "office"), message("a", "office")];
-    assert!(watching.decide(&[over.clone()], &twice, 8).is_err());
+    assert!(watching.decide(std::slice::from_ref(&over), &twice, 8).is_err());
     let known = |raised, seen_by: Option<&str>, silence| KnownAlert {
         name: "tides fail".to_owned(),
         until: if raised == Some(30) { 31 } else { 40 },

@@ -37,6 +37,9 @@ const MOST_ROWS: usize = 10_000;
 /// How many minutes back lines are counted that could not be read.
 const HOUR: i64 = 60;
 
+/// How much something had come to by some minutes, in their order.
+type Totals = VecDeque<(i64, u64)>;
+
 /// Whoever measures them.
 pub struct Figures<'f> {
     view: View<'f>,
@@ -47,7 +50,7 @@ pub struct Figures<'f> {
     /// What is expected of months, by site, and when that was worked out.
     expected: Mutex<HashMap<Option<String>, (i64, u64)>>,
     /// How many lines of each site could not be read by the last minutes.
-    unread: Mutex<HashMap<Option<String>, VecDeque<(i64, u64)>>>,
+    unread: Mutex<HashMap<Option<String>, Totals>>,
 }
 
 impl<'f> Figures<'f> {
