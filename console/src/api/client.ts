@@ -17,6 +17,7 @@ export type AlertState = Schemas["AlertState"];
 export type AlertTrial = Schemas["AlertTrial"];
 export type Message = Schemas["Message"];
 export type MessageTrial = Schemas["MessageTrial"];
+export type NewAlert = Required<Schemas["NewAlert"]>;
 export type PastAlert = Schemas["PastAlert"];
 export type Recipient = Schemas["Recipient"];
 export type Exposure = Schemas["Exposure"];

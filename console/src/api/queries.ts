@@ -31,6 +31,7 @@ import {
   type Me,
   type Mistake,
   type NamedQuery,
+  type NewAlert,
   type NewRule,
   type Now,
   type Preludes,
@@ -199,6 +200,23 @@ export function useAlertChange(name: string) {
           ? call(`${path}/silence`, { method: "DELETE" })
           : send(`${path}/silence`, { time: change.time }),
     onSuccess: () => void client.invalidateQueries({ queryKey: ["alerts"] }),
+  });
+}
+
+/** When an alert that is not configured yet would have been raised. */
+export const useTryAlert = () => useMutation({ mutationFn: (alert: NewAlert) => send<AlertTrial>("alerts/trial", alert) });
+
+/** Puts an alert into the configuration. */
+export function useMakeAlert() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (alert: NewAlert) => {
+      const written = await send<WrittenRule>("configuration/alerts", alert);
+      const { files } = await call<ConfigurationFiles>("configuration");
+      const version = files.find((file) => file.name === written.name)?.version ?? null;
+      return send<Changed>("configuration", { files: [{ name: written.name, text: written.text, version }] });
+    },
+    onSuccess: () => void client.invalidateQueries(),
   });
 }
 

@@ -58,9 +58,77 @@ pub enum EditError {
     NoSite(String),
     /// It is written in a form that is not changed here.
     #[error(
-        "the rules of `{0}` are written in one line: write them as [[site.rules]] for rules to be added here"
+        "`{0}` is written in one line: write it in double brackets, as [[site.rules]] or [[alert]], for more to be added here"
     )]
     Inline(String),
+}
+
+/// An alert that is to be written: texts as they stand in a configuration.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NewAlert<'a> {
+    /// What it is called.
+    pub name: &'a str,
+    /// Filters: which requests it is about.
+    pub scope: &'a [String],
+    /// The figure, as in `share`.
+    pub figure: &'a str,
+    /// The filter that requests fit which the figure is of, or `all`.
+    pub of: &'a str,
+    /// `over` or `under`.
+    pub bound: &'a str,
+    /// The bound itself, as in `2 %` or `5`.
+    pub value: &'a str,
+    /// Of which stretch the requests are, as in `5 minutes`.
+    pub of_last: &'a str,
+    /// With fewer requests it does not hold.
+    pub requests: u64,
+    /// How long it must hold; at once where that is empty.
+    pub holds: &'a str,
+    /// Who is told.
+    pub tell: &'a [String],
+}
+
+/// Writes an alert behind the others, or at the end of the file.
+///
+/// # Errors
+/// [`EditError`], and the text is not changed.
+pub fn add_alert(text: &str, alert: &NewAlert<'_>) -> Result<Written, EditError> {
+    let mut document: DocumentMut = text
+        .parse()
+        .map_err(|error: toml_edit::TomlError| EditError::Mistaken(error.message().to_owned()))?;
+    let alerts = document.entry("alert").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
+    let Item::ArrayOfTables(alerts) = alerts else { return Err(EditError::Inline("alert".to_owned())) };
+    let is_aligned = alerts.iter().last().is_some_and(is_aligned);
+    let mut table = Table::new();
+    table.decor_mut().set_prefix("\n");
+    table.insert("name", value(alert.name));
+    let list = |texts: &[String]| value(texts.iter().collect::<toml_edit::Array>());
+    if !alert.scope.is_empty() {
+        table.insert("scope", list(alert.scope));
+    }
+    let mut when = InlineTable::new();
+    when.insert(alert.figure, Value::from(alert.of));
+    let bound = alert.value.parse::<i64>().map_or_else(|_| Value::from(alert.value), Value::from);
+    when.insert(alert.bound, bound);
+    when.insert("of_last", Value::from(alert.of_last));
+    if let Some(requests) = i64::try_from(alert.requests).ok().filter(|requests| *requests > 0) {
+        when.insert("requests", Value::from(requests));
+    }
+    table.insert("when", value(when));
+    if !alert.holds.is_empty() {
+        table.insert("holds", value(alert.holds));
+    }
+    if !alert.tell.is_empty() {
+        table.insert("tell", list(alert.tell));
+    }
+    if is_aligned {
+        align(&mut table);
+    }
+    alerts.push(table);
+    let changed = document.to_string();
+    let heading = changed.lines().collect::<Vec<_>>();
+    let heading = heading.iter().rposition(|line| line.trim_start().starts_with("[[alert]]"));
+    Ok(Written { line: heading.unwrap_or(0) + 1, text: changed })
 }
 
 /// Writes a rule into a site's rules, before or after the others.
@@ -121,13 +189,18 @@ fn written(rule: &NewRule<'_>, is_aligned: bool) -> Table {
         Effect::Login(realm) => _ = table.insert("login", value(realm)),
     }
     if is_aligned {
-        let longest = table.iter().map(|(key, _)| key.len()).max().unwrap_or(0);
-        for (mut key, _) in table.iter_mut() {
-            let padding = " ".repeat(longest - key.get().len() + 1);
-            key.leaf_decor_mut().set_suffix(padding);
-        }
+        align(&mut table);
     }
     table
+}
+
+/// Has the equals signs of a table stand below each other.
+fn align(table: &mut Table) {
+    let longest = table.iter().map(|(key, _)| key.len()).max().unwrap_or(0);
+    for (mut key, _) in table.iter_mut() {
+        let padding = " ".repeat(longest - key.get().len() + 1);
+        key.leaf_decor_mut().set_suffix(padding);
+    }
 }
 
 /// Whether the equals signs of a table stand below each other where its keys are of different lengths.
@@ -228,5 +301,42 @@ mod tests {
                 .contains("[[site.rules]]")
         );
         assert!(wrong("[[site]\n").contains("has mistakes"));
+    }
+
+    #[test]
+    fn an_alert_is_written_behind_the_others_in_their_style() {
+        let (scope, tell) = (["site=harbour".to_owned()], ["office".to_owned()]);
+        let alert = NewAlert {
+            name: "tides fail",
+            scope: &scope,
+            figure: "share",
+            of: "status=5xx",
+            bound: "over",
+            value: "2 %",
+            of_last: "5 minutes",
+            requests: 50,
+            holds: "",
+            tell: &tell,
+        };
+        let block = "[[alert]]\nname = \"tides fail\"\nscope = [\"site=harbour\"]\nwhen = { share = \"status=5xx\", over = \"2 %\", of_last = \"5 minutes\", requests = 50 }\ntell = [\"office\"]\n";
+        let first = add_alert(TOWN, &alert).unwrap();
+        assert_eq!(first.text, format!("{TOWN}\n{block}"));
+        assert_eq!(first.text.lines().nth(first.line - 1), Some("[[alert]]"));
+        let others =
+            TOWN.replace("\n# the museum", "\n[[alert]]\nname  = \"a\" # one\nwhen  = {}\n\n# the museum");
+        let number = NewAlert {
+            figure: "number",
+            of: "all",
+            value: "5",
+            holds: "2 minutes",
+            tell: &[],
+            scope: &[],
+            requests: 0,
+            ..alert
+        };
+        let second = add_alert(&others, &number).unwrap();
+        let aligned = "when  = {}\n\n[[alert]]\nname  = \"tides fail\"\nwhen  = { number = \"all\", over = 5, of_last = \"5 minutes\" }\nholds = \"2 minutes\"\n\n# the museum";
+        assert!(second.text.contains(aligned), "{}", second.text);
+        assert!(matches!(add_alert("alert = 5\n", &number), Err(EditError::Inline(_))));
     }
 }

@@ -70,6 +70,36 @@ pub struct PastAlert {
     pub client: Option<String>,
 }
 
+/// An alert that is to be written, or tried before: texts as they stand in a configuration.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewAlert {
+    /// What it is called.
+    pub name: String,
+    /// Filters: which requests it is about.
+    #[serde(default)]
+    pub scope: Vec<String>,
+    /// The figure: `share`, `number`, `transfer`, `one_client` or `duration`.
+    pub figure: String,
+    /// The filter that requests fit which the figure is of, or `all`.
+    pub of: String,
+    /// `over` or `under`.
+    pub bound: String,
+    /// The bound itself, as in `2 %` or `5`.
+    pub value: String,
+    /// Of which stretch the requests are, as in `5 minutes`.
+    pub of_last: String,
+    /// With fewer requests it does not hold.
+    #[serde(default)]
+    pub requests: u64,
+    /// How long it must hold; at once where that is empty.
+    #[serde(default)]
+    pub holds: String,
+    /// Who is told.
+    #[serde(default)]
+    pub tell: Vec<String>,
+}
+
 /// When an alert would have been raised.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AlertTrial {

@@ -40,21 +40,24 @@ struct Order {
     made: u32,
 }
 
+/// A new root, and a server for localhost with a certificate that it has signed.
+pub fn of_localhost() -> (CertifiedIssuer<'static, KeyPair>, Arc<ServerConfig>) {
+    let mut params = CertificateParams::new(Vec::new()).expect("parameters");
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    let issuer = CertifiedIssuer::self_signed(params, KeyPair::generate().expect("a key")).expect("a root");
+    let key = KeyPair::generate().expect("a key");
+    let own = CertificateParams::new(vec!["localhost".to_owned()]).expect("parameters");
+    let own = own.signed_by(&key, &issuer).expect("a certificate");
+    let secret = PrivateKeyDer::try_from(key.serialize_der()).expect("a key");
+    let tls = ServerConfig::builder().with_no_client_auth().with_single_cert(vec![own.der().clone()], secret);
+    (issuer, Arc::new(tls.expect("a server")))
+}
+
 impl Authority {
     /// Listens.
     pub fn open() -> Self {
         crate::secure();
-        let mut params = CertificateParams::new(Vec::new()).expect("parameters");
-        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        let issuer =
-            CertifiedIssuer::self_signed(params, KeyPair::generate().expect("a key")).expect("a root");
-        let key = KeyPair::generate().expect("a key");
-        let own = CertificateParams::new(vec!["localhost".to_owned()]).expect("parameters");
-        let own = own.signed_by(&key, &issuer).expect("a certificate");
-        let secret = PrivateKeyDer::try_from(key.serialize_der()).expect("a key");
-        let tls =
-            ServerConfig::builder().with_no_client_auth().with_single_cert(vec![own.der().clone()], secret);
-        let tls = Arc::new(tls.expect("a server"));
+        let (issuer, tls) = of_localhost();
         let listener = TcpListener::bind("127.0.0.1:0").expect("a free port");
         let base = format!("https://localhost:{}", listener.local_addr().expect("an address").port());
         let root = issuer.pem();

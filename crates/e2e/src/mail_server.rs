@@ -1,11 +1,10 @@
 //! A stand-in for a mail server (RFC 5321): it keeps what it is given, asks for a login where a test wants it, and becomes TLS when it is
 //! asked to (RFC 3207).
 
+use crate::authority::of_localhost;
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
-use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
 use rustls::{ServerConfig, ServerConnection, StreamOwned};
-use rustls_pki_types::PrivateKeyDer;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
@@ -47,23 +46,14 @@ impl MailServer {
     /// Listens, and asks for a login where there is one.
     pub fn open(login: Option<(&str, &str)>) -> Self {
         crate::secure();
-        let mut params = CertificateParams::new(Vec::new()).expect("parameters");
-        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        let issuer =
-            CertifiedIssuer::self_signed(params, KeyPair::generate().expect("a key")).expect("a root");
-        let key = KeyPair::generate().expect("a key");
-        let own = CertificateParams::new(vec!["localhost".to_owned()]).expect("parameters");
-        let own = own.signed_by(&key, &issuer).expect("a certificate");
-        let secret = PrivateKeyDer::try_from(key.serialize_der()).expect("a key");
-        let tls =
-            ServerConfig::builder().with_no_client_auth().with_single_cert(vec![own.der().clone()], secret);
+        let (issuer, tls) = of_localhost();
         let listener = TcpListener::bind("127.0.0.1:0").expect("a free port");
         let port = listener.local_addr().expect("an address").port();
         let state = Arc::new(State {
             login: login.map(|(user, password)| (user.to_owned(), password.to_owned())),
             reply: Mutex::new("250 taken".to_owned()),
             mails: Mutex::default(),
-            tls: Arc::new(tls.expect("a server")),
+            tls,
         });
         let shared = Arc::clone(&state);
         std::thread::spawn(move || {

@@ -90,10 +90,14 @@ fn receive(state: &State, stream: TcpStream) -> std::io::Result<()> {
     let mut fields = Vec::new();
     loop {
         let mut line = String::new();
-        reader.read_line(&mut line)?;
+        // Whoever is killed within the head has said nothing.
+        if reader.read_line(&mut line)? == 0 {
+            return Ok(());
+        }
         match line.trim_end().split_once(": ") {
             Some((name, value)) => fields.push((name.to_lowercase(), value.to_owned())),
-            None => break,
+            None if line == "\r\n" => break,
+            None => return Ok(()),
         }
     }
     let length =

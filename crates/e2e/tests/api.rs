@@ -57,6 +57,9 @@ fn body_of(method: &Method, path: &str) -> Option<Value> {
         ("POST", "/api/v1/queries") => {
             Some(json!({ "name": "anna", "statement": "select count(*) from requests" }))
         }
+        ("POST", "/api/v1/configuration/alerts" | "/api/v1/alerts/trial") => Some(json!({
+            "name": "tides", "figure": "number", "of": "all", "bound": "over", "value": "5", "of_last": "5 minutes"
+        })),
         ("POST", "/api/v1/alerts/{name}/silence") => Some(json!({ "time": "2 hours" })),
         ("POST", "/api/v1/tokens") => Some(json!({ "label": "nightly", "role": "viewer", "days": 30 })),
         _ => None,

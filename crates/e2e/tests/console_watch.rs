@@ -1,7 +1,7 @@
 //! In Chromium: alerts on the pages Watch and Now, and what compression makes of a site's files on the page Sites.
 
 use exedra_e2e::browser::{Browser, run};
-use exedra_e2e::{Place, drawn, text};
+use exedra_e2e::{Place, Program, drawn, text};
 use thirtyfour::prelude::*;
 
 /// One alert that nothing raises and one that is raised at once: nobody has come.
@@ -28,16 +28,20 @@ every = "day 07:00"
     place
 }
 
+/// Nine requests of a minute that is over: an alert is about whole ones.
+fn import_crowd(place: &Place, program: &Program) {
+    let time = jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC) - jiff::Span::new().minutes(2);
+    let time = time.strftime("%d/%b/%Y:%H:%M:%S %z");
+    place.write("edge.log", &format!("192.0.2.7 - - [{time}] \"GET / HTTP/1.1\" 200 10\n").repeat(9));
+    let imported = program.command(place, &["import", "--site", "harbour", &text(&place.path("edge.log"))]);
+    assert!(imported.status.success(), "{}", drawn(&imported));
+}
+
 #[test]
 fn alerts_are_seen_tried_and_lead_from_the_first_page_to_their_own() {
     let place = watched();
     let program = place.serve();
-    // An alert is about whole minutes: the one that the requests came in is over.
-    let time = jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC) - jiff::Span::new().minutes(2);
-    let time = time.strftime("%d/%b/%Y:%H:%M:%S %z");
-    place.write("edge.log", &format!("192.0.2.7 - - [{time}] \"GET / HTTP/1.1\" 200 10\n").repeat(9));
-    let imported = program.command(&place, &["import", "--site", "harbour", &text(&place.path("edge.log"))]);
-    assert!(imported.status.success(), "{}", drawn(&imported));
+    import_crowd(&place, &program);
     run(async {
         let browser = Browser::open().await;
         browser.window.goto(program.link.clone().unwrap()).await.unwrap();
@@ -63,11 +67,7 @@ fn alerts_are_seen_tried_and_lead_from_the_first_page_to_their_own() {
 fn an_alert_is_seen_and_silenced_and_its_messages_are_tried_again() {
     let place = watched();
     let program = place.serve();
-    let time = jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC) - jiff::Span::new().minutes(2);
-    let time = time.strftime("%d/%b/%Y:%H:%M:%S %z");
-    place.write("edge.log", &format!("192.0.2.7 - - [{time}] \"GET / HTTP/1.1\" 200 10\n").repeat(9));
-    let imported = program.command(&place, &["import", "--site", "harbour", &text(&place.path("edge.log"))]);
-    assert!(imported.status.success(), "{}", drawn(&imported));
+    import_crowd(&place, &program);
     run(async {
         let browser = Browser::open().await;
         browser.window.goto(program.link.clone().unwrap()).await.unwrap();
@@ -127,4 +127,52 @@ fn a_site_is_weighed_on_its_page_and_its_settings_are_given() {
         assert!(barriers.is_empty(), "{}", barriers.join("\n"));
         browser.close().await;
     });
+}
+
+#[test]
+fn a_new_alert_is_tried_and_put_into_the_configuration() {
+    let place = watched();
+    let program = place.serve();
+    import_crowd(&place, &program);
+    run(async {
+        let browser = Browser::open().await;
+        browser.window.goto(program.link.clone().unwrap()).await.unwrap();
+        browser.text_when("main", |text| text.contains("a crowd: 9")).await;
+        browser.window.goto(format!("http://{}/watch", program.console)).await.unwrap();
+        browser.click(By::XPath("//button[text()='New alert']")).await;
+        let form = "[data-testid=new-alert]";
+        browser.text_when(form, |text| text.contains("Put it into the configuration")).await;
+        let field = |label: &str| {
+            By::XPath(format!("//*[@data-testid='new-alert']//label[starts-with(., '{label}')]/input"))
+        };
+        let write = async |label: &str, text: &str| {
+            let found = browser.window.find(field(label)).await.unwrap();
+            found.click().await.unwrap();
+            found.send_keys(Key::Control + "a").await.unwrap();
+            found.send_keys(text).await.unwrap();
+        };
+        write("Name", "any page at all").await;
+        write("Which fit", "statsu=200").await;
+        write("Of at least", "1").await;
+        browser.click(By::XPath("//*[@data-testid='new-alert']//button[@type='submit']")).await;
+        browser.text_when(form, |text| text.contains("did you mean `status`?")).await;
+        write("Which fit", "status=200").await;
+        browser.click(By::XPath("//*[@data-testid='new-alert']//button[@type='submit']")).await;
+        browser
+            .text_when(form, |text| {
+                text.contains("Raised 1 times") && text.contains("more than 2.0 % of requests")
+            })
+            .await;
+        let barriers = browser.barriers().await;
+        assert!(barriers.is_empty(), "{}", barriers.join("\n"));
+        browser.click(By::XPath("//button[text()='Put it into the configuration']")).await;
+        let row = "[data-testid='alert-any page at all']";
+        browser
+            .text_when(row, |text| text.contains("raised") && text.contains("of 1 request or more"))
+            .await;
+        browser.close().await;
+    });
+    let config = std::fs::read_to_string(place.config()).unwrap();
+    let written = "[[alert]]\nname = \"any page at all\"\nwhen = { share = \"status=200\", over = \"2 %\", of_last = \"5 minutes\", requests = 1 }\n";
+    assert!(config.contains(written), "{config}");
 }

@@ -414,3 +414,42 @@ fn a_mistake_is_said_at_its_place(#[case] written: &str, #[case] expected: &str)
     let said = drawn(&done);
     assert!(!done.status.success() && said.contains(expected) && said.contains("exedra.toml:"), "{said}");
 }
+
+#[test]
+fn whoever_could_not_be_told_is_remarked_upon_before() {
+    let place = Place::new();
+    place.configure(
+        r#"
+[mail]
+server        = "smtp.lindry.example"
+from          = "exedra@lindry.example"
+user          = "exedra"
+password_file = "mail.password"
+[[recipient]]
+name = "office"
+mail = "office@lindry.example"
+[[recipient]]
+name     = "duty"
+webhook  = "http://duty.lindry.example/alerts"
+key_file = "duty.key"
+[[recipient]]
+name    = "siren"
+command = ["no-such-siren"]
+[[report]]
+name  = "the week"
+every = "monday 07:00"
+tell  = ["office", "duty"]
+"#,
+    );
+    let said = drawn(&exedra(&["check", "--config", &text(&place.config())]));
+    for expected in [
+        "the password ",
+        "the key ",
+        "there is no program `no-such-siren`",
+        "this webhook is sent unencrypted",
+        "nobody tells `siren` anything",
+    ] {
+        assert!(said.contains(expected), "{expected}: {said}");
+    }
+    assert!(!said.contains("nobody tells `office`"), "{said}");
+}

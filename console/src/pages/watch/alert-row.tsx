@@ -98,7 +98,7 @@ function Changes({ alert }: { alert: AlertState }) {
 }
 
 /** The last ones first: they are what is known best. */
-function Trial({ trial, zone }: { trial: AlertTrial; zone: string }) {
+export function Trial({ trial, zone }: { trial: AlertTrial; zone: string }) {
   const { columns, rows } = trial.table;
   if (rows.length === 0) return <p className="text-well">{said.never(count(trial.requests))}</p>;
   return (

@@ -5,6 +5,7 @@ import { QueryView } from "../../parts/states";
 import { words } from "../../words";
 import { AlertRow } from "./alert-row";
 import { History } from "./history";
+import { NewAlert } from "./new-alert";
 
 const said = words.alerts;
 
@@ -14,6 +15,7 @@ export function Alerts({ zone, mayChange }: { zone: string; mayChange: boolean }
     <section aria-label={said.title} className="mt-8" data-testid="alerts">
       <h2 className="border-b border-line pb-1 text-lg font-semibold">{said.title}</h2>
       <QueryView query={alerts}>{(alerts) => (alerts.length === 0 ? <p className="py-3 text-quiet">{said.none}</p> : <All {...{ alerts, zone, mayChange }} />)}</QueryView>
+      {mayChange && <NewAlert zone={zone} />}
     </section>
   );
 }

@@ -264,7 +264,7 @@ impl fmt::Display for Condition {
         }
         match self.at_least {
             0 => Ok(()),
-            least => write!(out, ", of {} requests or more", grouped(least)),
+            least => write!(out, ", of {} or more", several(least, "request", "requests")),
         }
     }
 }

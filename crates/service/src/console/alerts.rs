@@ -2,18 +2,21 @@
 
 use super::blocking::{Work, blocking, working};
 use super::caller::Caller;
+use super::configuration::with_alert;
 use super::counting::for_a_call;
 use super::failure::{Failure, Named, Sent};
 use super::query::{HistoryQuery, Parameters, TrialQuery};
 use super::recording::ChangeDetail;
 use crate::active::Active;
+use crate::control::configuration::{self, Refused};
 use crate::jobs::alerts::courses::Courses;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use exedra_acting::alerts::Episode;
+use exedra_answering::config::Diagnostic;
 use exedra_answering::config::alerts::{Alert, Condition, Figure};
 use exedra_api::Problem;
-use exedra_api::alerts::{AlertSilence, AlertState, AlertTrial, NewSilence, PastAlert};
+use exedra_api::alerts::{AlertSilence, AlertState, AlertTrial, NewAlert, NewSilence, PastAlert};
 use exedra_common::Column;
 use exedra_common::filters::Filters;
 use exedra_common::tables::{Cell, Table, TableColumn};
@@ -22,6 +25,7 @@ use exedra_common::units;
 use exedra_store::watching::alerts::{KnownAlert, Silence};
 use jiff::Timestamp;
 use std::collections::HashMap;
+use std::path::PathBuf;
 
 const MINUTE: i64 = 60_000;
 /// Minutes of the past that are looked at where nobody says a stretch, and the most.
@@ -60,35 +64,78 @@ pub async fn try_alert(
     Named(name): Named<String>,
     Parameters(query): Parameters<TrialQuery>,
 ) -> Result<Json<AlertTrial>, Failure> {
-    let minutes = query.last.map_or(USUAL, |microseconds| (microseconds / 60_000_000) as i64);
-    if !(1..=LONGEST).contains(&minutes) {
-        return Err(Failure::Wrong(
-            "an alert is tried on a minute at least, and on 400 days at most".to_owned(),
-        ));
-    }
+    let minutes = tried_minutes(&query)?;
     working(move |work| {
         let active = caller.console().site()?;
         let alert = named(&caller, &active, &name)?;
-        let courses = caller.courses().ok_or_else(|| missing(&name, ""))?;
-        let Some(when) = alert.when.requests() else {
-            let words = format!(
-                "`{name}` is about what is known of the present only, and cannot be tried on the past"
-            );
-            return Err(Failure::Conflict(words));
+        tried(&caller, alert, minutes, work)
+    })
+    .await
+}
+
+/// How many minutes of the past an alert is tried on.
+fn tried_minutes(query: &TrialQuery) -> Result<i64, Failure> {
+    let minutes = query.last.map_or(USUAL, |microseconds| (microseconds / 60_000_000) as i64);
+    match (1..=LONGEST).contains(&minutes) {
+        true => Ok(minutes),
+        false => {
+            let words = "an alert is tried on a minute at least, and on 400 days at most";
+            Err(Failure::Wrong(words.to_owned()))
+        }
+    }
+}
+
+fn tried(caller: &Caller, alert: &Alert, minutes: i64, work: &Work) -> Result<AlertTrial, Failure> {
+    let name = &alert.name.value;
+    let active = caller.console().site()?;
+    let courses = caller.courses().ok_or_else(|| missing(name, ""))?;
+    let Some(when) = alert.when.requests() else {
+        let words =
+            format!("`{name}` is about what is known of the present only, and cannot be tried on the past");
+        return Err(Failure::Conflict(words));
+    };
+    let until = Timestamp::now().as_millisecond().div_euclid(MINUTE);
+    let goes_on = || work.goes_on();
+    let stretch = until - minutes..until;
+    let (found, requests) = courses.tried((alert, when), &active, stretch.clone(), &for_a_call(&goes_on))?;
+    Ok(AlertTrial {
+        time_zone: active.config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
+        name: name.clone(),
+        condition: alert.when.to_string(),
+        stretch: (stretch.start * MINUTE, until * MINUTE),
+        requests,
+        table: table(when, &found, until),
+    })
+}
+
+/// When an alert that is not configured yet would have been raised.
+#[utoipa::path(post, path = "/alerts/trial", params(TrialQuery), request_body = NewAlert,
+    responses((status = 200, body = AlertTrial), (status = 409, body = Problem)))]
+pub async fn try_new_alert(
+    caller: Caller,
+    Parameters(query): Parameters<TrialQuery>,
+    Sent(new): Sent<NewAlert>,
+) -> Result<Json<AlertTrial>, Failure> {
+    let minutes = tried_minutes(&query)?;
+    working(move |work| {
+        let written = with_alert(&caller, &new)?;
+        let changes = &caller.console().changes;
+        let texts = HashMap::from([(PathBuf::from(&written.name), written.text)]);
+        let config = match configuration::drafted(&changes.file, &texts) {
+            Ok(config) => config,
+            Err(Refused::Mistaken { found, .. }) => {
+                let first = found.into_iter().find(Diagnostic::is_error);
+                let words = first.map_or_else(String::new, |one| {
+                    let remedy = one.remedy.map_or(String::new(), |remedy| format!("; {remedy}"));
+                    format!("{}: {}{remedy}", one.message, one.reason)
+                });
+                return Err(Failure::Wrong(words));
+            }
+            Err(unreadable) => return Err(Failure::Conflict(unreadable.to_string())),
         };
-        let until = Timestamp::now().as_millisecond().div_euclid(MINUTE);
-        let goes_on = || work.goes_on();
-        let stretch = until - minutes..until;
-        let (found, requests) =
-            courses.tried((alert, when), &active, stretch.clone(), &for_a_call(&goes_on))?;
-        Ok(AlertTrial {
-            time_zone: active.config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
-            name: alert.name.value.clone(),
-            condition: alert.when.to_string(),
-            stretch: (stretch.start * MINUTE, until * MINUTE),
-            requests,
-            table: table(when, &found, until),
-        })
+        let alert = config.alerts.iter().rev().find(|alert| alert.name.value == new.name.trim());
+        let alert = alert.ok_or(Failure::Internal)?;
+        tried(&caller, alert, minutes, work)
     })
     .await
 }

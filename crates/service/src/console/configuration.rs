@@ -12,6 +12,7 @@ use axum::{Extension, Json};
 use exedra_acting::edit::{self, EditError, Effect, add_rule};
 use exedra_answering::config::settings::all;
 use exedra_api::Problem;
+use exedra_api::alerts::NewAlert;
 use exedra_api::configuration::{
     Checked, ConfigurationFile, ConfigurationFiles, DraftFile, DraftFiles, KnownSetting, NewRule,
     RevisionFiles, RuleEffect, WrittenRule,
@@ -133,6 +134,34 @@ pub async fn write_rule(caller: Caller, Sent(rule): Sent<NewRule>) -> Result<Jso
         Err(Failure::Wrong(EditError::NoSite(rule.site).to_string()))
     })
     .await
+}
+
+/// An alert written into the text of the configuration's main file. Nothing is saved.
+#[utoipa::path(post, path = "/configuration/alerts", request_body = NewAlert,
+    responses((status = 200, body = WrittenRule), (status = 409, body = Problem)))]
+pub async fn write_alert(caller: Caller, Sent(alert): Sent<NewAlert>) -> Result<Json<WrittenRule>, Failure> {
+    blocking(move || with_alert(&caller, &alert)).await
+}
+
+/// The main file with an alert written into it.
+pub(super) fn with_alert(caller: &Caller, alert: &NewAlert) -> Result<WrittenRule, Failure> {
+    let files = caller.console().changes.files().map_err(failed)?;
+    let (path, text) = files.into_iter().next().ok_or(Failure::Internal)?;
+    let new = edit::NewAlert {
+        name: alert.name.trim(),
+        scope: &alert.scope,
+        figure: &alert.figure,
+        of: alert.of.trim(),
+        bound: &alert.bound,
+        value: alert.value.trim(),
+        of_last: alert.of_last.trim(),
+        requests: alert.requests,
+        holds: alert.holds.trim(),
+        tell: &alert.tell,
+    };
+    let written = edit::add_alert(&text, &new);
+    let written = written.map_err(|error| Failure::Conflict(format!("{}: {error}", path.display())))?;
+    Ok(WrittenRule { name: path.display().to_string(), text: written.text, line: written.line })
 }
 
 /// The files of a configuration that was in force.

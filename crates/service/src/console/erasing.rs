@@ -61,6 +61,11 @@ pub async fn erase_client(caller: Caller, Sent(asked): Sent<Erase>) -> Result<Re
         // The logs come first: what is read of them meanwhile is in the records before these are looked at.
         let (access, errors) = of_logs(&caller, &active, &of, work)?;
         let requests = caller.erase(&of.filter())?;
+        if caller.sees_all() {
+            let watching = &caller.console().outbox.watching;
+            watching.erase_client(|client| of.is(client))?;
+            watching.erase_messages(|text| text.split(is_around_addresses).any(|word| of.is(word)))?;
+        }
         Ok(Erasure {
             requests,
             log_lines: access.lines,
@@ -120,12 +125,22 @@ fn of_logs(
     Ok((access, errors))
 }
 
+/// Whether a letter stands beside addresses in a text, and in none.
+fn is_around_addresses(letter: char) -> bool {
+    !(letter.is_ascii_hexdigit() || ".:".contains(letter))
+}
+
 /// What was not erased, and why.
 fn remains(active: &Active) -> Vec<String> {
     let mut remains = vec![
         "backups that were made before: delete them, or erase again after restoring one".to_owned(),
-        "logs that were imported from elsewhere, copies and reports that were handed on: they are not Exedra's to change".to_owned(),
+        "logs that were imported from elsewhere, copies, messages and reports that were handed on: they are not Exedra's to change".to_owned(),
+        "messages that still wait to be delivered".to_owned(),
     ];
+    if active.config.reports.iter().any(|report| !report.masked) {
+        remains
+            .push("scheduled reports in the state folder that are not masked: delete their files".to_owned());
+    }
     let masked: Vec<&str> = active
         .config
         .sites

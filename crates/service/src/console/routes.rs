@@ -111,6 +111,8 @@ fn tried_out() -> Calls {
     OpenApiRouter::new()
         .routes(routes!(configuration::check_draft))
         .routes(routes!(configuration::write_rule))
+        .routes(routes!(configuration::write_alert))
+        .routes(routes!(alerts::try_new_alert))
 }
 
 /// What operators send piece by piece: that it began is written down, and not each piece.

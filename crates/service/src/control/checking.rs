@@ -16,10 +16,11 @@ use exedra_answering::answer::path::tidy;
 use exedra_answering::check;
 use exedra_answering::check::{Spoken, pages};
 use exedra_answering::config::allowance::AtAllowance;
-use exedra_answering::config::{CertificateOrigin, Config, Diagnostic, SiteId};
+use exedra_answering::config::recipients::Way;
+use exedra_answering::config::{CertificateOrigin, Config, Diagnostic, Located, SiteId};
 use exedra_answering::media_types::media_type;
 use exedra_store::Revisions;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
@@ -70,6 +71,7 @@ pub fn check(config: &Config, depth: Depth, in_force: Option<&Config>) -> Vec<Di
     realms(config, &mut found);
     if depth == Depth::Thorough {
         allowances(config, &mut found);
+        recipients(config, &mut found);
     }
     if let Some(path) = &config.service.countries
         && let Err(reason) = countries::open(&path.value)
@@ -121,6 +123,80 @@ fn allowances(config: &Config, found: &mut Vec<Diagnostic>) {
         let reason = "at all sites; pages, pictures and styles are not touched";
         found.push(Diagnostic::remark(0..0, message, reason));
     }
+}
+
+/// Whether whoever is to be told could be: files with passwords and keys, programs, folders.
+fn recipients(config: &Config, found: &mut Vec<Diagnostic>) {
+    let mut file = |what: &str, path: &Located<PathBuf>| {
+        if let Err(error) = std::fs::File::open(&path.value) {
+            let message = format!("the {what} {} cannot be read", path.value.display());
+            let remedy = "make the file, for the user that the service runs as";
+            found.push(Diagnostic::remark(path.span.clone(), message, error.to_string()).remedy(remedy));
+        }
+    };
+    if let Some(mail) = &config.mail {
+        mail.login.iter().for_each(|(_, password)| file("password", password));
+        mail.trusted.iter().for_each(|trusted| file("authority", trusted));
+    }
+    for recipient in &config.recipients {
+        match &recipient.way {
+            Way::Webhook { key: Some(key), .. } => file("key", key),
+            Way::Webhook { key: None, .. } | Way::Mail(_) | Way::Command(_) => {}
+        }
+    }
+    let told = |name: &str| {
+        let by_alerts = config.alerts.iter().flat_map(|alert| &alert.tell);
+        by_alerts.chain(config.reports.iter().flat_map(|report| &report.tell)).any(|one| one.value == name)
+    };
+    for recipient in &config.recipients {
+        let name = &recipient.name;
+        if let Way::Command(words) = &recipient.way
+            && let Some(program) = words.first()
+            && !is_program(&program.value)
+        {
+            let message = format!("there is no program `{}`", program.value);
+            let reason = "nothing of this name can be run";
+            let remedy = "write its whole path, and make it executable";
+            found.push(Diagnostic::remark(program.span.clone(), message, reason).remedy(remedy));
+        }
+        if let Way::Webhook { address, .. } = &recipient.way
+            && address.value.starts_with("http://")
+            && !is_local(&address.value)
+        {
+            let message = "this webhook is sent unencrypted";
+            let reason = "anyone on the way can read what is told, and the address with its secrets";
+            found.push(Diagnostic::remark(address.span.clone(), message, reason).remedy("write https://"));
+        }
+        if !told(&name.value) {
+            let message = format!("nobody tells `{}` anything", name.value);
+            let remedy = format!("write tell = [\"{}\"] in an [[alert]] or a [[report]]", name.value);
+            found.push(
+                Diagnostic::remark(name.span.clone(), message, "no alert and no report names it")
+                    .remedy(remedy),
+            );
+        }
+    }
+}
+
+/// Whether something can be run by this name.
+fn is_program(name: &str) -> bool {
+    let is_executable =
+        |path: &Path| rustix::fs::access(path, rustix::fs::Access::EXEC_OK).is_ok() && path.is_file();
+    match name.contains('/') {
+        true => is_executable(Path::new(name)),
+        false => std::env::var_os("PATH").is_some_and(|paths| {
+            std::env::split_paths(&paths).any(|folder| is_executable(&folder.join(name)))
+        }),
+    }
+}
+
+/// Whether an address is one of this machine.
+fn is_local(address: &str) -> bool {
+    let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
+    let authority = rest.split(['/', '?', '#']).next().unwrap_or(rest);
+    let host = authority.strip_prefix('[').and_then(|rest| rest.split(']').next());
+    let host = host.unwrap_or_else(|| authority.split(':').next().unwrap_or(authority));
+    host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
 }
 
 /// Folders that say something of themselves. What is wrong with that takes no site down, and is remarked upon.

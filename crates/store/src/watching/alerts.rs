@@ -131,6 +131,21 @@ impl Watching {
         })
     }
 
+    /// Takes a client out of the history. Says how many stretches named it.
+    pub fn erase_client(&self, is: impl Fn(&str) -> bool) -> Result<usize, StoreError> {
+        self.0.run(|connection| {
+            Ok(connection.immediate_transaction(|connection| {
+                let named = alert_history::table.filter(alert_history::client.is_not_null());
+                let all: Vec<(i32, Option<String>)> =
+                    named.select((alert_history::number, alert_history::client)).load(connection)?;
+                let of_client = all.iter().filter(|(_, client)| client.as_deref().is_some_and(&is));
+                let numbers: Vec<i32> = of_client.map(|(number, _)| *number).collect();
+                let these = alert_history::table.filter(alert_history::number.eq_any(numbers));
+                diesel::update(these).set(alert_history::client.eq(None::<String>)).execute(connection)
+            })?)
+        })
+    }
+
     /// The history, the newest first: so many stretches, before a number where one is given, of one alert where one is.
     pub fn history(
         &self,

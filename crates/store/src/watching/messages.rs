@@ -213,6 +213,22 @@ impl Watching {
         Ok(rows.into_iter().map(message).collect())
     }
 
+    /// Deletes messages that name somebody, but those that wait: they are on their way. Says how many there were.
+    pub fn erase_messages(&self, name: impl Fn(&str) -> bool) -> Result<usize, StoreError> {
+        let waiting = MessageState::Waiting.name();
+        self.0.run(|connection| {
+            Ok(connection.immediate_transaction(|connection| {
+                let ended = messages::table.filter(messages::state.ne(waiting));
+                let all: Vec<(i32, String, String)> = ended
+                    .select((messages::number, messages::subject, messages::content))
+                    .load(connection)?;
+                let named = all.iter().filter(|(_, subject, content)| name(subject) || name(content));
+                let numbers: Vec<i32> = named.map(|(number, ..)| *number).collect();
+                diesel::delete(messages::table.filter(messages::number.eq_any(numbers))).execute(connection)
+            })?)
+        })
+    }
+
     /// One message.
     pub fn message(&self, number: i32) -> Result<Option<Message>, StoreError> {
         let row = self

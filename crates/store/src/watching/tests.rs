@@ -50,10 +50,15 @@ fn a_decision_is_whole_and_what_people_said_stays_until_the_next() {
     let past: Vec<Stretch> =
         again.history(None, None, 9).unwrap().into_iter().map(|one| one.stretch).collect();
     assert_eq!(past, [stretch(30, Some(39))], "one line for a stretch");
+    let named = Stretch { client: Some("192.0.2.7".to_owned()), ..stretch(50, Some(55)) };
+    again.decide(&[decision(56, None, vec![News::Passed(named)])], &[message("c", "office")], 9).unwrap();
+    assert_eq!(again.erase_client(|client| client == "192.0.2.7").unwrap(), 1);
+    assert_eq!(again.history(None, None, 1).unwrap()[0].stretch, stretch(50, Some(55)));
+    assert_eq!(again.erase_messages(|text| text.contains("subject of")).unwrap(), 0, "they are on their way");
     again.forget_other_alerts(&["others"], 60).unwrap();
     assert_eq!(
         (again.alerts().unwrap().len(), again.history(Some("tides fail"), None, 9).unwrap().len()),
-        (0, 1)
+        (0, 2)
     );
 }
 
@@ -86,6 +91,8 @@ fn messages_wait_in_their_order_and_end_in_one_way() {
         [MessageState::Delivered, MessageState::Gathered, MessageState::Gathered, MessageState::GivenUp]
     );
     assert_eq!((watching.undelivered(4).unwrap().len(), watching.undelivered(5).unwrap().len()), (1, 0));
+    assert_eq!(watching.erase_messages(|text| text.contains("subject of b")).unwrap(), 1);
+    assert_eq!(watching.message(numbers[1]).unwrap(), None);
     assert!(watching.retry(numbers[3], 6).unwrap() && !watching.retry(numbers[0], 6).unwrap());
     assert_eq!(of(numbers[3]), MessageState::Waiting);
 }

@@ -18,11 +18,12 @@ use crate::system::threads;
 use courses::Courses;
 use evidence::{Evidence, Said, told_of};
 use exedra_acting::alerts::{Change, Episode, Told, changes};
+use exedra_answering::config::Config;
 use exedra_answering::config::alerts::{Alert, When};
+use exedra_store::Tallies;
 use exedra_store::records::Counting;
 use exedra_store::watching::alerts::{Decision, KnownAlert, News, Stretch};
 use exedra_store::watching::messages::NewMessage;
-use exedra_store::{StoreError, Tallies, Watching};
 use present::Figures;
 use std::collections::HashMap;
 use std::path::Path;
@@ -52,7 +53,7 @@ pub fn watch(
 ) {
     step_back();
     let figures = Figures::new(courses.records(), tallies, state);
-    let mut last: Option<(Arc<exedra_answering::config::Config>, i64, u64)> = None;
+    let mut last: Option<(Arc<Config>, i64, u64)> = None;
     while !stop.load(Ordering::SeqCst) {
         let Some(active) = active() else { return };
         let now = jiff::Timestamp::now().as_second();
@@ -229,9 +230,4 @@ fn stretch(alert: &Alert, episode: &Episode) -> Stretch {
         figure: alert.when.with_unit(episode.worst),
         client: episode.client.clone(),
     }
-}
-
-/// What is remembered of an alert, by its name.
-pub fn known(watching: &Watching) -> Result<HashMap<String, KnownAlert>, StoreError> {
-    Ok(watching.alerts()?.into_iter().map(|alert| (alert.name.clone(), alert)).collect())
 }
