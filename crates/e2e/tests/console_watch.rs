@@ -167,9 +167,7 @@ fn a_new_alert_is_tried_and_put_into_the_configuration() {
         assert!(barriers.is_empty(), "{}", barriers.join("\n"));
         browser.click(By::XPath("//button[text()='Put it into the configuration']")).await;
         let row = "[data-testid='alert-any page at all']";
-        browser
-            .text_when(row, |text| text.contains("raised") && text.contains("of 1 request or more"))
-            .await;
+        browser.text_when(row, |text| text.contains("raised") && text.contains("of 1 request or more")).await;
         browser.close().await;
     });
     let config = std::fs::read_to_string(place.config()).unwrap();

@@ -200,6 +200,7 @@ fn the_running_service_is_watched_by_what_it_tells() {
     (0..3).for_each(|_| drop(get("/not-there.html")));
     terminal
         .shows("what comes", |screen| screen.contains("10 requests") && screen.contains("/not-there.html"));
+    terminal.shows("why it fails", |screen| screen.contains("/not-there.html · "));
     drop(program);
     terminal.shows("that it has gone", |screen| screen.contains("could not be asked"));
     terminal.press("q");

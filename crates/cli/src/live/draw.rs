@@ -16,6 +16,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph, Wrap};
+use std::collections::HashMap;
 use unicode_width::UnicodeWidthStr;
 
 /// The eighths of a letter's height.
@@ -24,6 +25,8 @@ const BARS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '
 const BESIDE: u16 = 12;
 /// Widths of the figures of a row.
 const FIGURE: usize = 8;
+/// Letters that some words need.
+const FEW_WORDS: usize = 14;
 /// Below this nothing can be read.
 const SMALLEST: (u16, u16) = (40, 12);
 /// Rows above and below the lists.
@@ -41,6 +44,8 @@ pub struct Around<'a> {
     pub remark: Option<&'a str>,
     /// How much of the month's allowance is used.
     pub allowance: Option<&'a str>,
+    /// Why requests failed lately, by path, where that is known.
+    pub causes: &'a HashMap<String, String>,
     /// Whether colours may be used.
     pub has_colour: bool,
     /// When the newest request came in.
@@ -88,7 +93,10 @@ pub fn draw(frame: &mut Frame<'_>, state: &State, picture: &Picture, around: &Ar
     match &state.over {
         Over::Nothing => {}
         Over::Help => help(frame, area),
-        Over::Whole(text) => whole(frame, text, area),
+        Over::Whole(text) => {
+            let cause = around.causes.get(text).map_or(String::new(), |cause| format!(" · {cause}"));
+            whole(frame, &format!("{text}{cause}"), area);
+        }
         Over::Requests(table, at) => requests(frame, table, *at, around, area),
     }
 }
@@ -257,6 +265,10 @@ fn draw_list(
     // Figures that do not fit beside a text of some length give way, the last first.
     let mut figures: Vec<usize> =
         (1..table.columns.len()).filter(|place| table.columns[*place].name != "repeats").collect();
+    // The cause says more than that a rule had a say.
+    if list == List::FailingPaths && !around.causes.is_empty() {
+        figures.retain(|place| table.columns[*place].name != "rule");
+    }
     let taken = |figures: &[usize]| figures.iter().map(|place| wide(table, *place) + 1).sum::<usize>();
     while figures.len() > 1 && taken(&figures) + 16 > width {
         figures.pop();
@@ -287,8 +299,14 @@ fn draw_list(
         let repeats = table.place("repeats").is_some_and(|place| row[place] != Cell::Nothing);
         let mark = if repeats { "↻ " } else { "" };
         let text = row[0].as_text().unwrap_or_default();
+        let cause = around.causes.get(text).filter(|_| list == List::FailingPaths);
         let text = format!("{mark}{}", shorten(text, key.saturating_sub(mark.width())));
-        let mut spans = vec![Span::raw(format!("{}{}", text, " ".repeat(key.saturating_sub(text.width()))))];
+        let room = key.saturating_sub(text.width());
+        // Why it fails stands behind it where there is room for some words; `w` says all of it.
+        let cause = cause.filter(|_| room >= FEW_WORDS).map(|cause| shorten(&clean_value(cause), room - 3));
+        let cause = cause.map_or(String::new(), |cause| format!(" · {cause}"));
+        let rest = " ".repeat(room.saturating_sub(cause.width()));
+        let mut spans = vec![Span::raw(text), Span::styled(cause, quiet()), Span::raw(rest)];
         for place in &figures {
             let figure = figure(table, row, *place);
             let is_wrong = row[*place].as_u64().is_some_and(|count| count > 0);

@@ -7,11 +7,12 @@ use crate::service::{Service, encoded};
 use crate::sources::Asked;
 use crate::sources::bookmark::Begun;
 use crate::sources::growing::{EVERY, Growing};
-use exedra_api::Requests;
 use exedra_api::allowances::Allowances;
+use exedra_api::{Errors, Requests};
 use exedra_common::batch::{NO_NUMBER, NO_TEXT, NO_TIME};
 use exedra_common::tables::{Cell, Table};
 use exedra_common::{Column, Dictionaries, Origin, Projection, RequestBatch};
+use std::collections::HashMap;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::Duration;
 
@@ -22,8 +23,11 @@ const WAITING: usize = 8;
 /// How many requests the service is first asked for, and of which stretch.
 const LATEST: usize = 10_000;
 const STRETCH: &str = "1 hour";
-/// How often it is asked how much of the month's allowance is used.
-const ALLOWANCE: Duration = Duration::from_secs(60);
+/// How often it is asked why requests failed, and each how manieth time how much of the month's allowance is used.
+const ASKED: Duration = Duration::from_secs(10);
+const EACH: u64 = 6;
+/// How many causes are asked for.
+const CAUSES: usize = 1_000;
 /// How long it is waited before the service is asked again.
 const PAUSE: Duration = Duration::from_secs(1);
 
@@ -39,6 +43,8 @@ pub enum Message {
     Well,
     /// How much of the month's allowance is used.
     Allowance(Option<String>),
+    /// Why requests failed lately, by path: where the service says so.
+    Causes(HashMap<String, String>),
 }
 
 /// Reads logs on as they grow.
@@ -97,6 +103,7 @@ pub fn of_service(
     mut query: Vec<(&'static str, String)>,
     projection: Projection,
 ) -> Result<Receiver<Message>, Failure> {
+    let of_sites = query.clone();
     let columns = Column::kept().filter(|column| projection.has(*column));
     query.extend(columns.map(|column| ("columns", column.name().to_owned())));
     let mut first = query.clone();
@@ -106,13 +113,23 @@ pub fn of_service(
     let (sender, receiver) = sync_channel(WAITING);
     let (asked, told) = (service.clone(), sender.clone());
     std::thread::spawn(move || {
-        loop {
+        let mut errors = of_sites;
+        errors.extend([("last", STRETCH.to_owned()), ("top", CAUSES.to_string())]);
+        let errors = format!("errors?{}", encoded(&errors));
+        for nth in 0_u64.. {
             // Where it cannot be asked, whoever listens says so.
-            let words = asked.get::<Allowances>("allowances").ok().as_ref().and_then(shortest);
-            if told.send(Message::Allowance(words)).is_err() {
+            if nth % EACH == 0 {
+                let words = asked.get::<Allowances>("allowances").ok().as_ref().and_then(shortest);
+                if told.send(Message::Allowance(words)).is_err() {
+                    return;
+                }
+            }
+            if let Ok(errors) = asked.get::<Errors>(&errors)
+                && told.send(Message::Causes(causes(&errors.table))).is_err()
+            {
                 return;
             }
-            std::thread::sleep(ALLOWANCE);
+            std::thread::sleep(ASKED);
         }
     });
     std::thread::spawn(move || {
@@ -147,6 +164,19 @@ pub fn of_service(
         }
     });
     Ok(receiver)
+}
+
+/// The cause of each path's failures: of the one that was most frequent, which comes first.
+fn causes(table: &Table) -> HashMap<String, String> {
+    let (path, cause) = (table.place("path"), table.place("cause"));
+    let text = |row: &Vec<Cell>, place: Option<usize>| Some(row[place?].as_text()?.to_owned());
+    let mut all = HashMap::new();
+    for row in &table.rows {
+        if let (Some(path), Some(cause)) = (text(row, path), text(row, cause)) {
+            all.entry(path).or_insert(cause);
+        }
+    }
+    all
 }
 
 /// Hands on requests that the service gave as a table.

@@ -24,6 +24,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use ratatui::crossterm::event::{self, Event, KeyEventKind};
 use state::{State, Then};
+use std::collections::HashMap;
 use std::io::{self, IsTerminal};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, TryRecvError};
@@ -97,6 +98,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
         has_colour: std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty()),
         remark: None,
         allowance: None,
+        causes: HashMap::new(),
         has_begun: false,
     };
     watching.run()
@@ -111,6 +113,7 @@ struct Watching {
     has_colour: bool,
     remark: Option<String>,
     allowance: Option<String>,
+    causes: HashMap<String, String>,
     has_begun: bool,
 }
 
@@ -183,6 +186,7 @@ impl Watching {
                 Ok(Message::Remark(words)) => self.remark = Some(words),
                 Ok(Message::Well) => self.remark = None,
                 Ok(Message::Allowance(words)) => self.allowance = words,
+                Ok(Message::Causes(causes)) => self.causes = causes,
                 Err(TryRecvError::Empty) => break,
                 Err(TryRecvError::Disconnected) => {
                     return Err(Failure("what reads the requests has ended unexpectedly".to_owned()));
@@ -214,6 +218,7 @@ impl Watching {
             now: now(),
             remark: self.remark.as_deref(),
             allowance: self.allowance.as_deref(),
+            causes: &self.causes,
             has_colour: self.has_colour,
             newest: (!self.recent.is_empty()).then(|| self.recent.newest()),
             has_begun: self.has_begun,
