@@ -195,6 +195,10 @@ when  = { number = "all", under = 1, of_last = "5 minutes" }
     "when = { free_space = \".\", under = \"5 GB\", of_last = \"5 minutes\" }",
     "`of_last` has nothing to do with `free_space`"
 )]
+#[case::no_name(
+    "when = { number = \"all\", over = 5, of_last = \"5 minutes\" }\n[[alert]]\nname = \" \"\nwhen = { number = \"all\", over = 5, of_last = \"5 minutes\" }",
+    "this is no name"
+)]
 #[case::no_condition("scope = []", "this `alert` has no `when`")]
 #[case::the_same_name(
     "when = { number = \"all\", over = 5, of_last = \"5 minutes\" }\n[[alert]]\nname = \"tides\"\nwhen = { number = \"all\", over = 5, of_last = \"5 minutes\" }",

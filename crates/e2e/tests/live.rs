@@ -187,6 +187,26 @@ fn the_terminal_is_lent_to_the_shell_and_given_back_whatever_happens() {
     terminal.shows("letters that are typed", |screen| screen.contains(" echo"));
 }
 
+/// Whether a process has a text among its words.
+fn is_running(word: &str) -> bool {
+    let all = std::fs::read_dir("/proc").unwrap().flatten();
+    let words = all.filter_map(|process| std::fs::read(process.path().join("cmdline")).ok());
+    words.map(|words| String::from_utf8_lossy(&words).into_owned()).any(|words| words.contains(word))
+}
+
+#[test]
+fn it_ends_with_its_terminal_however_that_goes() {
+    let place = Place::new();
+    let path = place.path("gone.log");
+    append(&path, &lines(20, 3));
+    let terminal = Terminal::run(&live(&text(&path)), 24, 80);
+    terminal.shows("figures", |screen| screen.contains("20 requests"));
+    assert!(is_running(&text(&path)));
+    // Killed, it says no farewell.
+    drop(terminal);
+    until("it has ended", || (!is_running(&text(&path))).then_some(()));
+}
+
 #[test]
 fn the_running_service_is_watched_by_what_it_tells() {
     let place = Place::new();

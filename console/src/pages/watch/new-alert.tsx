@@ -105,7 +105,7 @@ function Form({ zone, close }: { zone: string; close: () => void }) {
         <button type="submit" className={styles.button} disabled={tried.isPending}>
           {tried.isPending ? words.alerts.trying : words.alerts.tryIt}
         </button>
-        <button type="button" className={styles.strong} disabled={made.isPending} onClick={() => made.mutate(alert, { onSuccess: (done) => done.in_force && close() })}>
+        <button type="button" className={styles.strong} disabled={made.isPending || alert.name.trim() === ""} onClick={() => made.mutate(alert, { onSuccess: (done) => done.in_force && close() })}>
           {said.make}
         </button>
         <button type="button" className={styles.quiet} onClick={close}>

@@ -3,6 +3,7 @@
 use super::Reading;
 use exedra_answering::config::alerts::{Condition, Figure};
 use exedra_common::{Column, Dictionaries, Dictionary, NumberColumn, Projection, RequestBatch, TextColumn};
+use foldhash::fast::RandomState;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 
@@ -12,7 +13,7 @@ const MINUTE: i64 = 60_000;
 /// Requests by the minute, as far as a condition looks at them.
 #[derive(Debug, Clone, Default)]
 pub struct Counts {
-    minutes: BTreeMap<i64, Minute>,
+    minutes: HashMap<i64, Minute, RandomState>,
     clients: Dictionary,
     is_of_clients: bool,
     is_of_durations: bool,

@@ -5,9 +5,13 @@ use ratatui::DefaultTerminal;
 use ratatui::backend::Backend;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGTSTP};
 use signal_hook::flag;
-use std::io;
+use std::io::{self, IsTerminal};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+/// How often it is looked whether the terminal is there.
+const LOOK: Duration = Duration::from_secs(1);
 
 /// The terminal, which is given back when this is dropped, and when the program panics.
 pub struct Screen {
@@ -24,6 +28,7 @@ impl Screen {
             flag::register(signal, Arc::clone(&ends))?;
         }
         flag::register(SIGTSTP, Arc::clone(&is_suspended))?;
+        end_with_terminal()?;
         Ok(Screen { terminal: ratatui::try_init()?, ends, is_suspended })
     }
 
@@ -55,6 +60,22 @@ impl Screen {
         self.terminal.backend_mut().clear()?;
         Ok(true)
     }
+}
+
+/// Ends the program when its terminal has gone: whoever waits for keys of one that is no longer there would wait for ever, and not every
+/// terminal says farewell (SIGHUP).
+fn end_with_terminal() -> io::Result<()> {
+    if !io::stdin().is_terminal() {
+        // Keys come from elsewhere.
+        return Ok(());
+    }
+    let watch = || {
+        while io::stdin().is_terminal() {
+            std::thread::sleep(LOOK);
+        }
+        std::process::exit(1);
+    };
+    std::thread::Builder::new().name("terminal".to_owned()).spawn(watch).map(drop)
 }
 
 impl Drop for Screen {

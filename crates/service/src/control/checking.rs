@@ -72,6 +72,7 @@ pub fn check(config: &Config, depth: Depth, in_force: Option<&Config>) -> Vec<Di
     if depth == Depth::Thorough {
         allowances(config, &mut found);
         recipients(config, &mut found);
+        watched(config, &mut found);
     }
     if let Some(path) = &config.service.countries
         && let Err(reason) = countries::open(&path.value)
@@ -122,6 +123,22 @@ fn allowances(config: &Config, found: &mut Vec<Diagnostic>) {
             format!("when all sites together have sent {sent} in a month: {}", config.service.at_allowance);
         let reason = "at all sites; pages, pictures and styles are not touched";
         found.push(Diagnostic::remark(0..0, message, reason));
+    }
+}
+
+/// Whether alerts and reports have anything to look at.
+fn watched(config: &Config, found: &mut Vec<Diagnostic>) {
+    let first = config
+        .alerts
+        .iter()
+        .map(|alert| &alert.name)
+        .chain(config.reports.iter().map(|report| &report.name))
+        .next();
+    if let Some(first) = first.filter(|_| !config.service.records) {
+        let message = format!("`{}` has nothing to look at", first.value);
+        let reason = "records = false: the service does not read its own logs";
+        let remedy = "take that out of [service], or import logs";
+        found.push(Diagnostic::remark(first.span.clone(), message, reason).remedy(remedy));
     }
 }
 

@@ -7,6 +7,8 @@ use exedra_common::filters::Filters;
 
 /// The longest stretch of a condition, and the longest time that it may have to hold, in minutes.
 const LONGEST: i64 = 24 * 60;
+/// How long a name may be, in octets.
+const LONGEST_NAME: usize = 120;
 /// Stands for all requests.
 const ALL: &str = "all";
 /// What is known of the present only.
@@ -49,7 +51,7 @@ impl Reading<'_> {
     }
 
     fn alert(&mut self, section: &Section<'_>, recipients: &[Recipient]) -> Option<Alert> {
-        let name = section.text("name")?;
+        let name = self.name_of(section)?;
         let scope = section.texts("scope").unwrap_or_default();
         let scope: Vec<Option<Filters>> = scope.iter().map(|text| self.filters(text)).collect();
         let when = section.section("when", &mut self.diagnostics);
@@ -72,6 +74,17 @@ impl Reading<'_> {
             when: condition,
             tell,
         })
+    }
+
+    /// The name of a section, by which others call it.
+    pub(super) fn name_of(&mut self, section: &Section<'_>) -> Option<Located<String>> {
+        let name = section.text("name")?;
+        if name.value.trim().is_empty() || name.value.len() > LONGEST_NAME {
+            let reason = format!("it is empty, or longer than {LONGEST_NAME} octets");
+            self.error(&name.span, "this is no name", reason, "write one as in name = \"tide tables fail\"");
+            return None;
+        }
+        Some(name)
     }
 
     /// What is known of the present only.

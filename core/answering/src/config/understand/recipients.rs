@@ -87,7 +87,7 @@ impl Reading<'_> {
     }
 
     fn recipient(&mut self, section: &Section<'_>, has_mail: bool) -> Option<Recipient> {
-        let name = section.text("name")?;
+        let name = self.name_of(section)?;
         let said: Vec<&str> = WAYS.into_iter().filter(|way| section.any(way).is_some()).collect();
         let [way] = said.as_slice() else {
             let reason = if said.is_empty() { "it has none" } else { "it has more than one" };
