@@ -4,7 +4,8 @@ use super::Reading;
 use exedra_answering::config::alerts::{Condition, Figure};
 use exedra_common::{Column, Dictionaries, Dictionary, NumberColumn, Projection, RequestBatch, TextColumn};
 use foldhash::fast::RandomState;
-use std::collections::{BTreeMap, HashMap};
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
 
 /// A minute, in milliseconds.
@@ -155,6 +156,8 @@ struct Sum {
     fitting: u64,
     bytes: u64,
     by_client: HashMap<u32, u64>,
+    /// The same by their counts: the greatest is asked for each minute.
+    ranked: BTreeSet<(u64, Reverse<u32>)>,
     by_duration: BTreeMap<u16, u64>,
 }
 
@@ -167,7 +170,21 @@ impl Sum {
             fitting: 0,
             bytes: 0,
             by_client: HashMap::new(),
+            ranked: BTreeSet::new(),
             by_duration: BTreeMap::new(),
+        }
+    }
+
+    /// A client has another count.
+    fn change(&mut self, code: u32, change: impl FnOnce(u64) -> u64) {
+        let before = self.by_client.get(&code).copied().unwrap_or(0);
+        let now = change(before);
+        self.ranked.remove(&(before, Reverse(code)));
+        if now == 0 {
+            self.by_client.remove(&code);
+        } else {
+            self.by_client.insert(code, now);
+            self.ranked.insert((now, Reverse(code)));
         }
     }
 
@@ -178,10 +195,7 @@ impl Sum {
                 self.requests += come.requests;
                 self.fitting += come.fitting;
                 self.bytes += come.bytes;
-                let of = |code: &u32, count: &u64| (*code, *count);
-                for (code, count) in come.by_client.iter().map(|(code, count)| of(code, count)) {
-                    *self.by_client.entry(code).or_default() += count;
-                }
+                come.by_client.iter().for_each(|(code, count)| self.change(*code, |now| now + count));
                 for (step, count) in &come.by_duration {
                     *self.by_duration.entry(*step).or_default() += count;
                 }
@@ -192,14 +206,7 @@ impl Sum {
                 self.requests -= gone.requests;
                 self.fitting -= gone.fitting;
                 self.bytes -= gone.bytes;
-                for (code, count) in &gone.by_client {
-                    if let Some(ours) = self.by_client.get_mut(code) {
-                        *ours -= count;
-                        if *ours == 0 {
-                            self.by_client.remove(code);
-                        }
-                    }
-                }
+                gone.by_client.iter().for_each(|(code, count)| self.change(*code, |now| now - count));
                 for (step, count) in &gone.by_duration {
                     if let Some(ours) = self.by_duration.get_mut(step) {
                         *ours -= count;
@@ -215,15 +222,13 @@ impl Sum {
 
     /// The figure of a condition, and the client that has it, where it is about one.
     fn figure(&self, figure: Figure, clients: &Dictionary) -> (f64, Option<String>) {
-        let of_client =
-            || self.by_client.iter().max_by_key(|(code, count)| (**count, std::cmp::Reverse(**code)));
         match figure {
             Figure::Share if self.requests == 0 => (0.0, None),
             Figure::Share => (self.fitting as f64 / self.requests as f64, None),
             Figure::Number => (self.fitting as f64, None),
             Figure::Transfer => (self.bytes as f64, None),
-            Figure::OneClient => match of_client() {
-                Some((code, count)) => (*count as f64, Some(clients.text(*code).to_owned())),
+            Figure::OneClient => match self.ranked.last() {
+                Some((count, Reverse(code))) => (*count as f64, Some(clients.text(*code).to_owned())),
                 None => (0.0, None),
             },
             Figure::Duration(percentile) => (self.percentile(percentile), None),
