@@ -16,6 +16,8 @@ const MINUTE: i64 = 60_000;
 pub struct Counts {
     minutes: HashMap<i64, Minute, RandomState>,
     clients: Dictionary,
+    /// Codes of ours by those of the dictionary that was seen last.
+    translated: Vec<u32>,
     is_of_clients: bool,
     is_of_durations: bool,
     /// The first minute of which everything is known.
@@ -100,7 +102,19 @@ impl Counts {
             *minute.by_duration.entry(step(duration)).or_default() += 1;
         }
         if let Some(client) = batch.code(TextColumn::Client, row).filter(|_| self.is_of_clients) {
-            let code = self.clients.code(texts.of(TextColumn::Client).text(client));
+            let text = texts.of(TextColumn::Client).text(client);
+            // The same code mostly means the same text as the last time, which is seen more quickly than found.
+            let known =
+                self.translated.get(client as usize).copied().filter(|code| self.clients.text(*code) == text);
+            let code = known.unwrap_or_else(|| {
+                let code = self.clients.code(text);
+                if self.translated.len() <= client as usize {
+                    // Any code that there is does: it is compared.
+                    self.translated.resize(client as usize + 1, code);
+                }
+                self.translated[client as usize] = code;
+                code
+            });
             *minute.by_client.entry(code).or_default() += 1;
         }
     }
@@ -116,14 +130,15 @@ impl Counts {
     /// Adds what was counted elsewhere.
     pub fn merge(&mut self, other: Counts) {
         self.known_from = self.known_from.max(other.known_from);
+        // Each text is looked up once.
+        let codes: Vec<u32> = other.clients.texts().map(|text| self.clients.code(text)).collect();
         for (minute, theirs) in other.minutes {
             let ours = self.minutes.entry(minute).or_default();
             ours.requests += theirs.requests;
             ours.fitting += theirs.fitting;
             ours.bytes += theirs.bytes;
             for (code, count) in theirs.by_client {
-                let code = self.clients.code(other.clients.text(code));
-                *ours.by_client.entry(code).or_default() += count;
+                *ours.by_client.entry(codes[code as usize]).or_default() += count;
             }
             for (step, count) in theirs.by_duration {
                 *ours.by_duration.entry(step).or_default() += count;
