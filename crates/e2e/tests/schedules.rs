@@ -2,17 +2,17 @@
 
 use exedra_e2e::mail_server::MailServer;
 use exedra_e2e::{Place, Program, drawn, exedra, text, until};
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan, Zoned};
+use jiff::{Timestamp, ToSpan};
 use rstest::rstest;
 use serde_json::Value;
 
-/// Imports so many requests of a path on a day so many days ago.
-fn import(place: &Place, program: &Program, name: &str, requests: &[(i64, &str, usize)]) {
-    let now = Zoned::now().with_time_zone(TimeZone::UTC);
+/// Imports so many requests of a path on a day so many days before a date.
+fn import(place: &Place, program: &Program, date: Date, requests: &[(i64, &str, usize)]) {
     let mut lines = String::new();
     for (ago, path, count) in requests {
-        let day = now.date().saturating_sub(ago.days());
+        let day = date.saturating_sub(ago.days());
         let time =
             day.at(12, 0, 0, 0).to_zoned(TimeZone::UTC).unwrap().strftime("%d/%b/%Y:%H:%M:%S %z").to_string();
         for nth in 0..*count {
@@ -20,8 +20,8 @@ fn import(place: &Place, program: &Program, name: &str, requests: &[(i64, &str, 
             lines += &format!("192.0.2.{client} - - [{time}] \"GET {path} HTTP/1.1\" 200 1000 \"-\" \"-\"\n");
         }
     }
-    place.write(name, &lines);
-    let done = program.command(place, &["import", &text(&place.path(name)), "--site", "harbour"]);
+    place.write("edge.log", &lines);
+    let done = program.command(place, &["import", &text(&place.path("edge.log")), "--site", "harbour"]);
     assert!(done.status.success(), "{}", drawn(&done));
 }
 
@@ -63,7 +63,7 @@ tell     = ["office"]
     import(
         &place,
         &program,
-        "edge.log",
+        due.date(),
         &[(1, "/tides/", 30), (1, "/fish/", 10), (2, "/tides/", 5), (2, "/fish/", 10), (3, "/old/", 9)],
     );
     until("it is known", || {
