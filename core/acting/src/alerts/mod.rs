@@ -4,7 +4,7 @@
 //! requests. So there is no state to be lost but what has been told of it, and whoever writes one can try it on the past.
 //!
 //! - [`counts`]: what a condition looks at, by the minute
-//! - [`course`]: an alert followed from minute to minute
+//! - [`evaluation`]: an alert followed from minute to minute
 //! - [`changes`]: what there is to be told of it
 //!
 //! ```
@@ -19,11 +19,11 @@
 
 pub mod changes;
 pub mod counts;
-pub mod course;
+pub mod evaluation;
 
 pub use changes::{Change, Told, changes};
 pub use counts::Counts;
-pub use course::Course;
+pub use evaluation::Evaluation;
 
 use counts::Window;
 use exedra_answering::config::alerts::Condition;
@@ -58,9 +58,9 @@ pub struct Reading {
 /// The stretches of time within some minutes for which an alert was raised: from when its condition has held so many minutes, until it has
 /// not held so many.
 pub fn episodes(when: &Condition, spans: (i64, i64), counts: &Counts, minutes: Range<i64>) -> Vec<Episode> {
-    let mut course = Course::default();
-    course.advance(when, spans, counts, minutes);
-    course.episodes
+    let mut evaluation = Evaluation::default();
+    evaluation.advance(when, spans, counts, minutes);
+    evaluation.episodes
 }
 
 /// What a condition is at the end of a minute.

@@ -102,20 +102,20 @@ proptest! {
         let when = when(Figure::Number, Bound::Over(1.0), 4, 0);
         let mut counts = Counts::new(&when);
         requests.iter().for_each(|minute| counts.count(*minute, 1, 0));
-        let (mut course, mut told, mut at) = (Course::default(), Some(Told { until: 0, raised: None }), 0);
+        let (mut evaluation, mut told, mut at) = (Evaluation::default(), Some(Told { until: 0, raised: None }), 0);
         let mut said = Vec::new();
         for step in looks {
-            course.advance(&when, (holds, ends_after), &counts, at..at + step);
+            evaluation.advance(&when, (holds, ends_after), &counts, at..at + step);
             at += step;
-            let (found, now) = changes(told, &course.episodes, at);
-            prop_assert_eq!(now.raised, course.current().map(|current| current.began));
+            let (found, now) = changes(told, &evaluation.episodes, at);
+            prop_assert_eq!(now.raised, evaluation.current().map(|current| current.began));
             // Whoever looks again at once is told nothing.
-            prop_assert_eq!(changes(Some(now), &course.episodes, at), (Vec::new(), now));
+            prop_assert_eq!(changes(Some(now), &evaluation.episodes, at), (Vec::new(), now));
             said.extend(found);
             told = Some(now);
         }
         let all = episodes(&when, (holds, ends_after), &counts, 0..at);
-        prop_assert_eq!(&all, &course.episodes, "in pieces as in one");
+        prop_assert_eq!(&all, &evaluation.episodes, "in pieces as in one");
         let mut expected = all.iter();
         let mut raised = None;
         for change in &said {

@@ -9,7 +9,7 @@ use super::query::{HistoryQuery, Parameters, TrialQuery};
 use super::recording::ChangeDetail;
 use crate::active::Active;
 use crate::control::configuration::{self, Refused};
-use crate::jobs::alerts::courses::Courses;
+use crate::jobs::alerts::evaluations::Evaluations;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use exedra_acting::alerts::Episode;
@@ -42,14 +42,14 @@ const PAGE: i64 = 100;
 pub async fn alerts(caller: Caller) -> Result<Json<Vec<AlertState>>, Failure> {
     working(move |work| {
         let active = caller.console().site()?;
-        let Some(courses) = caller.courses() else { return Ok(Vec::new()) };
+        let Some(evaluations) = caller.evaluations() else { return Ok(Vec::new()) };
         let now = Timestamp::now();
         let known = caller.console().outbox.watching.alerts()?;
         let known: HashMap<&str, &KnownAlert> =
             known.iter().map(|known| (known.name.as_str(), known)).collect();
         let state = |alert: &Alert| {
             let known = known.get(alert.name.value.as_str()).copied();
-            state(alert, now, known, (courses, &active), work)
+            state(alert, now, known, (evaluations, &active), work)
         };
         active.config.alerts.iter().map(state).collect()
     })
@@ -88,7 +88,7 @@ fn tried_minutes(query: &TrialQuery) -> Result<i64, Failure> {
 fn tried(caller: &Caller, alert: &Alert, minutes: i64, work: &Work) -> Result<AlertTrial, Failure> {
     let name = &alert.name.value;
     let active = caller.console().site()?;
-    let courses = caller.courses().ok_or_else(|| missing(name, ""))?;
+    let evaluations = caller.evaluations().ok_or_else(|| missing(name, ""))?;
     let Some(when) = alert.when.requests() else {
         let words =
             format!("`{name}` is about what is known of the present only, and cannot be tried on the past");
@@ -97,7 +97,8 @@ fn tried(caller: &Caller, alert: &Alert, minutes: i64, work: &Work) -> Result<Al
     let until = Timestamp::now().as_millisecond().div_euclid(MINUTE);
     let goes_on = || work.goes_on();
     let stretch = until - minutes..until;
-    let (found, requests) = courses.tried((alert, when), &active, stretch.clone(), &for_a_call(&goes_on))?;
+    let (found, requests) =
+        evaluations.tried((alert, when), &active, stretch.clone(), &for_a_call(&goes_on))?;
     Ok(AlertTrial {
         time_zone: active.config.service.time_zone.iana_name().unwrap_or("UTC").to_owned(),
         name: name.clone(),
@@ -255,16 +256,16 @@ fn state(
     alert: &Alert,
     now: Timestamp,
     known: Option<&KnownAlert>,
-    (courses, active): (&Courses, &Active),
+    (evaluations, active): (&Evaluations, &Active),
     work: &Work,
 ) -> Result<AlertState, Failure> {
     let goes_on = || work.goes_on();
-    let look = match (courses.minute(now.as_second()), alert.when.requests()) {
+    let look = match (evaluations.minute(now.as_second()), alert.when.requests()) {
         (Some(until), Some(when)) => {
-            Some(courses.look((alert, when), active, until, &for_a_call(&goes_on))?)
+            Some(evaluations.look((alert, when), active, until, &for_a_call(&goes_on))?)
         }
         (None, Some(_)) => None,
-        (_, None) => courses.present(&alert.name.value),
+        (_, None) => evaluations.present(&alert.name.value),
     };
     let episodes = look.as_ref().map_or(&[][..], |look| &look.episodes);
     let current = episodes.last().filter(|episode| episode.ended.is_none());

@@ -10,7 +10,7 @@ use crate::active::{Active, Tls};
 use crate::control::changes::Changes;
 use crate::control::runtime::Runtime;
 use crate::jobs::Shared;
-use crate::jobs::alerts::courses::Courses;
+use crate::jobs::alerts::evaluations::Evaluations;
 use crate::jobs::messages::Outbox;
 use crate::jobs::reports::ReportMaker;
 use crate::logs::access_log::NO_SITE;
@@ -46,7 +46,7 @@ pub struct Console {
     /// Statements that are being answered, and the folder for what of them does not fit into memory.
     pub(super) running: RunningQueries,
     /// Only whoever sees all sites is given anything of them.
-    courses: Arc<Courses>,
+    evaluations: Arc<Evaluations>,
     /// What recipients are told.
     pub(super) outbox: Arc<Outbox>,
     /// Whoever makes reports.
@@ -67,7 +67,7 @@ impl Console {
         shared: Shared,
         state: &Path,
     ) -> Arc<Self> {
-        let Shared { courses, outbox, reports } = shared;
+        let Shared { evaluations, outbox, reports } = shared;
         Arc::new(Console {
             runtime,
             changes,
@@ -78,7 +78,7 @@ impl Console {
             imports: Imports::open(state),
             queries: KeptQueries::open(state),
             running: RunningQueries::default(),
-            courses,
+            evaluations,
             outbox,
             reports,
             overflow: emptied(state.join("overflow")),
@@ -95,7 +95,7 @@ impl Console {
 
     /// How many seconds the records are behind the logs at a second since 1970 UTC.
     pub fn behind(&self, second: i64) -> i64 {
-        self.courses.behind(second)
+        self.evaluations.behind(second)
     }
 
     /// How its connections are secured, where they are.
@@ -180,8 +180,8 @@ impl Caller {
     }
 
     /// How the alerts go, for those who see all sites: they are about all.
-    pub fn courses(&self) -> Option<&Courses> {
-        self.sees_all().then_some(&*self.console.courses)
+    pub fn evaluations(&self) -> Option<&Evaluations> {
+        self.sees_all().then_some(&*self.console.evaluations)
     }
 
     /// The sites that are meant where these are named: those, if there are such and they may be seen; all that may be where

@@ -6,7 +6,7 @@ use super::failure::{Failure, Named};
 use super::query::{BeforeNumber, Parameters};
 use super::recording::ChangeDetail;
 use crate::jobs::messages::delivery::attempt;
-use crate::jobs::messages::{Content, Kind, Told, next_end};
+use crate::jobs::messages::{Content, Kind, Outgoing, next_end};
 use axum::{Extension, Json};
 use exedra_answering::config;
 use exedra_api::Problem;
@@ -66,7 +66,7 @@ pub async fn try_recipient(
         caller.name()
     );
     let content = Content { text, data: serde_json::json!({}), attachment: None };
-    let told = Told { kind: Kind::Trial, subject: "A trial message".to_owned(), content };
+    let told = Outgoing { kind: Kind::Trial, subject: "A trial message".to_owned(), content };
     let new = told.message(&name, now);
     let message = kept::Message {
         number: 0,

@@ -13,7 +13,7 @@ pub mod reports;
 use crate::active::Active;
 use crate::logs::ingest::caught_up::CaughtUp;
 use crate::system::threads::keep_on;
-use alerts::courses::Courses;
+use alerts::evaluations::Evaluations;
 use exedra_store::{Records, Tallies};
 use messages::Outbox;
 use reports::ReportMaker;
@@ -27,7 +27,7 @@ use std::thread::JoinHandle;
 #[derive(Clone)]
 pub struct Shared {
     /// How the alerts go.
-    pub courses: Arc<Courses>,
+    pub evaluations: Arc<Evaluations>,
     /// What recipients are told.
     pub outbox: Arc<Outbox>,
     /// Whoever makes reports.
@@ -40,7 +40,7 @@ impl Shared {
         let outbox = Arc::new(Outbox::open(state));
         let (of_reports, folder) = (Arc::clone(&caught_up), state.join("reports"));
         Shared {
-            courses: Arc::new(Courses::new(Arc::clone(records), caught_up)),
+            evaluations: Arc::new(Evaluations::new(Arc::clone(records), caught_up)),
             reports: Arc::new(ReportMaker::new(
                 Arc::clone(records),
                 tallies,
@@ -72,7 +72,7 @@ impl Jobs {
             let (shared, active, stop) = (shared.clone(), active.clone(), Arc::clone(&stop));
             move || {
                 alerts::watch(
-                    &shared.courses,
+                    &shared.evaluations,
                     (&shared.outbox, &shared.reports.tallies, &state),
                     &active,
                     &console,

@@ -2,7 +2,7 @@
 //! command that shows it.
 
 use crate::active::Active;
-use crate::jobs::messages::{Content, Kind, Told};
+use crate::jobs::messages::{Content, Kind, Outgoing};
 use exedra_acting::alerts::Episode;
 use exedra_answering::config::alerts::{Alert, Condition, Present, What, When};
 use exedra_common::figures::grouped;
@@ -63,7 +63,7 @@ pub fn told_of<E: From<StoreError> + Send>(
     said: &Said<'_>,
     minute: i64,
     counting: &Counting<'_, E>,
-) -> Result<Told, E> {
+) -> Result<Outgoing, E> {
     let zone = &evidence.active.config.service.time_zone;
     let name = &alert.name.value;
     let (kind, episode) = match said {
@@ -173,7 +173,7 @@ pub fn told_of<E: From<StoreError> + Send>(
         "link": link,
         "command": command,
     });
-    Ok(Told { kind, subject, content: Content { text, data, ..Content::default() } })
+    Ok(Outgoing { kind, subject, content: Content { text, data, ..Content::default() } })
 }
 
 impl Evidence<'_> {

@@ -1,12 +1,12 @@
 //! Alerts watched: each minute, and whenever the past has become another, it is decided what there is to be told of each.
 //!
-//! - [`courses`]: how each alert goes, worked out from the records
+//! - [`evaluations`]: how each alert goes, worked out from the records
 //! - [`counting`]: what an alert looks at, from the records
 //! - [`present`]: figures that are known of the present only
 //! - [`evidence`]: what a message about an alert says
 
 pub mod counting;
-pub mod courses;
+pub mod evaluations;
 pub mod evidence;
 pub mod present;
 
@@ -15,7 +15,7 @@ use crate::jobs::messages::{Outbox, next_end};
 use crate::logs::background_counter::Ended;
 use crate::system::background::step_back;
 use crate::system::threads;
-use courses::Courses;
+use evaluations::Evaluations;
 use evidence::{Evidence, Said, told_of};
 use exedra_acting::alerts::{Change, Episode, Told, changes};
 use exedra_answering::config::Config;
@@ -45,31 +45,31 @@ const AGAIN: Duration = Duration::from_secs(10);
 /// Watches the alerts that are configured until told to stop by the flag and woken. `active` gives what is in force, `console` the address
 /// that links begin with.
 pub fn watch(
-    courses: &Courses,
+    evaluations: &Evaluations,
     (outbox, tallies, state): (&Outbox, &Tallies, &Path),
     active: &impl Fn() -> Option<Arc<Active>>,
     console: &str,
     stop: &AtomicBool,
 ) {
     step_back();
-    let figures = Figures::new(courses.records(), tallies, state);
+    let figures = Figures::new(evaluations.records(), tallies, state);
     let mut last: Option<(Arc<Config>, i64, u64)> = None;
     while !stop.load(Ordering::SeqCst) {
         let Some(active) = active() else { return };
         let now = jiff::Timestamp::now().as_second();
-        let Some(minute) = courses.minute(now - LAG) else {
+        let Some(minute) = evaluations.minute(now - LAG) else {
             std::thread::park_timeout(PAUSE);
             continue;
         };
-        let changed = courses.changes();
+        let changed = evaluations.changes();
         let is_due = last.as_ref().is_none_or(|(config, until, changes)| {
             !Arc::ptr_eq(config, &active.config)
                 || *until < minute
-                || courses.first_change_since(*changes) < *until * 60_000
+                || evaluations.first_change_since(*changes) < *until * 60_000
         });
         let mut pause = PAUSE;
         if is_due {
-            let looked = Watcher { courses, outbox, figures: &figures, active: &active, console, stop }
+            let looked = Watcher { evaluations, outbox, figures: &figures, active: &active, console, stop }
                 .look(now, minute);
             threads::doing(NAME, None);
             match looked {
@@ -88,7 +88,7 @@ pub fn watch(
 
 /// Whoever looks at all alerts once.
 struct Watcher<'w> {
-    courses: &'w Courses,
+    evaluations: &'w Evaluations,
     outbox: &'w Outbox,
     figures: &'w Figures<'w>,
     active: &'w Arc<Active>,
@@ -137,13 +137,13 @@ impl Watcher<'_> {
         let before = known.map(|known| Told { until: known.until, raised: known.raised });
         let episodes = match &alert.when {
             When::Requests(when) => {
-                self.courses.look((alert, when), self.active, minute, &counting)?.episodes
+                self.evaluations.look((alert, when), self.active, minute, &counting)?.episodes
             }
             When::Present(present) => {
                 let raised = before.and_then(|before| before.raised);
                 match self.figures.measure(&present.what, self.active, minute, &counting)? {
                     Some(value) => {
-                        self.courses.follow(alert, present.bound, (minute, value), raised).episodes
+                        self.evaluations.follow(alert, present.bound, (minute, value), raised).episodes
                     }
                     // Nobody knows it yet: it is as it was.
                     None => {
@@ -166,7 +166,7 @@ impl Watcher<'_> {
                 return Ok(());
             }
             let evidence =
-                Evidence { records: self.courses.records(), active: self.active, console: self.console };
+                Evidence { records: self.evaluations.records(), active: self.active, console: self.console };
             let told = told_of(&evidence, alert, &said, minute, &counting)?;
             for recipient in &alert.tell {
                 let quiet =
@@ -188,7 +188,7 @@ impl Watcher<'_> {
         if let (None, When::Requests(when)) = (known, &alert.when) {
             // It is new: when it would have been raised before stands in the history, and is told to nobody.
             let past = minute - HISTORY..minute;
-            let (past, _) = self.courses.tried((alert, when), self.active, past, &counting)?;
+            let (past, _) = self.evaluations.tried((alert, when), self.active, past, &counting)?;
             let over = past.iter().filter(|episode| episode.ended.is_some());
             news.extend(over.map(|episode| News::Passed(stretch(alert, episode))));
         }

@@ -1,7 +1,7 @@
 //! Messages delivered: each recipient's one after the other, the recipients side by side. One that fails is tried again, later and later,
 //! and is given up aloud in the end.
 
-use super::{Content, MOST_TIME, NotDelivered, Outbox, command, gathered, mail, webhook};
+use super::{Content, Kind, MOST_TIME, NotDelivered, Outbox, command, gathered, mail, webhook};
 use crate::active::Active;
 use crate::system::threads;
 use exedra_answering::config::Config;
@@ -91,9 +91,7 @@ async fn deliver_to(outbox: &Arc<Outbox>, config: &Config, name: &str) -> Result
         if recipient.is_some_and(|recipient| !matches!(recipient.way, Way::Webhook { .. })) {
             let untried: Vec<Message> = waiting
                 .iter()
-                .filter(|one| {
-                    one.attempts == 0 && one.next <= now && ["raised", "over"].contains(&one.kind.as_str())
-                })
+                .filter(|one| one.attempts == 0 && one.next <= now && Kind::is_gathered(&one.kind))
                 .cloned()
                 .collect();
             if untried.len() > MANY && waiting.first().is_some_and(|first| first.attempts == 0) {

@@ -96,6 +96,11 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// Whether several of a kind, known by its name, are told people in one message.
+    pub fn is_gathered(name: &str) -> bool {
+        [Kind::Raised, Kind::Over].into_iter().any(|kind| kind.name() == name)
+    }
+
     /// Its name.
     pub fn name(self) -> &'static str {
         match self {
@@ -133,7 +138,7 @@ pub struct Attachment {
 
 /// What is told, for whoever is told.
 #[derive(Debug, Clone)]
-pub struct Told {
+pub struct Outgoing {
     /// What it is about.
     pub kind: Kind,
     /// It, in a line.
@@ -142,7 +147,7 @@ pub struct Told {
     pub content: Content,
 }
 
-impl Told {
+impl Outgoing {
     /// A message to a recipient that waits until a second since 1970 UTC.
     pub fn message(&self, recipient: &str, not_before: i64) -> NewMessage {
         NewMessage {
@@ -158,7 +163,7 @@ impl Told {
 }
 
 /// Several messages in one.
-pub fn gathered(messages: &[Message]) -> Told {
+pub fn gathered(messages: &[Message]) -> Outgoing {
     let first = messages.first().map_or("", |message| message.subject.as_str());
     let subject = format!("{first}, and {} more changes of alerts", messages.len().saturating_sub(1));
     let mut text = format!("{} changes of alerts:\n\n", messages.len());
@@ -172,7 +177,7 @@ pub fn gathered(messages: &[Message]) -> Told {
         all.push(serde_json::json!({ "id": message.id, "kind": message.kind, "subject": message.subject, "about": content.data }));
     }
     let data = serde_json::json!({ "messages": all });
-    Told { kind: Kind::Several, subject, content: Content { text, data, attachment: None } }
+    Outgoing { kind: Kind::Several, subject, content: Content { text, data, attachment: None } }
 }
 
 /// Another one for each message.

@@ -2,7 +2,7 @@
 
 use super::page;
 use crate::active::Active;
-use crate::jobs::messages::{Attachment, Content, Kind, Told};
+use crate::jobs::messages::{Attachment, Content, Kind, Outgoing};
 use crate::logs::view::{OF_OTHER_ZONES, View};
 use crate::system::whole::{self, Mode};
 use exedra_acting::digest::digest;
@@ -67,7 +67,7 @@ impl Making<'_> {
         report: &ScheduledReport,
         due: Timestamp,
         made_by: &str,
-    ) -> Result<(ReportRun, Told), NotMade> {
+    ) -> Result<(ReportRun, Outgoing), NotMade> {
         let now = Timestamp::now();
         let zone = self.active.config.service.time_zone.clone();
         let (of, before) = days(report.of, due.to_zoned(zone.clone()).date());
@@ -144,7 +144,7 @@ impl Making<'_> {
             "file": kept.display().to_string(),
         });
         let content = Content { text: summary, data, attachment: Some(attachment) };
-        Ok((run, Told { kind: Kind::Report, subject: format!("{name}: {stretch}"), content }))
+        Ok((run, Outgoing { kind: Kind::Report, subject: format!("{name}: {stretch}"), content }))
     }
 
     fn write(&self, path: &Path, text: &str) -> Result<(), NotMade> {

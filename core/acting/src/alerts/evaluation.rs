@@ -7,7 +7,7 @@ use std::ops::Range;
 
 /// How an alert has gone so far.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct Course {
+pub struct Evaluation {
     /// Since when its condition has held, without a break up to now.
     held_since: Option<i64>,
     /// Since when it has not.
@@ -16,7 +16,7 @@ pub struct Course {
     pub episodes: Vec<Episode>,
 }
 
-impl Course {
+impl Evaluation {
     /// Goes on through some minutes, whose requests and those before that the condition looks at have been counted. `holds` and
     /// `ends_after` are how long the condition must have held or not held.
     pub fn advance(
@@ -36,7 +36,7 @@ impl Course {
     /// One that has been raised since a minute with a figure, where nothing more is known of how it went.
     pub fn resumed(began: i64, value: f64) -> Self {
         let episode = Episode { began, ended: None, worst: value, client: None };
-        Course { episodes: vec![episode], ..Course::default() }
+        Evaluation { episodes: vec![episode], ..Evaluation::default() }
     }
 
     /// Goes on through one minute, at the end of which the figure is known.

@@ -7,7 +7,7 @@
 use super::counting::counts;
 use crate::active::Active;
 use crate::logs::ingest::caught_up::CaughtUp;
-use exedra_acting::alerts::{Counts, Course, Episode, Reading, episodes, reading};
+use exedra_acting::alerts::{Counts, Episode, Evaluation, Reading, episodes, reading};
 use exedra_answering::config::Config;
 use exedra_answering::config::alerts::{Alert, Bound, Condition};
 use exedra_store::records::{Counting, Snapshot};
@@ -23,12 +23,12 @@ const DAY: i64 = 24 * 60;
 const CLOSE: i64 = 10;
 
 /// The way of all alerts.
-pub struct Courses {
+pub struct Evaluations {
     records: Arc<Records>,
     caught_up: Arc<CaughtUp>,
     known: Mutex<HashMap<String, Arc<Mutex<Known>>>>,
     /// Of those about the present: up to which minute each has been followed, and how it is.
-    present: Mutex<HashMap<String, (i64, Course, f64)>>,
+    present: Mutex<HashMap<String, (i64, Evaluation, f64)>>,
 }
 
 /// What is remembered of one.
@@ -39,7 +39,7 @@ struct Known {
     /// How often the records had changed by then.
     changes: u64,
     /// How it was at the beginning of some minutes, in their order.
-    points: Vec<(i64, Course)>,
+    points: Vec<(i64, Evaluation)>,
 }
 
 /// How an alert is.
@@ -50,10 +50,10 @@ pub struct Look {
     pub reading: Reading,
 }
 
-impl Courses {
+impl Evaluations {
     /// Of the alerts over some records.
     pub fn new(records: Arc<Records>, caught_up: Arc<CaughtUp>) -> Self {
-        Courses { records, caught_up, known: Mutex::default(), present: Mutex::default() }
+        Evaluations { records, caught_up, known: Mutex::default(), present: Mutex::default() }
     }
 
     /// The records.
@@ -102,23 +102,24 @@ impl Courses {
         // Where requests were there before, whether anybody came is known from another minute on.
         let first = begin(when, &seen, minute - DAY - alert.holds - alert.ends_after..minute);
         known.points.retain(|(at, _)| *at <= changed.min(minute) && *at >= first);
-        let (at, mut course) = known.points.last().cloned().unwrap_or((first, Course::default()));
+        let (at, mut evaluation) = known.points.last().cloned().unwrap_or((first, Evaluation::default()));
         let minutes = at.min(minute - 1)..minute;
         let counts = counts((alert, when), minutes, (&self.records, &seen), active, counting)?;
-        course.advance(when, (alert.holds, alert.ends_after), &counts, at..minute);
-        course.forget_before(minute - DAY);
+        evaluation.advance(when, (alert.holds, alert.ends_after), &counts, at..minute);
+        evaluation.forget_before(minute - DAY);
         known.changes = seen.changes();
         known.points.retain(|(at, _)| *at < minute && (minute - at <= CLOSE || at % CLOSE == 0));
-        known.points.push((minute, course.clone()));
-        Ok(Look { reading: reading(when, &counts, minute - 1), episodes: course.episodes })
+        known.points.push((minute, evaluation.clone()));
+        Ok(Look { reading: reading(when, &counts, minute - 1), episodes: evaluation.episodes })
     }
 
     /// How an alert about the present is, as far as it has been looked at.
     pub fn present(&self, name: &str) -> Option<Look> {
         let present = self.present.lock();
-        let (_, course, value) = present.get(name)?;
-        let reading = Reading { value: *value, client: None, usual: None, holds: course.current().is_some() };
-        Some(Look { episodes: course.episodes.clone(), reading })
+        let (_, evaluation, value) = present.get(name)?;
+        let reading =
+            Reading { value: *value, client: None, usual: None, holds: evaluation.current().is_some() };
+        Some(Look { episodes: evaluation.episodes.clone(), reading })
     }
 
     /// An alert about the present has a figure at the beginning of a minute. `raised` is since when it is known to be raised from before.
@@ -130,18 +131,22 @@ impl Courses {
         raised: Option<i64>,
     ) -> Look {
         let mut present = self.present.lock();
-        let (at, course, known) = present.entry(alert.name.value.clone()).or_insert_with(|| {
-            (i64::MIN, raised.map_or_else(Course::default, |began| Course::resumed(began, value)), value)
+        let (at, evaluation, known) = present.entry(alert.name.value.clone()).or_insert_with(|| {
+            (
+                i64::MIN,
+                raised.map_or_else(Evaluation::default, |began| Evaluation::resumed(began, value)),
+                value,
+            )
         });
         if *at < minute {
             let holds = bound.is_passed(value, None);
             let reading = Reading { value, client: None, usual: None, holds };
-            course.step(bound, (alert.holds, alert.ends_after), minute - 1, reading);
-            course.forget_before(minute - DAY);
+            evaluation.step(bound, (alert.holds, alert.ends_after), minute - 1, reading);
+            evaluation.forget_before(minute - DAY);
             (*at, *known) = (minute, value);
         }
-        let reading = Reading { value, client: None, usual: None, holds: course.current().is_some() };
-        Look { episodes: course.episodes.clone(), reading }
+        let reading = Reading { value, client: None, usual: None, holds: evaluation.current().is_some() };
+        Look { episodes: evaluation.episodes.clone(), reading }
     }
 
     /// When an alert would have been raised within some minutes, and how many requests of its scope there were.
