@@ -24,7 +24,7 @@ import {
   type Errors,
   type Explanation,
   type Exposure,
-  type Finding,
+  type ConfigDiagnostic,
   type Job,
   type KnownSetting,
   type LogColumn,
@@ -137,7 +137,7 @@ export const useColumns = () => useQuery({ queryKey: ["columns"], queryFn: () =>
 export const useSites = () => useQuery({ queryKey: ["sites"], queryFn: () => call<Sites>("sites"), ...fresh(3) });
 
 /** What is wrong with the configuration as its files are now; only for operators. */
-export const useCheck = (enabled = true) => useQuery({ queryKey: ["check"], queryFn: () => call<Finding[]>("check"), refetchInterval: 60_000, retry, enabled });
+export const useCheck = (enabled = true) => useQuery({ queryKey: ["check"], queryFn: () => call<ConfigDiagnostic[]>("check"), refetchInterval: 60_000, retry, enabled });
 
 /** What a stranger could reach of a site, and should not; only for operators. */
 /** What compression makes of a site's files. It works for some seconds, so it is asked for. */

@@ -4,6 +4,7 @@
 //! - [`digest`]: a report in some lines
 //! - [`schedule`]: when something comes that comes again
 //! - [`forecast`]: a month's transfer, from the days before
+//! - [`rehearsal`]: recorded requests run through another configuration, and the answers compared
 //! - [`edit`]: a configuration changed in its text, with comments, order and style as they were
 //!
 //! ```
@@ -20,4 +21,5 @@ pub mod alerts;
 pub mod digest;
 pub mod edit;
 pub mod forecast;
+pub mod rehearsal;
 pub mod schedule;

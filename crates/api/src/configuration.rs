@@ -1,6 +1,6 @@
 //! The files of the configuration, read and changed by the console.
 
-use crate::sites::Finding;
+use crate::sites::ConfigDiagnostic;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -51,7 +51,7 @@ pub struct Checked {
     /// Whether it could come into force.
     pub is_sound: bool,
     /// What is wrong with it, or worth knowing.
-    pub found: Vec<Finding>,
+    pub found: Vec<ConfigDiagnostic>,
 }
 
 /// A rule that is to be written.

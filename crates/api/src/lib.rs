@@ -11,6 +11,7 @@ pub mod explaining;
 pub mod imports;
 pub mod messages;
 pub mod queries;
+pub mod rehearsals;
 pub mod schedules;
 pub mod sites;
 

@@ -94,7 +94,7 @@ pub struct Sites {
 
 /// What is wrong, or worth knowing, with its place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Finding {
+pub struct ConfigDiagnostic {
     /// `error` or `remark`.
     pub severity: String,
     /// What is wrong.
@@ -128,7 +128,7 @@ pub struct Changed {
     /// What will only change when the service starts anew.
     pub later: Vec<String>,
     /// What is wrong with it, or worth knowing.
-    pub found: Vec<Finding>,
+    pub found: Vec<ConfigDiagnostic>,
     /// Why nothing has changed, where that is so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,

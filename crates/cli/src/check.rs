@@ -7,7 +7,7 @@ use clap::Args;
 use exedra_answering::config::diagnostic::draw;
 use exedra_answering::config::{Diagnostic, Sources};
 use exedra_common::figures::several;
-use exedra_service::console::sites::findings;
+use exedra_service::console::sites::diagnostics;
 use exedra_service::control::checking::{self, Checked, Depth};
 use exedra_service::control::configuration::Refused;
 use std::path::PathBuf;
@@ -32,7 +32,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
     };
     match options.form {
         Form::Json => {
-            crate::out::line!("{}", serde_json::to_string_pretty(&findings(&found, &sources))?);
+            crate::out::line!("{}", serde_json::to_string_pretty(&diagnostics(&found, &sources))?);
         }
         Form::Text => print(&found, &sources),
     }

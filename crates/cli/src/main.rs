@@ -54,6 +54,7 @@ mod messages;
 mod out;
 mod password;
 mod query;
+mod rehearse;
 mod reload;
 mod report;
 mod requests;
@@ -115,6 +116,8 @@ enum Command {
     Explain(explain::Options),
     /// Find what is wrong with a configuration, before visitors do
     Check(check::Options),
+    /// Run recorded requests through a changed configuration, and say what would be different and for whom
+    Rehearse(Box<rehearse::Options>),
     /// Have the running service take its configuration anew
     Reload(reload::Reload),
     /// List the configurations that were in force
@@ -203,6 +206,7 @@ fn main() -> ExitCode {
         Command::Status(options) => status::run(&options),
         Command::Explain(options) => explain::run(&options),
         Command::Check(options) => check::run(&options),
+        Command::Rehearse(options) => rehearse::run(&options),
         Command::Reload(options) => reload::reload(&options),
         Command::Revisions(options) => reload::revisions(&options),
         Command::Restore(options) => reload::restore(&options),

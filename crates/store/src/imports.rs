@@ -6,7 +6,10 @@
 use crate::database::{Database, StoreError};
 use crate::schema::imports;
 use crate::secrets::{KIND, random};
+use diesel::dsl::sql;
+use diesel::expression::SqlLiteral;
 use diesel::prelude::*;
+use diesel::sql_types::BigInt;
 use std::path::Path;
 
 /// How many logs may be brought in.
@@ -53,21 +56,19 @@ impl Imports {
     /// So many of them behind one, in the order of [`Self::all`]; from the first on where there is none. `None` where there is no
     /// such import.
     pub fn page(&self, behind: Option<&str>, count: usize) -> Result<Option<Vec<Import>>, StoreError> {
-        let all = imports::table.order((imports::made.desc(), imports::id)).limit(count as i64);
+        let all = imports::table.order(begun().desc()).limit(count as i64);
         let rows = self.0.run(|connection| {
             let Some(behind) = behind else { return Ok(Some(all.load::<Row>(connection)?)) };
-            let made =
-                imports::table.find(behind).select(imports::made).first::<i64>(connection).optional()?;
-            let Some(made) = made else { return Ok(None) };
-            let is_behind = imports::made.lt(made).or(imports::made.eq(made).and(imports::id.gt(behind)));
-            Ok(Some(all.filter(is_behind).load::<Row>(connection)?))
+            let nth = imports::table.find(behind).select(begun()).first::<i64>(connection).optional()?;
+            let Some(nth) = nth else { return Ok(None) };
+            Ok(Some(all.filter(begun().lt(nth)).load::<Row>(connection)?))
         })?;
         Ok(rows.map(|rows| rows.into_iter().map(import).collect()))
     }
 
     /// All, the newest first.
     pub fn all(&self) -> Result<Vec<Import>, StoreError> {
-        let all = imports::table.order((imports::made.desc(), imports::id));
+        let all = imports::table.order(begun().desc());
         let rows = self.0.run(|connection| Ok(all.load::<Row>(connection)?))?;
         Ok(rows.into_iter().map(import).collect())
     }
@@ -105,6 +106,11 @@ impl Imports {
     pub fn forget(&self, id: &str) -> Result<bool, StoreError> {
         self.0.run(|connection| Ok(diesel::delete(imports::table.find(id)).execute(connection)? > 0))
     }
+}
+
+/// In which order they were begun: several may be in one second.
+fn begun() -> SqlLiteral<BigInt> {
+    sql("rowid")
 }
 
 fn import((id, site, name, known, made, made_by): Row) -> Import {

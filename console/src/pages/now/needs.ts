@@ -1,5 +1,5 @@
 /** What needs somebody: each thing in words, with its figure and where it leads. The worst first. */
-import type { AlertState, Allowances, Finding, Now, Sites, Status } from "../../api/client";
+import type { AlertState, Allowances, ConfigDiagnostic, Now, Sites, Status } from "../../api/client";
 import { bytes, count, dayName, percent } from "../../figures";
 import type { Scope } from "../../scope";
 import { figure } from "../../tables/table";
@@ -21,7 +21,7 @@ export interface Known {
   now: Now;
   sites?: Sites;
   allowances?: Allowances;
-  check?: Finding[];
+  check?: ConfigDiagnostic[];
   alerts?: AlertState[];
 }
 
@@ -135,7 +135,7 @@ function allowances(allowances: Allowances | undefined): Need[] {
   });
 }
 
-function check(found: Finding[] | undefined): Need | undefined {
+function check(found: ConfigDiagnostic[] | undefined): Need | undefined {
   const errors = (found ?? []).filter((finding) => finding.severity === "error").length;
   return errors > 0 ? { key: "check", severity: "trouble", text: words.now.check(errors), to: { page: "sites" } } : undefined;
 }

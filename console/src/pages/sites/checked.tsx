@@ -1,5 +1,5 @@
 /** What is wrong with the configuration, or that nothing is. */
-import type { Finding } from "../../api/client";
+import type { ConfigDiagnostic } from "../../api/client";
 import { useCheck } from "../../api/queries";
 import { words } from "../../words";
 
@@ -13,13 +13,13 @@ export function Checked() {
       <summary className={`cursor-pointer ${errors ? "text-trouble" : "text-attention-text"} font-semibold`}>
         {words.sites.found(errors, check.data.length - errors)}
       </summary>
-      <Findings findings={check.data} />
+      <Diagnostics findings={check.data} />
     </details>
   );
 }
 
 /** Diagnostics with their places; a place can lead to where it is written. */
-export function Findings({ findings, go }: { findings: Finding[]; go?: (finding: Finding) => void }) {
+export function Diagnostics({ findings, go }: { findings: ConfigDiagnostic[]; go?: (finding: ConfigDiagnostic) => void }) {
   return (
     <ul className="mt-2">
       {findings.map((finding, nth) => (

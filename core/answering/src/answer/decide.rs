@@ -23,9 +23,9 @@ use super::path::{NoPath, Tidy, resolve, tidy};
 use super::represent::insert;
 use super::stage::{Next, Stage};
 use super::trace::{Cause, Observer, Place, Step, Trace, Untidy};
-use super::{Answer, Body, Decision, FolderChain, Malformed, SitePath, pages};
-use crate::config::{Config, Site, SiteId};
-use crate::facts::{Dependence, Facts, RecordedFacts, Scheme};
+use super::{Answer, Body, Decision, FolderChain, Malformed, SitePath, Unsure, UnsureRule, pages};
+use crate::config::{Config, Https, Site, SiteId};
+use crate::facts::{Dependence, FactName, Facts, Known, RecordedFacts, Scheme};
 use exedra_reading::classify::paths::{Kind, kind};
 use http::header;
 use http::{HeaderMap, HeaderValue, StatusCode};
@@ -132,8 +132,8 @@ pub(super) struct Deciding<'a, W> {
     pub added: Option<Box<Added>>,
     /// What the folders on the way say of themselves.
     pub chain: Option<Arc<FolderChain>>,
-    /// Whether something that is not known would have had a say.
-    pub unsure: bool,
+    /// Rules that something had a say in which is not known.
+    pub unsure: Vec<UnsureRule>,
     /// What the built-in page says, where there is more to say than the status does.
     pub why: Option<Box<str>>,
     /// Why the request fails, once it does.
@@ -160,7 +160,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
             is_served: false,
             added: None,
             chain: None,
-            unsure: false,
+            unsure: Vec::new(),
             why: None,
             cause: None,
             observer,
@@ -287,10 +287,19 @@ impl<'a, W: Observer> Deciding<'a, W> {
         negotiate::prefers_json(self.facts.field(&header::ACCEPT).value())
     }
 
+    /// What would have had a say that is not known.
+    fn unsure(&mut self) -> Option<Box<Unsure>> {
+        let facts = self.facts.lacking();
+        (!facts.is_empty()).then(|| Box::new(Unsure { facts, rules: std::mem::take(&mut self.unsure) }))
+    }
+
     /// Where a request belongs that came by another host of its site, or without the HTTPS that it requires.
     pub(super) fn home(&self, site: &'a Site) -> Option<Home<'a>> {
-        let (host, scheme) =
-            (self.facts.host().value()?, self.facts.scheme().value().unwrap_or(Scheme::Http));
+        let (host, scheme) = (self.facts.host().value()?, self.facts.scheme());
+        if scheme == Known::Unknown && site.https.value == Https::Required {
+            self.facts.record_lack(&FactName::Scheme);
+        }
+        let scheme = scheme.value().unwrap_or(Scheme::Http);
         home(self.config, site, scheme, host, self.facts.port().value(), &self.path.written)
     }
 
@@ -320,7 +329,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     }
 
     pub(super) fn query(&self) -> String {
-        self.facts.query().value().map(|query| format!("?{query}")).unwrap_or_default()
+        self.facts.kept_query().value().map(|query| format!("?{query}")).unwrap_or_default()
     }
 
     /// Sends the client elsewhere: to a whole address, also where it is another path of the same host.
@@ -413,7 +422,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
             head_only: self.head_only,
             site: self.site,
             depends: Dependence::default(),
-            unsure: self.unsure,
+            unsure: self.unsure(),
             obligations: None,
             cause: self.cause.take(),
         };

@@ -65,7 +65,7 @@ pub use trace::{Cause, Observer, Step, Trace};
 
 use crate::config::{FolderSettings, SiteId};
 use crate::encode::Codec;
-use crate::facts::Dependence;
+use crate::facts::{Dependence, FactName};
 use crate::rules::Limit;
 use http::{HeaderMap, HeaderValue, StatusCode, header};
 use listing::Listed;
@@ -89,8 +89,8 @@ pub struct Answer {
     pub site: Option<SiteId>,
     /// What had a say, besides what was asked for and what stands on the disk.
     pub depends: Dependence,
-    /// Whether something had a say, or would have had, that is not known.
-    pub unsure: bool,
+    /// What would have had a say that is not known, where something would.
+    pub unsure: Option<Box<Unsure>>,
     /// What rules oblige whoever sends it to.
     pub obligations: Option<Box<Obligations>>,
     /// Why it is no success, where something failed.
@@ -169,6 +169,24 @@ impl std::fmt::Debug for Credentials {
             .field("user", &self.user)
             .finish_non_exhaustive()
     }
+}
+
+/// What would have had a say and is not known: a log has no cookies.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unsure {
+    /// The facts that were asked for.
+    pub facts: SmallVec<[FactName; 1]>,
+    /// The rules that asked, in order.
+    pub rules: Vec<UnsureRule>,
+}
+
+/// A rule that asked for a fact that is not known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UnsureRule {
+    /// Its number, among those of the site or of the folder.
+    pub number: usize,
+    /// The folder in whose own file it stands; otherwise it is one of the site's.
+    pub folder: Option<SitePath>,
 }
 
 /// What is known of a password.

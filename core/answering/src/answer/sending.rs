@@ -30,7 +30,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
     /// What is in a folder: a page, or JSON. It is made anew each time, so its entity tag is what it says.
     pub(super) fn list(mut self: Box<Self>, folder: &SitePath, names: &[Listed]) -> Decision<'a, W> {
         let Some(site) = self.settings() else { return self.built_in(StatusCode::INTERNAL_SERVER_ERROR) };
-        let wanted = listing::Wanted::understand(self.facts.query().value().unwrap_or_default());
+        let wanted = listing::Wanted::understand(self.facts.kept_query().value().unwrap_or_default());
         let may_be_seen = |entry: &Listed| !self.is_refused_below(site, entry);
         let (media_type, essence, body) = match self.prefers_json() {
             true => ("application/json", "application/json", listing::json(names, wanted, may_be_seen)),

@@ -12,7 +12,7 @@ use super::path::{Tidy, tidy};
 use super::represent;
 use super::stage::Next;
 use super::trace::{Cause, Observer, Place, Step, Why};
-use super::{Decision, FolderChain, FolderLevel};
+use super::{Decision, FolderChain, FolderLevel, UnsureRule};
 use crate::config::Site;
 use crate::facts::{Known, RecordedFacts, Scheme};
 use crate::rules::{Answering, Captures, Misfit, Rule, RuleSet, Seen, SoFar, Template, Values};
@@ -161,10 +161,12 @@ impl<'a, W: Observer> Deciding<'a, W> {
             let rule = &*rule;
             let user = self.added.as_ref().and_then(|added| added.user.clone());
             let so_far = SoFar { user: user.as_deref(), path: whole.text() };
-            let captures = match rule.fits(&self.facts, so_far, path, &mut self.unsure) {
+            let in_vain = self.facts.asked_in_vain();
+            let captures = match rule.fits(&self.facts, so_far, path) {
                 Ok(captures) => captures,
                 Err(misfit) => {
                     self.see_misfit(rule, &misfit, folder);
+                    self.see_lack(in_vain, number, folder);
                     continue;
                 }
             };
@@ -176,6 +178,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
                 self.added().fired.push(number);
             }
             let outcome = self.follow(rule, (user.as_deref(), path, &captures), folder);
+            self.see_lack(in_vain, number, folder);
             if let Outcome::Answer(Sent::Refused(_)) = outcome {
                 self.cause = Cause::of(step_of(rule, folder), None);
             }
@@ -195,7 +198,7 @@ impl<'a, W: Observer> Deciding<'a, W> {
                 let Some(rule) = rules.get(number as usize) else { continue };
                 let so_far = SoFar { user, path: whole.text() };
                 let is_answering = rule.effects.answer.is_some() || rule.effects.serve.is_some();
-                if is_answering && rule.fits(&self.facts, so_far, path, &mut false).is_ok() {
+                if is_answering && rule.fits(&self.facts, so_far, path).is_ok() {
                     return Some(matches!(rule.effects.answer, Some(Answering::Refuse(_) | Answering::Gone)));
                 }
             }
@@ -329,7 +332,12 @@ impl<'a, W: Observer> Deciding<'a, W> {
     /// Whether an address is the very one that was asked for.
     fn is_here(&self, target: &str) -> bool {
         let path = self.facts.path().value().unwrap_or_default();
-        let here = format!("{path}{}", self.query());
+        // Only a target with a query of its own can be the same by what the query says.
+        let query = match target.contains('?') {
+            true => self.facts.query().value().map(|query| format!("?{query}")).unwrap_or_default(),
+            false => self.query(),
+        };
+        let here = format!("{path}{query}");
         let target = target.split('#').next().unwrap_or_default();
         if target.starts_with('/') {
             return target == here;
@@ -344,6 +352,14 @@ impl<'a, W: Observer> Deciding<'a, W> {
         // Something in front may map the port, so that an address without one is the same.
         let same_port = absolute.port.is_none() || absolute.port == self.facts.port().value();
         same_host && same_port && scheme == absolute.scheme && absolute.rest == here
+    }
+
+    /// Remembers a rule that has asked for a fact nobody knows since then.
+    fn see_lack(&mut self, in_vain: u32, number: u32, folder: Option<(&FolderLevel, &Seen<'_>)>) {
+        if self.facts.asked_in_vain() > in_vain {
+            let folder = folder.map(|(level, _)| level.folder.clone());
+            self.unsure.push(UnsureRule { number: number as usize, folder });
+        }
     }
 
     fn see_fit(&mut self, rule: &Rule, folder: Option<(&FolderLevel, &Seen<'_>)>) {

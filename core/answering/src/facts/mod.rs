@@ -22,6 +22,7 @@ pub mod recorder;
 pub use recorder::{Dependence, RecordedFacts};
 
 use exedra_common::Column;
+use exedra_reading::classify::agents;
 use form_urlencoded::parse;
 use http::{HeaderMap, HeaderName, header};
 use percent_encoding::percent_decode_str;
@@ -98,8 +99,43 @@ impl Scheme {
 pub enum Fields<'a> {
     /// All of them.
     All(&'a HeaderMap),
+    /// Only these were recorded: whether there were others, nobody knows.
+    Recorded(&'a RecordedFields<'a>),
     /// Not recorded.
     Unknown,
+}
+
+/// Header fields that a log tells of.
+#[derive(Debug, Clone, Copy)]
+pub struct RecordedFields<'a> {
+    /// `User-Agent`.
+    pub agent: Known<&'a str>,
+    /// `Referer`.
+    pub referrer: Known<&'a str>,
+    /// `Accept-Encoding`, as far as it follows from what was sent.
+    pub accept_encoding: Known<&'a str>,
+    /// `Authorization`, where somebody had signed in.
+    pub authorization: Known<&'a str>,
+}
+
+impl<'a> RecordedFields<'a> {
+    /// Of which nothing is known.
+    pub const UNKNOWN: RecordedFields<'static> = RecordedFields {
+        agent: Known::Unknown,
+        referrer: Known::Unknown,
+        accept_encoding: Known::Unknown,
+        authorization: Known::Unknown,
+    };
+
+    fn get(&self, name: &HeaderName) -> Known<&'a str> {
+        match *name {
+            header::USER_AGENT => self.agent,
+            header::REFERER => self.referrer,
+            header::ACCEPT_ENCODING => self.accept_encoding,
+            header::AUTHORIZATION => self.authorization,
+            _ => Known::Unknown,
+        }
+    }
 }
 
 /// When a request came in, by the clocks of the service's time zone.
@@ -134,6 +170,16 @@ pub enum AgentPart {
 
 /// Whoever understands agents. They are asked only when somebody wants to know: it takes its time.
 pub type ReadAgent = fn(&str, AgentPart) -> Option<String>;
+
+/// Agents as reports understand them.
+pub fn read_agent(agent: &str, part: AgentPart) -> Option<String> {
+    let read = agents::read(agent);
+    match part {
+        AgentPart::Browser => read.browser.clone(),
+        AgentPart::System => read.system.clone(),
+        AgentPart::Device => read.device.map(str::to_owned),
+    }
+}
 
 /// One request, as the decision sees it.
 #[derive(Debug, Clone, Copy)]
@@ -200,13 +246,18 @@ impl<'a> Facts<'a> {
     pub fn field(&self, name: &HeaderName) -> Known<&'a str> {
         match self.fields {
             Fields::All(map) => map.get(name).and_then(|value| value.to_str().ok()).into(),
+            Fields::Recorded(fields) => fields.get(name),
             Fields::Unknown => Known::Unknown,
         }
     }
 
     /// A header field as rules see it: several lines are one (RFC 9110 §5.3), octets that are no text are replaced.
     pub fn whole_field(&self, name: &HeaderName) -> Known<Cow<'a, str>> {
-        let Fields::All(map) = self.fields else { return Known::Unknown };
+        let map = match self.fields {
+            Fields::All(map) => map,
+            Fields::Recorded(fields) => return fields.get(name).map(Cow::Borrowed),
+            Fields::Unknown => return Known::Unknown,
+        };
         let mut lines = map.get_all(name).iter().map(|value| String::from_utf8_lossy(value.as_bytes()));
         let Some(first) = lines.next() else { return Known::Absent };
         Known::Is(lines.fold(first, |all, line| format!("{all}, {line}").into()))
@@ -235,9 +286,11 @@ impl<'a> Facts<'a> {
     }
 
     fn agent(&self, part: AgentPart) -> Known<Cow<'a, str>> {
-        let (Some(read), Fields::All(_)) = (self.agents, self.fields) else { return Known::Unknown };
-        let agent = self.whole_field(&header::USER_AGENT).value();
-        agent.and_then(|agent| read(&agent, part)).map(Cow::Owned).into()
+        let Some(read) = self.agents else { return Known::Unknown };
+        match self.whole_field(&header::USER_AGENT) {
+            Known::Unknown => Known::Unknown,
+            agent => agent.value().and_then(|agent| read(&agent, part)).map(Cow::Owned).into(),
+        }
     }
 
     /// A fact as a text that people and conditions read: decoded where it was encoded.

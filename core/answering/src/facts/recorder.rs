@@ -62,6 +62,8 @@ const TLS: u32 = 1 << 19;
 const PROTOCOL: u32 = 1 << 20;
 const TIME: u32 = 1 << 21;
 const PASSWORD: u32 = 1 << 22;
+/// What the query says, and not only that it is kept.
+const QUERY: u32 = 1 << 24;
 /// What is so of the connection alone: where it came to, and by which certificate.
 const CONNECTION: u32 = 1 << 23;
 
@@ -106,6 +108,21 @@ impl Dependence {
         }
     }
 
+    /// Whether what the query says had a say, and not only that there is one.
+    pub fn is_on_content_of_query(&self) -> bool {
+        self.read & QUERY != 0
+    }
+
+    /// Whether it is when the request came in.
+    pub fn is_on_time(&self) -> bool {
+        self.read & TIME != 0
+    }
+
+    /// Whether who has signed in had a say.
+    pub fn is_on_login(&self) -> bool {
+        self.read & PASSWORD != 0 || self.is_on_field(&header::AUTHORIZATION)
+    }
+
     /// Whether a header field had a say.
     pub fn is_on_field(&self, name: &HeaderName) -> bool {
         match NAMED.iter().position(|named| named == name) {
@@ -130,12 +147,21 @@ pub struct RecordedFacts<'a> {
     facts: Facts<'a>,
     read: Cell<u32>,
     fields: RefCell<SmallVec<[HeaderName; 2]>>,
+    /// Facts that a condition or a template asked for in vain, and how often any was.
+    lacking: RefCell<SmallVec<[FactName; 1]>>,
+    asked_in_vain: Cell<u32>,
 }
 
 impl<'a> RecordedFacts<'a> {
     /// Of which nothing has been read yet.
     pub fn new(facts: Facts<'a>) -> Self {
-        RecordedFacts { facts, read: Cell::new(0), fields: RefCell::default() }
+        RecordedFacts {
+            facts,
+            read: Cell::new(0),
+            fields: RefCell::default(),
+            lacking: RefCell::default(),
+            asked_in_vain: Cell::new(0),
+        }
     }
 
     /// What has been read so far.
@@ -146,6 +172,25 @@ impl<'a> RecordedFacts<'a> {
     /// The facts for whoever tells how an answer came about. Nothing may be decided by them.
     pub fn unrecorded(&self) -> &Facts<'a> {
         &self.facts
+    }
+
+    /// Facts that a condition or a template asked for and nobody knows.
+    pub fn lacking(&self) -> SmallVec<[FactName; 1]> {
+        self.lacking.borrow().clone()
+    }
+
+    /// How often a fact was asked for that nobody knows.
+    pub fn asked_in_vain(&self) -> u32 {
+        self.asked_in_vain.get()
+    }
+
+    /// Something would have been decided by a fact that nobody knows.
+    pub(crate) fn record_lack(&self, name: &FactName) {
+        self.asked_in_vain.set(self.asked_in_vain.get() + 1);
+        let mut lacking = self.lacking.borrow_mut();
+        if !lacking.contains(name) {
+            lacking.push(name.clone());
+        }
     }
 
     fn record(&self, bits: u32) {
@@ -202,8 +247,14 @@ impl<'a> RecordedFacts<'a> {
         self.facts.path
     }
 
-    /// The query.
+    /// The query, for whoever decides by what it says.
     pub fn query(&self) -> Known<&'a str> {
+        self.record(QUERY);
+        self.facts.query
+    }
+
+    /// The query to go on with, whatever it says: an address that keeps it, the order of a listing.
+    pub fn kept_query(&self) -> Known<&'a str> {
         self.facts.query
     }
 
@@ -245,7 +296,12 @@ impl<'a> RecordedFacts<'a> {
 
     /// A parameter of the query as it is written.
     pub fn raw_parameter(&self, name: &str) -> Known<&'a str> {
-        self.facts.raw_parameter(name)
+        self.record(QUERY);
+        let value = self.facts.raw_parameter(name);
+        if value == Known::Unknown {
+            self.record_lack(&FactName::Parameter(name.into()));
+        }
+        value
     }
 
     /// A fact as a text, as [`Facts::text`] gives it.
@@ -267,14 +323,14 @@ impl<'a> RecordedFacts<'a> {
             FactName::Referrer => self.record_field(&header::REFERER),
             FactName::Cookie(_) => self.record_field(&header::COOKIE),
             FactName::Field(name) => self.record_field(name),
-            FactName::Method
-            | FactName::Host
-            | FactName::Port
-            | FactName::Path
-            | FactName::Query
-            | FactName::Parameter(_) => {}
+            FactName::Query | FactName::Parameter(_) => self.record(QUERY),
+            FactName::Method | FactName::Host | FactName::Port | FactName::Path => {}
         }
-        self.facts.text(name)
+        let value = self.facts.text(name);
+        if value == Known::Unknown {
+            self.record_lack(name);
+        }
+        value
     }
 }
 

@@ -253,7 +253,7 @@ mod tests {
             let seen = Seen::new(path.as_str());
             let facts = RecordedFacts::new(Facts::UNKNOWN);
             let so_far = SoFar { user: None, path: seen.text() };
-            let fits = |number: &usize| set.written()[*number].fits(&facts, so_far, &seen, &mut false).is_ok();
+            let fits = |number: &usize| set.written()[*number].fits(&facts, so_far, &seen).is_ok();
             let linear: Vec<usize> = (first..set.len()).filter(fits).collect();
             let candidates = set.candidates(&seen, first);
             let indexed: Vec<usize> = candidates.iter().map(|number| *number as usize).filter(fits).collect();

@@ -8,7 +8,7 @@
 //! - [`pattern`]: paths that a rule is about
 //! - [`when`]: conditions on facts
 //! - [`template`]: texts with places for facts and captures
-//! - [`effects`]: what happens
+//! - [`effects`]: what happens; [`Allowed`]: how much a client may still take of what is limited
 //! - [`index`]: which rules can fit a path; [`moved`]: many redirects from files, [`csv_line`] by line
 //!
 //! Running them is [`crate::answer`]'s business.
@@ -23,10 +23,11 @@
 //! let rule = &config.sites[0].rules.written()[0];
 //! let facts = RecordedFacts::new(Facts { method: Known::Is("POST"), ..Facts::UNKNOWN });
 //! let (seen, so_far) = (Seen::new("/notices/2026"), SoFar { user: None, path: "/notices/2026" });
-//! assert_eq!(rule.fits(&facts, so_far, &seen, &mut false).unwrap_err(), Misfit::Condition(0));
-//! assert_eq!(rule.fits(&facts, so_far, &Seen::new("/tides"), &mut false).unwrap_err(), Misfit::Path);
+//! assert_eq!(rule.fits(&facts, so_far, &seen).unwrap_err(), Misfit::Condition(0));
+//! assert_eq!(rule.fits(&facts, so_far, &Seen::new("/tides")).unwrap_err(), Misfit::Path);
 //! ```
 
+mod allowed;
 pub mod cover;
 pub mod csv_line;
 pub mod effects;
@@ -37,6 +38,7 @@ pub mod seen;
 pub mod template;
 pub mod when;
 
+pub use allowed::Allowed;
 pub use effects::{Answering, Cors, Effects, Lifetime, Limit};
 pub use moved::Moved;
 pub use pattern::{Captures, Pattern};
@@ -90,13 +92,12 @@ pub enum Misfit {
 impl Rule {
     /// Whether the rule fits, and what its pattern captures of a path: that of the folder the rule stands in.
     ///
-    /// A condition on a fact that is not known does not hold; `unsure` is told.
+    /// A condition on a fact that is not known does not hold; the facts remember that it was asked for.
     pub fn fits(
         &self,
         facts: &RecordedFacts<'_>,
         so_far: SoFar<'_>,
         path: &Seen<'_>,
-        unsure: &mut bool,
     ) -> Result<Captures, Misfit> {
         let captures = match &self.path {
             Some(pattern) => pattern.capture(path).ok_or(Misfit::Path)?,
@@ -107,7 +108,7 @@ impl Rule {
                 Holds::Yes => {}
                 Holds::No => return Err(Misfit::Condition(nth)),
                 Holds::Unknown => {
-                    *unsure = true;
+                    facts.record_lack(&condition.fact);
                     return Err(Misfit::Condition(nth));
                 }
             }

@@ -5,7 +5,7 @@
 //! there are too many, those that owe nothing are forgotten first.
 
 use exedra_answering::answer::Obligations;
-use exedra_answering::rules::Limit;
+use exedra_answering::rules::{Allowed, Limit};
 use foldhash::fast::RandomState;
 use parking_lot::Mutex;
 use std::collections::HashMap;
@@ -28,7 +28,7 @@ pub struct Limits {
 #[derive(Debug, Clone, Copy)]
 struct Bucket {
     /// Requests it may make now.
-    left: f64,
+    allowed: Allowed,
     /// When that was so.
     since: Instant,
     /// Answers under way.
@@ -78,7 +78,7 @@ impl Limits {
         let mut counted = Vec::new();
         for limit in &obligations.limits {
             if let Some(bucket) = buckets.get_mut(&(limit.id, client)) {
-                bucket.left -= 1.0;
+                bucket.allowed.take();
                 if limit.connections.is_some() {
                     bucket.under_way += 1;
                     counted.push((limit.id, client));
@@ -120,23 +120,18 @@ impl Drop for LimitPermit {
 
 impl Bucket {
     fn full(limit: &Limit, now: Instant) -> Self {
-        Bucket { left: f64::from(limit.at_once), since: now, under_way: 0 }
+        Bucket { allowed: Allowed::full(limit), since: now, under_way: 0 }
     }
 
     fn fill(&mut self, limit: &Limit, now: Instant) {
-        let rate = limit.requests.unwrap_or(f64::INFINITY);
-        let fresh = now.saturating_duration_since(self.since).as_secs_f64() * rate;
-        let most = f64::from(limit.at_once);
-        self.left = if fresh.is_nan() || rate.is_infinite() { most } else { (self.left + fresh).min(most) };
+        self.allowed.pass(limit, now.saturating_duration_since(self.since).as_secs_f64());
         self.since = now;
     }
 
     /// In how many seconds the next request may come, if not now.
     fn wait(&self, limit: &Limit) -> Option<u64> {
         let busy = limit.connections.filter(|most| self.under_way >= *most).map(|_| 1);
-        let rate = limit.requests.filter(|_| self.left < 1.0);
-        let slow = rate.map(|rate| ((1.0 - self.left) / rate).ceil().clamp(1.0, 86_400.0) as u64);
-        busy.max(slow)
+        busy.max(self.allowed.wait(limit))
     }
 }
 

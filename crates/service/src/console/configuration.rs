@@ -4,7 +4,7 @@ use super::blocking::{blocking, working};
 use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
 use super::recording::ChangeDetail;
-use super::sites::{findings, outcome, told};
+use super::sites::{diagnostics, outcome, told};
 use crate::control::changes::{ChangeError, Draft};
 use crate::control::checking::{self, Depth};
 use crate::control::configuration::{self, Refused};
@@ -62,9 +62,9 @@ pub async fn check_draft(caller: Caller, Sent(draft): Sent<DraftFiles>) -> Resul
             Ok(config) => {
                 let mut found = checking::check(&config, Depth::Thorough, Some(&in_force.config));
                 found.extend(changes.new_commands(&config));
-                findings(&found, &config.sources)
+                diagnostics(&found, &config.sources)
             }
-            Err(Refused::Mistaken { found, sources }) => findings(&found, &sources),
+            Err(Refused::Mistaken { found, sources }) => diagnostics(&found, &sources),
             Err(unreadable @ Refused::Unreadable { .. }) => {
                 return Err(Failure::Wrong(unreadable.to_string()));
             }
@@ -198,12 +198,12 @@ pub async fn settings(_: Caller) -> Json<Vec<KnownSetting>> {
     Json(known.collect())
 }
 
-fn drafts(files: Vec<DraftFile>) -> Vec<Draft> {
+pub(super) fn drafts(files: Vec<DraftFile>) -> Vec<Draft> {
     let draft = |file: DraftFile| Draft { path: file.name.into(), text: file.text, version: file.version };
     files.into_iter().map(draft).collect()
 }
 
-fn failed(error: ChangeError) -> Failure {
+pub(super) fn failed(error: ChangeError) -> Failure {
     match error {
         ChangeError::Store(error) => Failure::Store(error),
         ChangeError::Stale(_) => Failure::Conflict(error.to_string()),

@@ -40,6 +40,7 @@ pub mod queries;
 pub mod query;
 mod reading;
 mod recording;
+mod rehearsals;
 mod report;
 mod routes;
 mod schedules;

@@ -6,7 +6,8 @@
 use super::caller::Console;
 use super::{
     accounts, alerts, allowances, assets, calls, configuration, description, erasing, events, health, hosts,
-    imports, messages, metrics, queries, reading, recording, report, schedules, sign_in, sites, trials,
+    imports, messages, metrics, queries, reading, recording, rehearsals, report, schedules, sign_in, sites,
+    trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -112,6 +113,7 @@ fn tried_out() -> Calls {
         .routes(routes!(configuration::check_draft))
         .routes(routes!(configuration::write_rule))
         .routes(routes!(configuration::write_alert))
+        .routes(routes!(rehearsals::rehearse))
         .routes(routes!(alerts::try_new_alert))
 }
 

@@ -21,7 +21,7 @@ use exedra_answering::facts::Scheme;
 use exedra_answering::rules::Rule;
 use exedra_api::Problem;
 use exedra_api::explaining::{Ask, Explanation};
-use exedra_api::sites::{self as wire, Changed, Finding, Revision, Sites};
+use exedra_api::sites::{self as wire, Changed, ConfigDiagnostic, Revision, Sites};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::io;
@@ -203,13 +203,13 @@ pub struct WeighedSite {
 
 /// What is wrong with the configuration as its files are now.
 #[utoipa::path(get, path = "/check",
-    responses((status = 200, body = Vec<Finding>)))]
-pub async fn check(caller: Caller) -> Result<Json<Vec<Finding>>, Failure> {
+    responses((status = 200, body = Vec<ConfigDiagnostic>)))]
+pub async fn check(caller: Caller) -> Result<Json<Vec<ConfigDiagnostic>>, Failure> {
     blocking(move || {
         let console = caller.console();
         match checking::read(&console.changes.file, Depth::Thorough, Some(&*console.site()?.config)) {
-            Ok(checked) => Ok(findings(&checked.found, &checked.config.sources)),
-            Err(Refused::Mistaken { found, sources }) => Ok(findings(&found, &sources)),
+            Ok(checked) => Ok(diagnostics(&checked.found, &checked.config.sources)),
+            Err(Refused::Mistaken { found, sources }) => Ok(diagnostics(&found, &sources)),
             Err(unreadable @ Refused::Unreadable { .. }) => Err(Failure::Wrong(unreadable.to_string())),
         }
     })
@@ -307,13 +307,13 @@ pub(super) fn outcome(result: Result<crate::control::changes::Changed, ChangeErr
             revision: Some(changed.revision),
             is_new: changed.is_new,
             later: changed.later,
-            found: findings(&changed.remarks, &changed.sources),
+            found: diagnostics(&changed.remarks, &changed.sources),
             reason: None,
             drawn: draw(&changed.remarks, &changed.sources, true),
         },
         Err(error) => {
             let found = match &error {
-                ChangeError::Refused(Refused::Mistaken { found, sources }) => findings(found, sources),
+                ChangeError::Refused(Refused::Mistaken { found, sources }) => diagnostics(found, sources),
                 _ => Vec::new(),
             };
             let (reason, drawn) = (Some(error.to_string()), error.drawn(true));
@@ -331,7 +331,7 @@ pub(super) fn outcome(result: Result<crate::control::changes::Changed, ChangeErr
 }
 
 /// Diagnostics as they go over the wire.
-pub fn findings(found: &[Diagnostic], sources: &Sources) -> Vec<Finding> {
+pub fn diagnostics(found: &[Diagnostic], sources: &Sources) -> Vec<ConfigDiagnostic> {
     found
         .iter()
         .map(|diagnostic| {
@@ -344,7 +344,7 @@ pub fn findings(found: &[Diagnostic], sources: &Sources) -> Vec<Finding> {
                 }
                 None => (String::new(), 1),
             };
-            Finding {
+            ConfigDiagnostic {
                 severity: match diagnostic.severity {
                     Severity::Error => "error",
                     Severity::Remark => "remark",

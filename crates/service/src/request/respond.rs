@@ -17,8 +17,7 @@ use crate::request::response_cache::{self, Candidate};
 use exedra_answering::answer::{Answer, Body, Malformed};
 use exedra_answering::config::SiteId;
 use exedra_answering::config::allowance::AtAllowance;
-use exedra_answering::facts::{AgentPart, Facts, Fields, Known, Scheme};
-use exedra_reading::classify::agents;
+use exedra_answering::facts::{Facts, Fields, Known, Scheme, read_agent};
 use http::header::{self, HeaderValue};
 use http::{HeaderMap, Request, Response, StatusCode};
 use hyper::body::Incoming;
@@ -366,16 +365,6 @@ fn facts(in_flight: &InFlight) -> Facts<'_> {
         fields: Fields::All(&request.headers),
         time: in_flight.service.local_time(in_flight.time),
         now: Known::Is(in_flight.time.div_euclid(1000)),
-    }
-}
-
-/// What an agent says of itself, as reports understand it.
-pub fn read_agent(agent: &str, part: AgentPart) -> Option<String> {
-    let read = agents::read(agent);
-    match part {
-        AgentPart::Browser => read.browser.clone(),
-        AgentPart::System => read.system.clone(),
-        AgentPart::Device => read.device.map(str::to_owned),
     }
 }
 

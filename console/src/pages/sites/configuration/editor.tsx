@@ -8,7 +8,7 @@ import { MergeView } from "@codemirror/merge";
 import { EditorState } from "@codemirror/state";
 import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
 import { useEffect, useRef } from "react";
-import type { Finding, KnownSetting } from "../../../api/client";
+import type { ConfigDiagnostic, KnownSetting } from "../../../api/client";
 import { colours, look } from "../../../parts/code";
 
 interface Props {
@@ -17,7 +17,7 @@ interface Props {
   change: (text: string) => void;
   settings: KnownSetting[];
   /** What is wrong with this file. */
-  findings: Finding[];
+  findings: ConfigDiagnostic[];
   /** A line to go to, counted from 1; each time it is another object. */
   line?: { number: number };
 }
@@ -95,7 +95,7 @@ export function Difference({ before, after }: { before: string; after: string })
   return <div ref={place} tabIndex={0} className="max-h-[65vh] overflow-auto rounded-md border border-line" data-testid="difference" />;
 }
 
-function diagnosticOf(state: EditorState, finding: Finding): Diagnostic {
+function diagnosticOf(state: EditorState, finding: ConfigDiagnostic): Diagnostic {
   const line = state.doc.line(Math.min(Math.max(finding.line, 1), state.doc.lines));
   const from = Math.min(line.from + finding.column - 1, line.to);
   return {

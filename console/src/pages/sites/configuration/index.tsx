@@ -7,11 +7,11 @@
  */
 import { useEffect, useMemo, useState } from "react";
 import { checkDraft, useChange, useConfiguration, useSettings } from "../../../api/queries";
-import type { CheckedDraft, ConfigurationFile, ConfigurationFiles, DraftFile, Finding } from "../../../api/client";
+import type { CheckedDraft, ConfigurationFile, ConfigurationFiles, DraftFile, ConfigDiagnostic } from "../../../api/client";
 import { QueryView } from "../../../parts/states";
 import { styles } from "../../../parts/styles";
 import { words } from "../../../words";
-import { Findings } from "../checked";
+import { Diagnostics } from "../checked";
 import { Difference, Editor } from "./editor";
 import { NewRule } from "./new-rule";
 
@@ -58,7 +58,7 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
         },
       },
     );
-  const go = (finding: Finding) => {
+  const go = (finding: ConfigDiagnostic) => {
     setCompared(false);
     setName(files.files.find((file) => file.name === finding.file)?.name ?? name);
     setLine({ number: finding.line });
@@ -114,7 +114,7 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
               </p>
             )}
           </div>
-          {checked && checked.found.length > 0 && <Findings findings={checked.found} go={go} />}
+          {checked && checked.found.length > 0 && <Diagnostics findings={checked.found} go={go} />}
         </div>
         <NewRule
           drafts={changed}
@@ -149,7 +149,7 @@ function Outcome({ change, again }: { change: ReturnType<typeof useChange>; agai
       <p className="font-semibold">{result.in_force ? said.published(result.revision ?? 0) : said.refused}</p>
       {result.later.length > 0 && <p>{said.later(result.later.join(", "))}</p>}
       {result.reason && <p className="break-words">{result.reason}</p>}
-      {!result.in_force && <Findings findings={result.found} />}
+      {!result.in_force && <Diagnostics findings={result.found} />}
     </div>
   );
 }

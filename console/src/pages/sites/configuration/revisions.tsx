@@ -6,7 +6,7 @@ import { count, moment } from "../../../figures";
 import { styles } from "../../../parts/styles";
 import { QueryView } from "../../../parts/states";
 import { words } from "../../../words";
-import { Findings } from "../checked";
+import { Diagnostics } from "../checked";
 import { Difference } from "./editor";
 
 const said = words.configuration;
@@ -37,7 +37,7 @@ function Revisions({ revisions, zone, more }: { revisions: Revision[]; zone: str
         <div role="status" className={`mt-3 border-l-4 pl-3 ${change.data.in_force ? "border-well" : "border-trouble"}`} data-testid="outcome">
           <p className="font-semibold">{change.data.in_force ? said.published(change.data.revision ?? 0) : said.refused}</p>
           {change.data.reason && <p className="break-words">{change.data.reason}</p>}
-          {!change.data.in_force && <Findings findings={change.data.found} />}
+          {!change.data.in_force && <Diagnostics findings={change.data.found} />}
         </div>
       )}
       {change.isError && (

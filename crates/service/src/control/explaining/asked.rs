@@ -2,8 +2,7 @@
 
 use crate::access::authority::split;
 use crate::active::trials::RealRequest;
-use crate::request::respond::read_agent;
-use exedra_answering::facts::{Facts, Fields, Known, LocalTime, Scheme};
+use exedra_answering::facts::{Facts, Fields, Known, LocalTime, Scheme, read_agent};
 use exedra_api::explaining::{Ask, Asked};
 use http::{HeaderMap, HeaderName, HeaderValue, header};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};

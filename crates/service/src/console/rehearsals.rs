@@ -1,0 +1,161 @@
+//! The call that rehearses a changed configuration on the requests that were recorded.
+
+use super::blocking::{Work, working};
+use super::caller::Caller;
+use super::configuration::{drafts, failed};
+use super::counting::for_a_call;
+use super::failure::{Failure, Sent};
+use super::query::{NothingMore, Scoped};
+use super::reading::About;
+use super::sites::diagnostics;
+use crate::content::disk::Disk;
+use crate::control::checking::{self, Depth};
+use crate::control::configuration::{self, Refused, version};
+use crate::control::on_disk::OnDisk;
+use crate::control::rehearsing::RehearsedSites;
+use crate::system::Clock;
+use axum::Json;
+use exedra_acting::rehearsal::{Accepted, Outcome, Recorded, Rehearsal, Surroundings};
+use exedra_answering::config::Config;
+use exedra_api::rehearsals::{NewRehearsal, Rehearsed};
+use exedra_common::{Dictionaries, RequestBatch};
+use exedra_reading::trail::Place;
+use exedra_store::records::{Scan, ScanSink};
+use jiff::Timestamp;
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// The stretch that is looked at where nobody says one: four weeks, in milliseconds.
+const USUAL: i64 = 28 * 86_400_000;
+
+/// Recorded requests run through the configuration as it might be and through the one in force: every answer that would differ.
+#[utoipa::path(post, path = "/rehearsals", params(super::query::ScopeQuery), request_body = NewRehearsal,
+    responses((status = 200, body = Rehearsed), (status = 409, body = exedra_api::Problem)))]
+pub async fn rehearse(
+    caller: Caller,
+    Scoped(about, NothingMore {}): Scoped<NothingMore>,
+    Sent(new): Sent<NewRehearsal>,
+) -> Result<Json<Rehearsed>, Failure> {
+    let mut about = About::understand(&caller, about)?;
+    working(move |work| {
+        let begun = Instant::now();
+        if about.scope.from.is_none() && about.scope.until.is_none() {
+            about.scope.from = Some(about.now - USUAL);
+        }
+        let called = new.called.clone();
+        let texts = texts(&caller, new)?;
+        let changes = &caller.console().changes;
+        let mut rehearsed = Rehearsed {
+            id: identity(&texts),
+            is_sound: false,
+            found: Vec::new(),
+            from: about.scope.from.map(instant),
+            until: about.scope.until.map(instant),
+            time_zone: about.zone_name(),
+            took_ms: 0.0,
+            is_worse: false,
+            outcome: Outcome::default(),
+            table: Outcome::default().table(),
+            unsure: Outcome::default().unsure_table(),
+        };
+        let config = match configuration::drafted(&changes.file, &texts) {
+            Ok(config) => config,
+            Err(Refused::Mistaken { found, sources }) => {
+                return Ok(Rehearsed { found: diagnostics(&found, &sources), ..rehearsed });
+            }
+            Err(unreadable @ Refused::Unreadable { .. }) => {
+                return Err(Failure::Wrong(unreadable.to_string()));
+            }
+        };
+        let mut found = checking::check(&config, Depth::Thorough, Some(&about.active.config));
+        found.extend(changes.new_commands(&config));
+        rehearsed.is_sound = !found.iter().any(|one| one.is_error());
+        rehearsed.found = diagnostics(&found, &config.sources);
+        if !rehearsed.is_sound {
+            return Ok(rehearsed);
+        }
+        let mut outcome = run(&caller, &about, &config, work)?;
+        if let Some(called) = called {
+            let main = changes.file.display().to_string();
+            let causes = outcome.groups.iter_mut().map(|group| &mut group.cause).filter(|cause| cause.is_new);
+            let files = causes.filter_map(|cause| cause.file.as_mut());
+            let files = files.chain(rehearsed.found.iter_mut().map(|one| &mut one.file));
+            files.filter(|file| **file == main).for_each(|file| file.clone_from(&called));
+        }
+        Ok(Rehearsed {
+            is_worse: outcome.is_worse_for_somebody(),
+            table: outcome.table(),
+            unsure: outcome.unsure_table(),
+            outcome,
+            took_ms: begun.elapsed().as_secs_f64() * 1000.0,
+            ..rehearsed
+        })
+    })
+    .await
+}
+
+/// The texts of files as they might be. Where none is given, the files are taken as they are on the disk.
+fn texts(caller: &Caller, new: NewRehearsal) -> Result<HashMap<PathBuf, String>, Failure> {
+    let changes = &caller.console().changes;
+    let mut texts = changes.drafted(&drafts(new.files)).map_err(failed)?;
+    if let Some(text) = new.main {
+        texts.insert(changes.file.clone(), text);
+    }
+    Ok(texts)
+}
+
+/// By what a change is known: the same texts have the same.
+fn identity(texts: &HashMap<PathBuf, String>) -> String {
+    let mut files: Vec<(&PathBuf, &String)> = texts.iter().collect();
+    files.sort();
+    let all: Vec<String> = files.iter().map(|(path, text)| format!("{}\n{text}", path.display())).collect();
+    version(&all.join("\n"))
+}
+
+fn instant(time: i64) -> String {
+    Timestamp::from_millisecond(time).map_or_else(|_| String::new(), |time| time.to_string())
+}
+
+/// One thread's share of a rehearsal.
+struct RehearsalSink<'c>(Rehearsal<'c>);
+
+impl ScanSink for RehearsalSink<'_> {
+    fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
+        self.0.add(batch, row, texts);
+    }
+}
+
+/// Which codings agents take, as one thread has seen.
+#[derive(Default)]
+struct AcceptedSink(Accepted);
+
+impl ScanSink for AcceptedSink {
+    fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
+        self.0.add(batch, row, texts);
+    }
+}
+
+/// Runs the requests of a scope through a configuration and the one in force.
+fn run(caller: &Caller, about: &About, config: &Config, work: &Work) -> Result<Outcome, Failure> {
+    let (seen, records) = caller.snapshot(&about.scope);
+    let goes_on = || work.goes_on();
+    let counting = for_a_call(&goes_on);
+    let scan = Scan { scope: &about.scope, projection: Accepted::projection(), derive: about.classifier() };
+    let (learned, ..) = records.scan(&seen, &scan, &counting, AcceptedSink::default)?;
+    let mut around = Surroundings::new(config.service.time_zone.clone());
+    learned.into_iter().for_each(|sink| around.accepted.merge(sink.0));
+    around.countries.clone_from(&about.active.countries);
+    let active = &*about.active;
+    let disk = Disk::open(config, Clock::new()).map_err(|error| {
+        Failure::Conflict(format!("the folders of the changed configuration cannot be opened: {error}"))
+    })?;
+    let now = RehearsedSites::new(OnDisk::of_strangers(&active.config, Arc::clone(&active.disk)));
+    let changed = RehearsedSites::new(OnDisk::of_strangers(config, Arc::new(disk)));
+    let begin = || RehearsalSink(Rehearsal::new((&active.config, &now), (config, &changed), &around));
+    let scan = Scan { scope: &about.scope, projection: Recorded::projection(), derive: about.classifier() };
+    let (sinks, ..) = records.scan(&seen, &scan, &counting, begin)?;
+    let all = sinks.into_iter().map(|sink| sink.0).reduce(Rehearsal::merge);
+    Ok(all.unwrap_or_else(|| begin().0).finish())
+}
