@@ -93,9 +93,7 @@ pub struct NewAlert<'a> {
 /// # Errors
 /// [`EditError`], and the text is not changed.
 pub fn add_alert(text: &str, alert: &NewAlert<'_>) -> Result<Written, EditError> {
-    let mut document: DocumentMut = text
-        .parse()
-        .map_err(|error: toml_edit::TomlError| EditError::Mistaken(error.message().to_owned()))?;
+    let mut document = parsed(text)?;
     let alerts = document.entry("alert").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
     let Item::ArrayOfTables(alerts) = alerts else { return Err(EditError::Inline("alert".to_owned())) };
     let is_aligned = alerts.iter().last().is_some_and(is_aligned);
@@ -136,18 +134,22 @@ pub fn add_alert(text: &str, alert: &NewAlert<'_>) -> Result<Written, EditError>
 /// # Errors
 /// [`EditError`], and the text is not changed.
 pub fn add_rule(text: &str, site: &str, rule: &NewRule<'_>, is_first: bool) -> Result<Written, EditError> {
-    let mut document: DocumentMut = text
-        .parse()
-        .map_err(|error: toml_edit::TomlError| EditError::Mistaken(error.message().to_owned()))?;
-    let sites = document.get_mut("site").and_then(Item::as_array_of_tables_mut);
-    let found = sites.and_then(|sites| {
-        sites.iter_mut().find(|table| table.get("name").and_then(Item::as_str) == Some(site))
-    });
-    let Some(table) = found else { return Err(EditError::NoSite(site.to_owned())) };
+    put_rule(text, site, is_first, |is_aligned| written(rule, is_aligned))
+}
+
+/// Puts a rule into a site's rules, before or after the others. `new` makes it, with its equals signs below each other or not.
+pub(crate) fn put_rule(
+    text: &str,
+    site: &str,
+    is_first: bool,
+    new: impl FnOnce(bool) -> Table,
+) -> Result<Written, EditError> {
+    let mut document = parsed(text)?;
+    let table = site_table(&mut document, site)?;
     let is_aligned = is_aligned(table);
     let rules = table.entry("rules").or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
     let Item::ArrayOfTables(rules) = rules else { return Err(EditError::Inline(site.to_owned())) };
-    let new = written(rule, is_aligned);
+    let new = new(is_aligned);
     if is_first {
         let others: Vec<Table> = rules.iter().cloned().collect();
         rules.clear();
@@ -165,6 +167,20 @@ pub fn add_rule(text: &str, site: &str, rule: &NewRule<'_>, is_first: bool) -> R
     let heading =
         lines.iter().take(first + 1).rposition(|line| line.trim_start().starts_with("[[site.rules]]"));
     Ok(Written { line: heading.unwrap_or(first) + 1, text: changed })
+}
+
+/// A text understood as TOML.
+pub(crate) fn parsed(text: &str) -> Result<DocumentMut, EditError> {
+    text.parse().map_err(|error: toml_edit::TomlError| EditError::Mistaken(error.message().to_owned()))
+}
+
+/// The table of a site.
+pub(crate) fn site_table<'d>(document: &'d mut DocumentMut, site: &str) -> Result<&'d mut Table, EditError> {
+    let sites = document.get_mut("site").and_then(Item::as_array_of_tables_mut);
+    let found = sites.and_then(|sites| {
+        sites.iter_mut().find(|table| table.get("name").and_then(Item::as_str) == Some(site))
+    });
+    found.ok_or_else(|| EditError::NoSite(site.to_owned()))
 }
 
 fn written(rule: &NewRule<'_>, is_aligned: bool) -> Table {
@@ -195,7 +211,7 @@ fn written(rule: &NewRule<'_>, is_aligned: bool) -> Table {
 }
 
 /// Has the equals signs of a table stand below each other.
-fn align(table: &mut Table) {
+pub(crate) fn align(table: &mut Table) {
     let longest = table.iter().map(|(key, _)| key.len()).max().unwrap_or(0);
     for (mut key, _) in table.iter_mut() {
         let padding = " ".repeat(longest - key.get().len() + 1);
@@ -204,7 +220,7 @@ fn align(table: &mut Table) {
 }
 
 /// Whether the equals signs of a table stand below each other where its keys are of different lengths.
-fn is_aligned(table: &Table) -> bool {
+pub(crate) fn is_aligned(table: &Table) -> bool {
     table.iter().any(|(name, _)| {
         let suffix =
             table.key(name).and_then(|key| key.leaf_decor().suffix()).and_then(|suffix| suffix.as_str());

@@ -5,6 +5,7 @@
 //! - [`schedule`]: when something comes that comes again
 //! - [`forecast`]: a month's transfer, from the days before
 //! - [`rehearsal`]: recorded requests run through another configuration, and the answers compared
+//! - [`findings`]: what deserves attention, and what to do about it; [`remedy`]: that as a change of the configuration
 //! - [`edit`]: a configuration changed in its text, with comments, order and style as they were
 //!
 //! ```
@@ -20,6 +21,8 @@
 pub mod alerts;
 pub mod digest;
 pub mod edit;
+pub mod findings;
 pub mod forecast;
 pub mod rehearsal;
+pub mod remedy;
 pub mod schedule;

@@ -8,6 +8,7 @@ pub mod allowances;
 pub mod configuration;
 pub mod events;
 pub mod explaining;
+pub mod findings;
 pub mod imports;
 pub mod messages;
 pub mod queries;

@@ -42,6 +42,7 @@ mod export;
 mod facts;
 mod failure;
 mod fields;
+mod findings;
 mod form;
 mod guess;
 #[cfg(test)]
@@ -116,6 +117,10 @@ enum Command {
     Explain(explain::Options),
     /// Find what is wrong with a configuration, before visitors do
     Check(check::Options),
+    /// List what deserves attention, ranked by the people and the bytes it touches, each with what to do about it
+    Findings(Box<findings::ListOptions>),
+    /// Show a finding with its evidence; write its remedy; set it aside
+    Finding(Box<findings::FindingOptions>),
     /// Run recorded requests through a changed configuration, and say what would be different and for whom
     Rehearse(Box<rehearse::Options>),
     /// Have the running service take its configuration anew
@@ -206,6 +211,8 @@ fn main() -> ExitCode {
         Command::Status(options) => status::run(&options),
         Command::Explain(options) => explain::run(&options),
         Command::Check(options) => check::run(&options),
+        Command::Findings(options) => findings::list(&options),
+        Command::Finding(options) => findings::run(&options),
         Command::Rehearse(options) => rehearse::run(&options),
         Command::Reload(options) => reload::reload(&options),
         Command::Revisions(options) => reload::revisions(&options),

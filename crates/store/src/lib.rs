@@ -4,7 +4,8 @@
 //! ([`records`]). `exedra.db` holds what cannot be rebuilt ([`secrets`]: sign-in links, sessions,
 //! tokens; [`accounts`]: who may sign in by a name and a password; [`changes`]: what was changed, and by
 //! whom; [`imports`]: logs of elsewhere; [`queries`]: statements; [`revisions`]: configurations; [`tallies`]: what remains of days whose requests are
-//! no longer kept; [`watching`]: what has been told of alerts, and messages that wait).
+//! no longer kept; [`watching`]: what has been told of alerts, and messages that wait; [`acting`]: findings set aside, and changes with what they
+//! promised).
 //!
 //! - [`backup`]: both, copied while they are used, and brought back
 //! - [`database`]: opening, migrating; damage, and what becomes of it
@@ -12,6 +13,7 @@
 //! - [`schema`]: the tables, for Diesel
 
 pub mod accounts;
+pub mod acting;
 pub mod backup;
 pub mod changes;
 pub mod database;
@@ -27,6 +29,7 @@ pub mod tallies;
 pub mod watching;
 
 pub use accounts::{Account, AccountChange, Accounts};
+pub use acting::{Acting, Publication, PublicationState, SetAside};
 pub use changes::{Change, ChangeRecord};
 pub use database::{StoreError, Trouble};
 pub use imports::{Import, Imports};

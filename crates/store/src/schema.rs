@@ -363,3 +363,47 @@ diesel::table! {
         made_by -> Text,
     }
 }
+
+diesel::table! {
+    /// Findings that somebody has set aside.
+    set_aside (id) {
+        /// What the finding is known by.
+        id -> Text,
+        /// Its site.
+        site -> Text,
+        /// What was found, as it was then.
+        title -> Text,
+        /// Why it is set aside.
+        reason -> Text,
+        /// When, in seconds since 1970 UTC.
+        made -> BigInt,
+        /// By whom.
+        made_by -> Text,
+        /// When that ends, in seconds since 1970 UTC.
+        until -> Nullable<BigInt>,
+        /// It ends when the finding weighs twice as much.
+        weight -> Nullable<Double>,
+    }
+}
+
+diesel::table! {
+    /// Changes that were published.
+    publications (revision) {
+        /// The revision that came into force.
+        revision -> Integer,
+        /// When, in seconds since 1970 UTC.
+        made -> BigInt,
+        /// By whom.
+        made_by -> Text,
+        /// Why.
+        reason -> Text,
+        /// The revision that was in force before.
+        before -> Integer,
+        /// What its rehearsal promised.
+        rehearsal -> Nullable<Text>,
+        /// How it went in its first minutes.
+        state -> Text,
+        /// The same in words.
+        said -> Text,
+    }
+}

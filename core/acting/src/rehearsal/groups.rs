@@ -60,6 +60,9 @@ struct Kept {
 /// By what groups are told apart.
 pub type GroupKey = (String, Change, Cause);
 
+/// Limits of a configuration by their numbers, each with the name of its rule.
+pub type Limits = Vec<(Limit, Option<String>)>;
+
 /// Requests for which the same differs.
 #[derive(Debug, Clone, Default)]
 pub struct Counted {
@@ -87,7 +90,7 @@ pub struct Uncertain {
 /// All of them.
 #[derive(Debug)]
 pub struct Groups {
-    pub limits: (Vec<(Limit, Option<String>)>, Vec<(Limit, Option<String>)>),
+    pub limits: (Limits, Limits),
     kept: Vec<Kept>,
     /// Verdicts without anything to say, by the status that is answered.
     plain: HashMap<u16, u32>,
@@ -107,7 +110,7 @@ pub struct Groups {
 
 impl Groups {
     /// None yet. `limits` are those of both configurations, by their numbers.
-    pub fn new(old: Vec<(Limit, Option<String>)>, new: Vec<(Limit, Option<String>)>) -> Self {
+    pub fn new(old: Limits, new: Limits) -> Self {
         Groups {
             limits: (old, new),
             kept: Vec::new(),

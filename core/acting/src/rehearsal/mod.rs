@@ -56,7 +56,7 @@ use exedra_answering::facts::{FactName, Facts};
 use exedra_answering::rules::Limit;
 use exedra_common::{Dictionaries, RequestBatch};
 use following::{bytes, follow};
-use groups::{Groups, Verdict};
+use groups::{Groups, Limits, Verdict};
 use http::header::{self, HeaderName};
 use recorded::{Owned, facts, fields};
 use std::convert::Infallible;
@@ -277,8 +277,8 @@ fn site_name((config, _): &Served<'_>, answer: &Answer) -> String {
 }
 
 /// All limits of a configuration, by their numbers.
-fn limits(config: &Config) -> Vec<(Limit, Option<String>)> {
-    let mut all: Vec<(Limit, Option<String>)> = Vec::new();
+fn limits(config: &Config) -> Limits {
+    let mut all = Limits::new();
     for site in &config.sites {
         for rule in site.rules.written() {
             for limit in &rule.effects.changes.limits {

@@ -4,7 +4,6 @@ use super::Cause;
 use super::change::Change;
 use super::groups::Groups;
 use super::timed::Count;
-use exedra_common::columns::Unit;
 use exedra_common::figures::grouped;
 use exedra_common::tables::{Cell, Detail, Table, TableColumn};
 use serde::{Deserialize, Serialize};
@@ -117,7 +116,7 @@ impl Outcome {
             TableColumn::text("cause", "because of"),
             TableColumn::text("place", "written at").minor(),
             TableColumn::sum("requests", "requests"),
-            TableColumn::level("people", "people", Unit::None),
+            TableColumn::count("people", "people"),
             TableColumn::size("bytes_before", "sent"),
             TableColumn::size("bytes_after", "would be"),
             TableColumn::sum("spared", "spared").minor(),

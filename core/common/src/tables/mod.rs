@@ -170,6 +170,11 @@ impl TableColumn {
         TableColumn { kind: Kind::Duration, unit, measure: Measured::Level, ..TableColumn::text(name, title) }
     }
 
+    /// A column of counts that do not add up: the same person may be in several rows.
+    pub fn count(name: &str, title: &str) -> Self {
+        TableColumn { kind: Kind::Integer, measure: Measured::Level, ..TableColumn::text(name, title) }
+    }
+
     /// The same under another name.
     pub fn named(self, name: &str, title: &str) -> Self {
         TableColumn { name: name.to_owned(), title: title.to_owned(), ..self }

@@ -254,7 +254,7 @@ fn name(table: &Table, row: &[Cell], zone: &TimeZone, room: usize) -> String {
 }
 
 /// A sentence in lines no wider than there is room.
-fn wrapped(text: &str, width: usize) -> Vec<String> {
+pub fn wrapped(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = vec![String::new()];
     for word in text.split(' ') {
         let last = lines.last_mut().map_or(0, |line| line.width());

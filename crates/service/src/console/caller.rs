@@ -4,6 +4,7 @@
 //! forget that somebody may see some sites and not others.
 
 use super::failure::Failure;
+use super::findings::KnownFindings;
 use super::queries::RunningQueries;
 use crate::access::guards::password_check::PasswordCheck;
 use crate::active::{Active, Tls};
@@ -26,8 +27,8 @@ use exedra_query::records::RecordedRequests;
 use exedra_reading::survey::VisitorKey;
 use exedra_store::records::{LogRange, Recent, Segment};
 use exedra_store::{
-    Accounts, ChangeRecord, Checkpoint, Imports, IssuedSecret, KeptQueries, Purpose, Records, Secrets,
-    Snapshot, Tallies, Trouble,
+    Accounts, Acting, ChangeRecord, Checkpoint, Imports, IssuedSecret, KeptQueries, Purpose, Records,
+    Secrets, Snapshot, Tallies, Trouble,
 };
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -42,6 +43,8 @@ pub struct Console {
     pub(super) accounts: Arc<Accounts>,
     pub(super) record: ChangeRecord,
     pub(super) imports: Imports,
+    pub(super) acting: Acting,
+    pub(super) known_findings: KnownFindings,
     pub(super) queries: KeptQueries,
     /// Statements that are being answered, and the folder for what of them does not fit into memory.
     pub(super) running: RunningQueries,
@@ -76,6 +79,8 @@ impl Console {
             accounts: Arc::new(Accounts::open(state)),
             record: ChangeRecord::open(state),
             imports: Imports::open(state),
+            acting: Acting::open(state),
+            known_findings: KnownFindings::default(),
             queries: KeptQueries::open(state),
             running: RunningQueries::default(),
             evaluations,

@@ -30,6 +30,7 @@ mod description;
 mod erasing;
 mod events;
 pub mod failure;
+mod findings;
 mod health;
 mod hosts;
 pub mod imports;

@@ -67,6 +67,15 @@ pub struct ScopeQuery {
     pub time_zone: Option<String>,
 }
 
+/// Which findings are told.
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct FindingsQuery {
+    /// what a finding must weigh to be told: people it touches, or as many times 10 MB; 10 unless said
+    pub least: Option<f64>,
+}
+
 /// What is counted of them, and how much of it is shown.
 #[derive(Debug, Default, Deserialize, IntoParams)]
 #[serde(default)]

@@ -28,7 +28,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 /// The stretch that is looked at where nobody says one: four weeks, in milliseconds.
-const USUAL: i64 = 28 * 86_400_000;
+pub(super) const USUAL: i64 = 28 * 86_400_000;
 
 /// Recorded requests run through the configuration as it might be and through the one in force: every answer that would differ.
 #[utoipa::path(post, path = "/rehearsals", params(super::query::ScopeQuery), request_body = NewRehearsal,
@@ -114,7 +114,8 @@ fn identity(texts: &HashMap<PathBuf, String>) -> String {
     version(&all.join("\n"))
 }
 
-fn instant(time: i64) -> String {
+/// An instant (RFC 3339) by its milliseconds since 1970 UTC.
+pub(super) fn instant(time: i64) -> String {
     Timestamp::from_millisecond(time).map_or_else(|_| String::new(), |time| time.to_string())
 }
 

@@ -5,9 +5,9 @@
 
 use super::caller::Console;
 use super::{
-    accounts, alerts, allowances, assets, calls, configuration, description, erasing, events, health, hosts,
-    imports, messages, metrics, queries, reading, recording, rehearsals, report, schedules, sign_in, sites,
-    trials,
+    accounts, alerts, allowances, assets, calls, configuration, description, erasing, events, findings,
+    health, hosts, imports, messages, metrics, queries, reading, recording, rehearsals, report, schedules,
+    sign_in, sites, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -59,6 +59,7 @@ fn for_viewers() -> Calls {
         .routes(routes!(schedules::report_runs))
         .routes(routes!(schedules::report_file))
         .routes(routes!(allowances::allowances))
+        .routes(routes!(findings::findings))
         .routes(routes!(report::report))
         .routes(routes!(sites::sites))
         .routes(routes!(sites::explain))
@@ -101,6 +102,7 @@ fn for_operators() -> Calls {
         .routes(routes!(alerts::silence_alert, alerts::end_silence))
         .routes(routes!(alerts::acknowledge_alert))
         .routes(routes!(schedules::run_report))
+        .routes(routes!(findings::set_aside, findings::bring_back))
         .routes(routes!(messages::recipients))
         .routes(routes!(messages::try_recipient))
         .routes(routes!(messages::messages))
@@ -114,6 +116,7 @@ fn tried_out() -> Calls {
         .routes(routes!(configuration::write_rule))
         .routes(routes!(configuration::write_alert))
         .routes(routes!(rehearsals::rehearse))
+        .routes(routes!(findings::write_remedies))
         .routes(routes!(alerts::try_new_alert))
 }
 

@@ -13,7 +13,7 @@ use exedra_answering::facts::{Facts, Fields, Known, Scheme};
 use http::HeaderMap;
 use serde::Serialize;
 use std::io::Read;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use utoipa::ToSchema;
 
 /// Something that a stranger can reach and should not.
@@ -36,7 +36,27 @@ pub struct Walked {
     pub files: u64,
     /// What should not be.
     pub found: Vec<Exposure>,
+    /// Files that can be reached, as far as there is room.
+    pub seen: Vec<Reachable>,
+    /// Whether there were more.
+    pub is_cut: bool,
 }
+
+/// A file that a stranger can reach.
+#[derive(Debug)]
+pub struct Reachable {
+    /// Its address from the site's root, as a client would write it.
+    pub address: String,
+    /// Its path within the site's folder.
+    pub path: String,
+    /// Where it lies.
+    pub place: PathBuf,
+    /// Its length in octets.
+    pub bytes: u64,
+}
+
+/// How many files are told one by one.
+const MOST_TOLD: usize = 50_000;
 
 /// Whether a folder is one of those that lead to it.
 fn leads_back(folder: &Path, from: &Path) -> bool {
@@ -93,6 +113,15 @@ impl Walk<'_> {
             return;
         }
         self.walked.files += 1;
+        match self.walked.seen.len() < MOST_TOLD {
+            true => self.walked.seen.push(Reachable {
+                address: encoded(&address),
+                path: path.to_owned(),
+                place: file.to_owned(),
+                bytes: file.metadata().map_or(0, |found| found.len()),
+            }),
+            false => self.walked.is_cut = true,
+        }
         let mut beginning = Vec::new();
         // Only what would be sent is opened, and that is a file.
         if let Ok(opened) = std::fs::File::open(file) {

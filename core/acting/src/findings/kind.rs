@@ -1,0 +1,134 @@
+//! The one list of kinds of findings.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A kind of finding.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+#[schema(as = FindingKind)]
+pub enum Kind {
+    /// People ask for a page that is not there.
+    MissingPage,
+    /// Our own pages lead to one that is not there, or elsewhere.
+    BrokenLink,
+    /// People are redirected several times.
+    RedirectChain,
+    /// The same people are sent a file in full again and again.
+    SentAgain,
+    /// Text is sent uncompressed.
+    Uncompressed,
+    /// A file makes up much of what is sent.
+    LargeFile,
+    /// Another site's pages load files from here.
+    Embedded,
+    /// A client asks far more often than people do.
+    Hammering,
+    /// Somebody looks for a way in.
+    Probing,
+    /// A page is missing at certain times only.
+    MissingAtTimes,
+    /// Strangers have reached what they should not.
+    Exposure,
+    /// A guard that nobody passes, or that everybody fails at.
+    Guard,
+    /// The month's allowance will not last.
+    Allowance,
+    /// A certificate ends.
+    Certificate,
+    /// An error page that fails itself.
+    ErrorPage,
+}
+
+/// A page of the console that shows findings, beside the one that shows all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+#[schema(as = FindingPage)]
+pub enum Page {
+    /// What fails.
+    Trouble,
+    /// What it costs.
+    Transfer,
+    /// What is configured.
+    Sites,
+}
+
+impl Kind {
+    /// All of them.
+    pub const ALL: [Kind; 15] = [
+        Kind::MissingPage,
+        Kind::BrokenLink,
+        Kind::RedirectChain,
+        Kind::SentAgain,
+        Kind::Uncompressed,
+        Kind::LargeFile,
+        Kind::Embedded,
+        Kind::Hammering,
+        Kind::Probing,
+        Kind::MissingAtTimes,
+        Kind::Exposure,
+        Kind::Guard,
+        Kind::Allowance,
+        Kind::Certificate,
+        Kind::ErrorPage,
+    ];
+
+    /// Its name for programs, the beginning of its identities, and what it is in a few words.
+    fn words(self) -> (&'static str, &'static str, &'static str) {
+        match self {
+            Kind::MissingPage => ("missing_page", "missing", "missing page"),
+            Kind::BrokenLink => ("broken_link", "link", "broken link"),
+            Kind::RedirectChain => ("redirect_chain", "chain", "redirect chain"),
+            Kind::SentAgain => ("sent_again", "again", "sent again and again"),
+            Kind::Uncompressed => ("uncompressed", "plain", "sent uncompressed"),
+            Kind::LargeFile => ("large_file", "large", "large file"),
+            Kind::Embedded => ("embedded", "embedded", "embedded elsewhere"),
+            Kind::Hammering => ("hammering", "client", "asks too much"),
+            Kind::Probing => ("probing", "probing", "looks for a way in"),
+            Kind::MissingAtTimes => ("missing_at_times", "times", "missing at times"),
+            Kind::Exposure => ("exposure", "exposure", "exposed"),
+            Kind::Guard => ("guard", "guard", "guard"),
+            Kind::Allowance => ("allowance", "allowance", "allowance"),
+            Kind::Certificate => ("certificate", "certificate", "certificate"),
+            Kind::ErrorPage => ("error_page", "error", "error page"),
+        }
+    }
+
+    /// Its name for programs.
+    pub fn name(self) -> &'static str {
+        self.words().0
+    }
+
+    /// How identities of its findings begin.
+    pub fn short(self) -> &'static str {
+        self.words().1
+    }
+
+    /// What it is, in a few words.
+    pub fn title(self) -> &'static str {
+        self.words().2
+    }
+
+    /// The kind of a name.
+    pub fn named(name: &str) -> Option<Kind> {
+        Kind::ALL.into_iter().find(|kind| kind.name() == name)
+    }
+
+    /// The page of the console that it belongs to.
+    pub fn page(self) -> Page {
+        match self {
+            Kind::MissingPage
+            | Kind::BrokenLink
+            | Kind::RedirectChain
+            | Kind::MissingAtTimes
+            | Kind::Probing => Page::Trouble,
+            Kind::SentAgain
+            | Kind::Uncompressed
+            | Kind::LargeFile
+            | Kind::Embedded
+            | Kind::Hammering
+            | Kind::Allowance => Page::Transfer,
+            Kind::Exposure | Kind::Guard | Kind::Certificate | Kind::ErrorPage => Page::Sites,
+        }
+    }
+}

@@ -1,0 +1,2 @@
+DROP TABLE publications;
+DROP TABLE set_aside;
