@@ -1,7 +1,7 @@
 /** Each part of the console in each of its states, for the tests that drive it (`e2e/parts`): no service is needed. */
 import { StrictMode, useState, type ReactNode } from "react";
 import { createRoot } from "react-dom/client";
-import type { Allowances, Finding, LogColumn, LogStatus, Now, Sites, Status } from "../src/api/client";
+import type { Allowances, ConfigDiagnostic, LogColumn, LogStatus, Now, Sites, Status } from "../src/api/client";
 import { Columns } from "../src/charts/columns";
 import { WeekFan } from "../src/charts/week-fan";
 import "../src/console.css";
@@ -150,7 +150,7 @@ const certified = (days: number, is_made = false) =>
   ({ sites: [{ name: "lamp", hosts: [{ name: "lamp.example", is_main: true, certificate: { days, is_made, issuer: "", ends: "" } }] }] }) as unknown as Sites;
 const allowed = (sent: number, runs_out: string | null) =>
   ({ month: "2026-09", of: [{ site: "lamp", allowance: 8e9, sent, forecast: { expected: 9e9, least: 8e9, most: 1e10, runs_out, from_days: 35 } }] }) as unknown as Allowances;
-const found = (severity: string) => [{ severity } as Finding];
+const found = (severity: string) => [{ severity } as ConfigDiagnostic];
 
 const NEEDS: [string, Partial<Known>][] = [
   ["nothing", {}],

@@ -351,6 +351,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What deserves attention, ranked by the people and the bytes it touches. What strangers can reach is told to operators only. */
+        get: operations["findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/remedies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remedies of findings written into the configuration's files. Nothing is saved. */
+        post: operations["write_remedies"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/{id}/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets a finding aside: it is not told until that ends. */
+        post: operations["set_aside"];
+        /** A finding is told again. */
+        delete: operations["bring_back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -544,6 +596,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/publications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Changes that were published by the API, the latest first. */
+        get: operations["publications"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/publications/{revision}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of a published change: for exactly what it touched, before and after, against what its rehearsal promised. */
+        get: operations["effect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/queries": {
         parameters: {
             query?: never;
@@ -709,6 +795,23 @@ export interface paths {
         put?: never;
         /** A message that says nothing but that it was tried: sent at once, also in quiet hours, and kept nowhere. */
         post: operations["try_recipient"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Recorded requests run through the configuration as it might be and through the one in force: every answer that would differ. */
+        post: operations["rehearse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1373,7 +1476,7 @@ export interface components {
             /** @description The same, drawn for a terminal, and why nothing has changed where that is so. */
             drawn: string;
             /** @description What is wrong with it, or worth knowing. */
-            found: components["schemas"]["Finding"][];
+            found: components["schemas"]["ConfigDiagnostic"][];
             /** @description Whether it is in force. */
             in_force: boolean;
             /** @description Whether it is another than before. */
@@ -1407,7 +1510,7 @@ export interface components {
         /** @description What a configuration would be, were its files as they might be. */
         Checked: {
             /** @description What is wrong with it, or worth knowing. */
-            found: components["schemas"]["Finding"][];
+            found: components["schemas"]["ConfigDiagnostic"][];
             /** @description Whether it could come into force. */
             is_sound: boolean;
         };
@@ -1428,6 +1531,27 @@ export interface components {
             used: boolean;
             /** @description Why, or why not. */
             why: string;
+        };
+        /** @description What is wrong, or worth knowing, with its place. */
+        ConfigDiagnostic: {
+            /** @description How many more there are like it, which are not listed. */
+            also?: number;
+            /** @description The column where it begins, counted from 1 in characters. */
+            column: number;
+            /** @description The file. */
+            file: string;
+            /** @description The line in it, counted from 1. */
+            line: number;
+            /** @description What is wrong. */
+            message: string;
+            /** @description Why. */
+            reason: string;
+            /** @description What to write instead. */
+            remedy?: string | null;
+            /** @description `error` or `remark`. */
+            severity: string;
+            /** @description The line's text. */
+            text: string;
         };
         /** @description A file of the configuration. */
         ConfigurationFile: {
@@ -1469,6 +1593,15 @@ export interface components {
             /** @description A text of a stranger; empty where the label says it all. */
             text?: string;
         };
+        /** @description One line of a difference. */
+        DifferenceLine: {
+            /** @description The number of the line, counted from 1: of the new text, or of the old one where it is no longer there. */
+            line: number;
+            /** @description `+` where it is new, `-` where it is no longer there, a space where it stays, `~` where lines that stay are left out. */
+            sign: string;
+            /** @description What is written in it. */
+            text: string;
+        };
         /** @description A file as it might be. */
         DraftFile: {
             /** @description Its name. */
@@ -1482,6 +1615,41 @@ export interface components {
         DraftFiles: {
             /** @description Those that are to differ. */
             files: components["schemas"]["DraftFile"][];
+            /** @description Why, for whoever comes after; of those that are published. */
+            reason?: string | null;
+        };
+        /** @description One change of a configuration's text. Values are written as in TOML. */
+        Edit: {
+            /** @description Whether it goes before all others, and not after them. */
+            is_first: boolean;
+            /** @enum {string} */
+            kind: "rule";
+            /** @description Its settings and their values, in order. */
+            settings: string[][];
+            /** @description The site. */
+            site: string;
+        } | {
+            /** @description The key. */
+            key: string;
+            /** @enum {string} */
+            kind: "setting";
+            /** @description The site. */
+            site: string;
+            /** @description Its value. */
+            value: string;
+        } | {
+            /** @description The entries. */
+            add: string[];
+            /** @description The key. */
+            key: string;
+            /** @enum {string} */
+            kind: "entries";
+            /** @description What the list is where nobody has written it. */
+            otherwise: string[];
+            /** @description The section that the list is in, as in `compress`. */
+            section: string;
+            /** @description The site; without one, the defaults of all sites. */
+            site?: string | null;
         };
         /** @description Something that a rule does. */
         Effect: {
@@ -1608,26 +1776,86 @@ export interface components {
             /** @description What it is; nothing where the request has none. */
             value?: string | null;
         };
-        /** @description What is wrong, or worth knowing, with its place. */
+        /** @description Something that deserves attention. */
         Finding: {
-            /** @description How many more there are like it, which are not listed. */
-            also?: number;
-            /** @description The column where it begins, counted from 1 in characters. */
-            column: number;
-            /** @description The file. */
-            file: string;
-            /** @description The line in it, counted from 1. */
-            line: number;
-            /** @description What is wrong. */
-            message: string;
-            /** @description Why. */
-            reason: string;
-            /** @description What to write instead. */
-            remedy?: string | null;
-            /** @description `error` or `remark`. */
-            severity: string;
-            /** @description The line's text. */
-            text: string;
+            /** @description What else to do, where there is something. */
+            advice?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes that it costs.
+             */
+            bytes: number;
+            /** @description The command that gives them. */
+            command: string;
+            /** @description What it costs, in words. */
+            cost: string;
+            /** @description Its figures. */
+            evidence: components["schemas"]["Table"];
+            /** @description What it is known by, as long as it is about the same. */
+            id: string;
+            /** @description Its kind. */
+            kind: components["schemas"]["FindingKind"];
+            /**
+             * Format: int64
+             * @description How many people it touches, of those who came.
+             */
+            people: number;
+            /** @description Why that is thought, in sentences. */
+            reasons: string[];
+            remedy?: components["schemas"]["Remedy"] | null;
+            /**
+             * Format: int64
+             * @description Requests that it touches.
+             */
+            requests: number;
+            /** @description The site. */
+            site: string;
+            /** @description What it is about: a path, a client, a host. */
+            subject: string;
+            /** @description How sure it is. */
+            sureness: components["schemas"]["Sureness"];
+            /** @description What was found, in a sentence. */
+            title: string;
+            /**
+             * Format: double
+             * @description By what it is ranked: people whom it touches, and bytes as if they were people.
+             */
+            weight: number;
+        };
+        /**
+         * @description A kind of finding.
+         * @enum {string}
+         */
+        FindingKind: "missing_page" | "broken_link" | "redirect_chain" | "sent_again" | "uncompressed" | "large_file" | "embedded" | "hammering" | "probing" | "missing_at_times" | "exposure" | "guard" | "allowance" | "certificate" | "error_page";
+        /** @description What deserves attention. */
+        Findings: {
+            /**
+             * Format: int64
+             * @description How many further ones weigh too little to be told.
+             */
+            below: number;
+            /** @description What the figures cannot say, in sentences. */
+            caveats: string[];
+            /** @description What was found, the weightiest first. */
+            findings: components["schemas"]["Finding"][];
+            /** @description The first instant that was looked at (RFC 3339). */
+            from?: string | null;
+            /**
+             * Format: int64
+             * @description Requests that were looked at.
+             */
+            requests: number;
+            /** @description What is set aside, and was found. */
+            set_aside: components["schemas"]["SetAsideFinding"][];
+            /** @description The zone in which people are told times. */
+            time_zone: string;
+            /**
+             * Format: double
+             * @description How long it took, in milliseconds.
+             */
+            took_ms: number;
+            /** @description The first one that no longer was. */
+            until?: string | null;
         };
         /**
          * @description The form of a chart.
@@ -1940,6 +2168,15 @@ export interface components {
             /** @description The site that its requests went to. */
             site: string;
         };
+        /** @description What is to be rehearsed. */
+        NewRehearsal: {
+            /** @description What the file is called whose text that is, for whoever is told of places in it. */
+            called?: string | null;
+            /** @description The files that are to differ; none, and the configuration's files are taken as they are on the disk. */
+            files?: components["schemas"]["DraftFile"][];
+            /** @description The text that stands for the configuration's main file, whatever that is called; goes before `files`. */
+            main?: string | null;
+        };
         /** @description A rule that is to be written. */
         NewRule: {
             /** @description What it does. */
@@ -1954,6 +2191,24 @@ export interface components {
             path: string;
             /** @description The site. */
             site: string;
+        };
+        /** @description A finding that is to be set aside. */
+        NewSetAside: {
+            /** @description Why. */
+            reason: string;
+            /** @description Its site. */
+            site?: string;
+            /** @description For how long, as in `30 days`; without it, for good. */
+            time?: string | null;
+            /** @description What was found, as it is told. */
+            title?: string;
+            /** @description Whether it comes back when it weighs twice as much. */
+            until_doubled?: boolean;
+            /**
+             * Format: double
+             * @description What it weighs now.
+             */
+            weight?: number;
         };
         /** @description That an alert is to be silenced. */
         NewSilence: {
@@ -2173,6 +2428,33 @@ export interface components {
             /** @description What went wrong. */
             title: string;
         };
+        /** @description A change that was published. */
+        Publication: {
+            /**
+             * Format: int32
+             * @description The revision that was in force before.
+             */
+            before: number;
+            /** @description Whether it is what is in force now. */
+            in_force: boolean;
+            /** @description When (RFC 3339). */
+            made: string;
+            /** @description By whom. */
+            made_by: string;
+            /** @description What its rehearsal promised, in words; absent where it was not rehearsed. */
+            promised?: string | null;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: int32
+             * @description The revision that came into force.
+             */
+            revision: number;
+            /** @description The same in words. */
+            said: string;
+            /** @description How it went in its first minutes: `watched`, `well`, `failing`, `taken back`, or `not watched` where it was not rehearsed. */
+            state: string;
+        };
         /** @description What a statement is answered. */
         QueryAnswer: {
             /** @description The charts that the table makes, the one that fits best first. */
@@ -2311,6 +2593,220 @@ export interface components {
              * @description Segments that they are in; those of the last seconds are in none yet.
              */
             segments: number;
+        };
+        /** @description A path, and how it is answered by both. */
+        RehearsalExample: {
+            /** @description How it would be answered. */
+            after: string;
+            /** @description How it is answered now. */
+            before: string;
+            /** @description Path and query, as it was asked for. */
+            path: string;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+        };
+        /** @description Requests of a site for which the same differs by the same cause. */
+        RehearsalGroup: {
+            /**
+             * Format: int64
+             * @description Body bytes that would have been sent, as far as is known.
+             */
+            bytes_after: number;
+            /**
+             * Format: int64
+             * @description Body bytes that were sent.
+             */
+            bytes_before: number;
+            /** @description Because of what. */
+            cause: components["schemas"]["RehearsedCause"];
+            /** @description What differs. */
+            change: components["schemas"]["RehearsedChange"];
+            /** @description Paths, those with the most requests first. */
+            examples: components["schemas"]["RehearsalExample"][];
+            /**
+             * Format: int64
+             * @description How many further paths there are.
+             */
+            more_paths: number;
+            /**
+             * Format: int64
+             * @description Requests of bots and crawlers among them.
+             */
+            of_programs: number;
+            /**
+             * Format: int64
+             * @description How many people made them: clients with their agents, but for bots and crawlers.
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Answers from what clients had already that would have been sent again.
+             */
+            revalidated: number;
+            /** @description The site. */
+            site: string;
+            /**
+             * Format: int64
+             * @description Requests that would not have been made: the answer may be kept longer.
+             */
+            spared: number;
+        };
+        /** @description What came of a rehearsal. */
+        RehearsalOutcome: {
+            /**
+             * Format: int64
+             * @description Requests that the configuration in force answers as they were answered, on the folders as they are now.
+             */
+            alike: number;
+            /** @description What the figures cannot say, in sentences. */
+            caveats: string[];
+            /**
+             * Format: int64
+             * @description Requests for which something differs.
+             */
+            changed: number;
+            /**
+             * Format: int64
+             * @description How many of them neither could have told apart from others.
+             */
+            distinct: number;
+            /** @description What differs, the gravest first. */
+            groups: components["schemas"]["RehearsalGroup"][];
+            /**
+             * Format: int64
+             * @description Requests that were run through both configurations.
+             */
+            requests: number;
+            /** @description How many requests of each site fail by both configurations. */
+            sites: components["schemas"]["RehearsedSite"][];
+            /**
+             * Format: int64
+             * @description Requests for which nothing differs.
+             */
+            unchanged: number;
+            /** @description Of what nobody can tell. */
+            unsure: components["schemas"]["RehearsalUnsure"][];
+            /**
+             * Format: int64
+             * @description Requests of which nobody can tell, because the log does not hold what had a say.
+             */
+            unsure_requests: number;
+        };
+        /** @description Requests of which nobody can tell. */
+        RehearsalUnsure: {
+            /** @description A path among them. */
+            example: string;
+            /** @description The facts that are lacking. */
+            lacking: string;
+            /**
+             * Format: int64
+             * @description Those of people.
+             */
+            of_people: number;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+        };
+        /** @description What came of it. */
+        Rehearsed: {
+            /** @description What is wrong with it, or worth knowing. */
+            found: components["schemas"]["ConfigDiagnostic"][];
+            /** @description The first instant that was looked at (RFC 3339). */
+            from?: string | null;
+            /** @description What it is known by to whoever publishes the same change. */
+            id: string;
+            /** @description Whether the changed configuration could come into force; where not, nothing was run. */
+            is_sound: boolean;
+            /** @description Whether somebody would be worse off. */
+            is_worse: boolean;
+            /** @description What came of it. */
+            outcome: components["schemas"]["RehearsalOutcome"];
+            /** @description What would be different. */
+            table: components["schemas"]["Table"];
+            /** @description The zone in which people are told times. */
+            time_zone: string;
+            /**
+             * Format: double
+             * @description How long it took, in milliseconds.
+             */
+            took_ms: number;
+            /** @description Of what nobody can tell. */
+            unsure: components["schemas"]["Table"];
+            /** @description The first one that no longer was. */
+            until?: string | null;
+        };
+        /** @description What makes the difference, and where it is written. */
+        RehearsedCause: {
+            /** @description The file in which it is written. */
+            file?: string | null;
+            /** @description Whether the changed configuration has it; otherwise it is the one in force, and the changed one has it no longer. */
+            is_new: boolean;
+            /** @description The line, counted from 1. */
+            line?: number | null;
+            /** @description What it is: a rule, or a setting. */
+            what: string;
+        };
+        /**
+         * @description What is different for whoever asked, in the order of how much it matters.
+         * @enum {string}
+         */
+        RehearsedChange: "fails" | "redirect_loop" | "redirected_to_missing" | "lost" | "refused" | "login_asked" | "limited" | "found" | "let_in" | "works" | "unlimited" | "redirected" | "direct" | "other_content" | "other_status" | "compression" | "caching" | "fields";
+        /** @description How many requests of a site fail. */
+        RehearsedSite: {
+            /**
+             * Format: int64
+             * @description Those that the configuration in force answers 4xx or 5xx.
+             */
+            failing: number;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /** @description The site. */
+            site: string;
+            /**
+             * Format: int64
+             * @description Those that the changed one would.
+             */
+            would_fail: number;
+        };
+        /** @description A file with remedies written into it. */
+        RemediedFile: {
+            /** @description What differs. */
+            difference: components["schemas"]["DifferenceLine"][];
+            /** @description Whether it is the configuration's main file. */
+            is_main: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Its whole text. */
+            text: string;
+            /** @description The version that this was made from: sent back with a change, so that nobody's change is lost. */
+            version: string;
+        };
+        /** @description Remedies written into the configuration's files. Nothing is saved. */
+        Remedies: {
+            /** @description The files that differ. */
+            files: components["schemas"]["RemediedFile"][];
+            /** @description What they do, in words. */
+            words: string[];
+        };
+        /** @description What to do, in words and as edits. */
+        Remedy: {
+            /** @description The edits, in order. */
+            edits: components["schemas"]["Edit"][];
+            /** @description What it does, as somebody would say it. */
+            words: string;
         };
         /** @description A request that came again and again. */
         Repeat: {
@@ -2551,6 +3047,25 @@ export interface components {
             /** @description When it was used last, to the minute (RFC 3339); none where it never was. */
             used?: string | null;
         };
+        /** @description A finding that somebody has set aside. */
+        SetAsideFinding: {
+            /** @description What it is known by. */
+            id: string;
+            /** @description Whether it is still found. */
+            is_found: boolean;
+            /** @description When (RFC 3339). */
+            made: string;
+            /** @description By whom. */
+            made_by: string;
+            /** @description Why it is set aside. */
+            reason: string;
+            /** @description Its site. */
+            site: string;
+            /** @description What was found, as it was then. */
+            title: string;
+            /** @description Until when, in words. */
+            until: string;
+        };
         /** @description A setting in effect, and where that was decided. */
         Setting: {
             /** @description The file that says so; nothing where nobody does. */
@@ -2719,6 +3234,11 @@ export interface components {
             /** @description The step in words. */
             words: string;
         };
+        /**
+         * @description How sure a finding is.
+         * @enum {string}
+         */
+        Sureness: "guess" | "likely" | "certain";
         /** @description The form in which programs are given a [`Table`]. */
         Table: {
             /** @description A sentence under the title; empty where there is nothing to add. */
@@ -3003,6 +3523,11 @@ export interface components {
             lines: number;
             /** @description What was wrong. */
             reason: string;
+        };
+        /** @description Findings whose remedies are wanted. */
+        WantedRemedies: {
+            /** @description What the findings are known by. */
+            findings: string[];
         };
         /** @description What was weighed, and what came of it. */
         Weighed: {
@@ -4474,7 +4999,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Finding"][];
+                    "application/json": components["schemas"]["ConfigDiagnostic"][];
                 };
             };
             /** @description the call is not understood */
@@ -5673,6 +6198,519 @@ export interface operations {
             };
             /** @description the body is JSON, but not what is asked for */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    findings: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+                /** @description what a finding must weigh to be told: people it touches, or as many times 10 MB; 10 unless said */
+                least?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_remedies: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedRemedies"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remedies"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is too long */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is JSON, but not what is asked for */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_aside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSetAside"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetAsideFinding"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is too long */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is JSON, but not what is asked for */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7072,6 +8110,198 @@ export interface operations {
             };
         };
     };
+    publications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Publication"][];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    effect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     queries: {
         parameters: {
             query?: never;
@@ -8282,6 +9512,165 @@ export interface operations {
             };
             /** @description the console is not known by this name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description something went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description try again in a moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it would take too long */
+            504: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: {
+                /** @description name of a site; may be repeated */
+                site?: string[];
+                /** @description one day: `2026-09-14`, `today` or `yesterday` */
+                day?: string;
+                /** @description the week of a day, or as in `2026-W38` */
+                week?: string;
+                /** @description one month, as in `2026-09` */
+                month?: string;
+                /** @description first instant or day that counts */
+                from?: string;
+                /** @description first instant or day that no longer counts */
+                until?: string;
+                /** @description a stretch up to now, as in `7 days` or `1h` */
+                last?: string;
+                /** @description hours of the week, as in `Mon 8` or `Mon-Fri 8-17`; may be repeated */
+                hours?: string[];
+                /** @description a filter of what is counted, as in `status>=500`; may be repeated */
+                only?: string[];
+                /** @description a filter of what is left out; may be repeated */
+                without?: string[];
+                /** @description only people */
+                people?: boolean;
+                /** @description only bots and crawlers */
+                crawlers?: boolean;
+                /** @description name of a machine that wrote a log; may be repeated */
+                server?: string[];
+                /** @description whose days and hours, as in `Atlantic/Faroe`; the configuration's unless said */
+                time_zone?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRehearsal"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsed"];
+                };
+            };
+            /** @description the call is not understood */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description for operators only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the call has other methods */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is too long */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the console is not known by this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description the body is JSON, but not what is asked for */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,6 +5,7 @@
 //! - [`schedule`]: when something comes that comes again
 //! - [`forecast`]: a month's transfer, from the days before
 //! - [`rehearsal`]: recorded requests run through another configuration, and the answers compared
+//! - [`effect`]: what became of a published change, against what its rehearsal promised
 //! - [`findings`]: what deserves attention, and what to do about it; [`remedy`]: that as a change of the configuration
 //! - [`edit`]: a configuration changed in its text, with comments, order and style as they were
 //!
@@ -21,6 +22,7 @@
 pub mod alerts;
 pub mod digest;
 pub mod edit;
+pub mod effect;
 pub mod findings;
 pub mod forecast;
 pub mod rehearsal;

@@ -31,6 +31,9 @@ pub struct ConfigurationFile {
 pub struct DraftFiles {
     /// Those that are to differ.
     pub files: Vec<DraftFile>,
+    /// Why, for whoever comes after; of those that are published.
+    #[serde(default)]
+    pub reason: Option<String>,
 }
 
 /// A file as it might be.

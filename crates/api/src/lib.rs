@@ -11,6 +11,7 @@ pub mod explaining;
 pub mod findings;
 pub mod imports;
 pub mod messages;
+pub mod publications;
 pub mod queries;
 pub mod rehearsals;
 pub mod schedules;

@@ -54,6 +54,7 @@ mod live;
 mod messages;
 mod out;
 mod password;
+mod publish;
 mod query;
 mod rehearse;
 mod reload;
@@ -123,6 +124,12 @@ enum Command {
     Finding(Box<findings::FindingOptions>),
     /// Run recorded requests through a changed configuration, and say what would be different and for whom
     Rehearse(Box<rehearse::Options>),
+    /// Check, rehearse and publish a changed configuration
+    Publish(Box<publish::PublishOptions>),
+    /// List published changes, and how they went
+    Publications(publish::ListOptions),
+    /// Say what became of a published change: before and after, against what its rehearsal promised
+    Effect(publish::EffectOptions),
     /// Have the running service take its configuration anew
     Reload(reload::Reload),
     /// List the configurations that were in force
@@ -214,6 +221,9 @@ fn main() -> ExitCode {
         Command::Findings(options) => findings::list(&options),
         Command::Finding(options) => findings::run(&options),
         Command::Rehearse(options) => rehearse::run(&options),
+        Command::Publish(options) => publish::run(&options),
+        Command::Publications(options) => publish::list(&options),
+        Command::Effect(options) => publish::effect(&options),
         Command::Reload(options) => reload::reload(&options),
         Command::Revisions(options) => reload::revisions(&options),
         Command::Restore(options) => reload::restore(&options),

@@ -21,6 +21,8 @@ const MOST_GROUPS: usize = 10_000;
 pub struct Verdict {
     /// What the configuration in force answers.
     pub answered: u16,
+    /// What the changed one answers.
+    pub would_answer: u16,
     /// How the answers differ, where they do.
     pub difference: Option<Difference>,
     /// Facts that had a say and are not known, in words.
@@ -48,6 +50,7 @@ pub struct Difference {
 #[derive(Debug, Clone)]
 struct Kept {
     answered: u16,
+    would_answer: u16,
     group: Option<u32>,
     example: Option<Example>,
     bytes: (Option<u64>, Option<u64>),
@@ -93,7 +96,7 @@ pub struct Groups {
     pub limits: (Limits, Limits),
     kept: Vec<Kept>,
     /// Verdicts without anything to say, by the status that is answered.
-    plain: HashMap<u16, u32>,
+    plain: HashMap<(u16, u16), u32>,
     numbers: HashMap<GroupKey, u32>,
     pub groups: Vec<Counted>,
     lacking: HashMap<String, u32>,
@@ -102,6 +105,8 @@ pub struct Groups {
     lifetimes: HashMap<(u32, u64, u64), u32>,
     pub requests: u64,
     pub alike: u64,
+    /// By site: requests, and those that fail by each.
+    pub answers: Vec<(String, [u64; 3])>,
     pub malformed: u64,
     pub let_go: u64,
     pub limited: (Timed, Timed),
@@ -122,6 +127,7 @@ impl Groups {
             lifetimes: HashMap::new(),
             requests: 0,
             alike: 0,
+            answers: Vec::new(),
             malformed: 0,
             let_go: 0,
             limited: Default::default(),
@@ -167,18 +173,19 @@ impl Groups {
     /// Keeps a verdict, and gives its number.
     pub fn keep(&mut self, verdict: Verdict) -> u32 {
         let next = self.kept.len() as u32;
-        let Verdict { answered, difference, lacking, limits } = verdict;
+        let Verdict { answered, would_answer, difference, lacking, limits } = verdict;
         let has_limits = !limits.0.is_empty() || !limits.1.is_empty();
         if difference.is_none() && lacking.is_none() && !has_limits {
             // Most are such.
-            if let Some(known) = self.plain.get(&answered) {
+            if let Some(known) = self.plain.get(&(answered, would_answer)) {
                 return *known;
             }
-            self.plain.insert(answered, next);
+            self.plain.insert((answered, would_answer), next);
         }
         let lacking = lacking.map(|facts| self.uncertain(facts));
         let mut kept = Kept {
             answered,
+            would_answer,
             group: None,
             example: None,
             bytes: (None, None),
@@ -207,6 +214,9 @@ impl Groups {
         let is_alike =
             kept.answered == request.status || (kept.answered == 200 && matches!(request.status, 304 | 206));
         self.alike += u64::from(is_alike);
+        let fails = |status: u16| u64::from(status >= 400);
+        let counts = [1, fails(kept.answered), fails(kept.would_answer)];
+        add_answers(&mut self.answers, request.site.unwrap_or_default(), counts);
         let has_limits = !kept.limits.0.is_empty() || !kept.limits.1.is_empty();
         if kept.group.is_none() && kept.lacking.is_none() && !has_limits {
             return;
@@ -289,6 +299,7 @@ impl Groups {
         self.limited.1.merge(other.limited.1, |number| number);
         self.requests += other.requests;
         self.alike += other.alike;
+        other.answers.into_iter().for_each(|(site, counts)| add_answers(&mut self.answers, &site, counts));
         self.malformed += other.malformed;
         self.let_go += other.let_go;
     }
@@ -322,6 +333,14 @@ impl Groups {
         let mut all: Vec<_> = self.lifetimes.iter().map(|(lifetime, number)| (*number, *lifetime)).collect();
         all.sort_unstable();
         all.into_iter().map(|(_, (group, old, new))| ((old, new), group)).unzip()
+    }
+}
+
+/// Counts answers of a site: there are few sites.
+fn add_answers(all: &mut Vec<(String, [u64; 3])>, site: &str, counts: [u64; 3]) {
+    match all.iter_mut().find(|(known, _)| known == site) {
+        Some((_, known)) => known.iter_mut().zip(counts).for_each(|(known, more)| *known += more),
+        None => all.push((site.to_owned(), counts)),
     }
 }
 

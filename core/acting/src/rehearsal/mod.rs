@@ -42,7 +42,7 @@ pub mod timed;
 
 pub use cause::Cause;
 pub use change::Change;
-pub use outcome::{Example, Group, Outcome, Unsure};
+pub use outcome::{Example, Group, Outcome, SiteAnswers, Unsure};
 pub use recorded::{Accepted, Recorded, Surroundings};
 
 use cause::{Side, rule_in_words};
@@ -173,6 +173,7 @@ impl<'c> Rehearsal<'c> {
         };
         let mut verdict = Verdict {
             answered: old.answer.status.as_u16(),
+            would_answer: new.answer.status.as_u16(),
             limits: (limits(&old), limits(&new)),
             lacking: self.lacking(&old.answer, &new.answer),
             ..Verdict::default()

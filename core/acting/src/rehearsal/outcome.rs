@@ -31,12 +31,28 @@ pub struct Outcome {
     pub unsure_requests: u64,
     /// Requests that the configuration in force answers as they were answered, on the folders as they are now.
     pub alike: u64,
+    /// How many requests of each site fail by both configurations.
+    pub sites: Vec<SiteAnswers>,
     /// What differs, the gravest first.
     pub groups: Vec<Group>,
     /// Of what nobody can tell.
     pub unsure: Vec<Unsure>,
     /// What the figures cannot say, in sentences.
     pub caveats: Vec<String>,
+}
+
+/// How many requests of a site fail.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = RehearsedSite)]
+pub struct SiteAnswers {
+    /// The site.
+    pub site: String,
+    /// Requests.
+    pub requests: u64,
+    /// Those that the configuration in force answers 4xx or 5xx.
+    pub failing: u64,
+    /// Those that the changed one would.
+    pub would_fail: u64,
 }
 
 /// Requests of a site for which the same differs by the same cause.
@@ -271,6 +287,17 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
             example: of.example,
         })
         .collect();
+    let mut sites: Vec<SiteAnswers> = counted
+        .answers
+        .iter()
+        .map(|(site, [requests, failing, would_fail])| SiteAnswers {
+            site: site.clone(),
+            requests: *requests,
+            failing: *failing,
+            would_fail: *would_fail,
+        })
+        .collect();
+    sites.sort_by(|a, b| a.site.cmp(&b.site));
     let unsure_requests: u64 = unsure.iter().map(|unsure| unsure.requests).sum();
     let changed: u64 = groups.iter().map(|group| group.requests).sum();
     let mut caveats = Vec::new();
@@ -296,6 +323,7 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
         changed,
         unsure_requests,
         alike: counted.alike,
+        sites,
         groups,
         unsure,
         caveats,

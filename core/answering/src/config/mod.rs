@@ -269,6 +269,10 @@ pub struct Service {
     pub records: bool,
     /// How long single requests stay in the records; for ever where there is none.
     pub retention: Option<jiff::Span>,
+    /// For how long a published change is watched.
+    pub watch_changes: Duration,
+    /// Whether one that fails more than promised is taken back by itself.
+    pub take_back: bool,
     /// Octets of bodies that all sites together may send in a calendar month, where that is limited by somebody.
     pub allowance: Option<u64>,
     /// What happens to downloads of all sites when it is used up.

@@ -57,6 +57,20 @@ const SETTINGS: &[Setting] = &[
     ),
     setting(
         "service",
+        "watch_changes",
+        Kind::Text,
+        "watch_changes = \"10 minutes\"",
+        "for how long a published change is watched: failures above what its rehearsal promised are said at once",
+    ),
+    setting(
+        "service",
+        "take_back",
+        Kind::Flag,
+        "take_back = false",
+        "whether such a change is taken back by itself, and the configuration before it is in force again",
+    ),
+    setting(
+        "service",
         "allowance",
         Kind::Text,
         "allowance = \"500 GB\"",

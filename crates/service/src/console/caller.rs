@@ -6,6 +6,7 @@
 use super::failure::Failure;
 use super::findings::KnownFindings;
 use super::queries::RunningQueries;
+use super::rehearsals::KnownRehearsals;
 use crate::access::guards::password_check::PasswordCheck;
 use crate::active::{Active, Tls};
 use crate::control::changes::Changes;
@@ -45,6 +46,7 @@ pub struct Console {
     pub(super) imports: Imports,
     pub(super) acting: Acting,
     pub(super) known_findings: KnownFindings,
+    pub(super) known_rehearsals: KnownRehearsals,
     pub(super) queries: KeptQueries,
     /// Statements that are being answered, and the folder for what of them does not fit into memory.
     pub(super) running: RunningQueries,
@@ -81,6 +83,7 @@ impl Console {
             imports: Imports::open(state),
             acting: Acting::open(state),
             known_findings: KnownFindings::default(),
+            known_rehearsals: KnownRehearsals::default(),
             queries: KeptQueries::open(state),
             running: RunningQueries::default(),
             evaluations,
@@ -182,6 +185,14 @@ impl Caller {
     /// Whether they may see everything there is, and not some sites alone.
     pub fn sees_all(&self) -> bool {
         self.grant().sites.is_none()
+    }
+
+    /// What became of a change, for those who see all sites: a change is about all.
+    pub fn effect<T>(&self, of: impl FnOnce(&Records) -> Result<T, Failure>) -> Result<T, Failure> {
+        match self.sees_all() {
+            true => of(&self.console.records),
+            false => Err(Failure::Missing("changes are told to those who see all sites".to_owned())),
+        }
     }
 
     /// How the alerts go, for those who see all sites: they are about all.

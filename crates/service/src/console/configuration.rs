@@ -3,7 +3,9 @@
 use super::blocking::{blocking, working};
 use super::caller::Caller;
 use super::failure::{Failure, Named, Sent};
+use super::publications::published;
 use super::recording::ChangeDetail;
+use super::rehearsals::identity;
 use super::sites::{diagnostics, outcome, told};
 use crate::control::changes::{ChangeError, Draft};
 use crate::control::checking::{self, Depth};
@@ -91,9 +93,22 @@ pub async fn publish(
     let runtime = tokio::runtime::Handle::current();
     let done = blocking(move || {
         let _entered = runtime.enter();
-        match caller.console().changes.publish(&drafts(draft.files)) {
+        let changes = &caller.console().changes;
+        let before = changes.newest()?.map_or(0, |newest| newest.number);
+        let files = drafts(draft.files);
+        let texts = files.iter().map(|file| (file.path.clone(), file.text.clone())).collect();
+        let rehearsal = identity(&texts);
+        match changes.publish(&files) {
             Err(error @ (ChangeError::Stale(_) | ChangeError::NoFile(_))) => Err(failed(error)),
-            result => Ok(outcome(result)),
+            result => {
+                if let Ok(changed) = &result
+                    && changed.is_new
+                {
+                    let reason = draft.reason.as_deref().unwrap_or_default();
+                    published(&caller, (changed.revision, before), reason, &rehearsal)?;
+                }
+                Ok(outcome(result))
+            }
         }
     });
     Ok(told(done.await?))

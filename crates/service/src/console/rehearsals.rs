@@ -22,6 +22,7 @@ use exedra_common::{Dictionaries, RequestBatch};
 use exedra_reading::trail::Place;
 use exedra_store::records::{Scan, ScanSink};
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -77,6 +78,7 @@ pub async fn rehearse(
             return Ok(rehearsed);
         }
         let mut outcome = run(&caller, &about, &config, work)?;
+        caller.console().known_rehearsals.add(&rehearsed.id, &outcome);
         if let Some(called) = called {
             let main = changes.file.display().to_string();
             let causes = outcome.groups.iter_mut().map(|group| &mut group.cause).filter(|cause| cause.is_new);
@@ -106,9 +108,39 @@ fn texts(caller: &Caller, new: NewRehearsal) -> Result<HashMap<PathBuf, String>,
     Ok(texts)
 }
 
-/// By what a change is known: the same texts have the same.
-fn identity(texts: &HashMap<PathBuf, String>) -> String {
-    let mut files: Vec<(&PathBuf, &String)> = texts.iter().collect();
+/// What was rehearsed lately, by the identities of the changes: whoever publishes one of them is held to what was promised.
+#[derive(Default)]
+pub struct KnownRehearsals(Mutex<Vec<(String, String)>>);
+
+/// How many are known, and how much of each is kept.
+const MOST_KNOWN: usize = 16;
+const MOST_GROUPS: usize = 100;
+
+impl KnownRehearsals {
+    fn add(&self, id: &str, outcome: &Outcome) {
+        let mut kept = outcome.clone();
+        kept.groups.truncate(MOST_GROUPS);
+        let Ok(written) = serde_json::to_string(&kept) else { return };
+        let mut known = self.0.lock();
+        known.retain(|(other, _)| other != id);
+        if known.len() >= MOST_KNOWN {
+            known.remove(0);
+        }
+        known.push((id.to_owned(), written));
+    }
+
+    /// The outcome of a rehearsal as JSON.
+    pub fn get(&self, id: &str) -> Option<String> {
+        self.0.lock().iter().find(|(known, _)| known == id).map(|(_, outcome)| outcome.clone())
+    }
+}
+
+/// By what a change is known: texts that differ from the files as they are. The same change has the same.
+pub(super) fn identity(texts: &HashMap<PathBuf, String>) -> String {
+    let differs = |(path, text): &(&PathBuf, &String)| {
+        std::fs::read_to_string(path).map_or(true, |there| there != **text)
+    };
+    let mut files: Vec<(&PathBuf, &String)> = texts.iter().filter(differs).collect();
     files.sort();
     let all: Vec<String> = files.iter().map(|(path, text)| format!("{}\n{text}", path.display())).collect();
     version(&all.join("\n"))

@@ -6,8 +6,8 @@
 use super::caller::Console;
 use super::{
     accounts, alerts, allowances, assets, calls, configuration, description, erasing, events, findings,
-    health, hosts, imports, messages, metrics, queries, reading, recording, rehearsals, report, schedules,
-    sign_in, sites, trials,
+    health, hosts, imports, messages, metrics, publications, queries, reading, recording, rehearsals, report,
+    schedules, sign_in, sites, trials,
 };
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
@@ -103,6 +103,8 @@ fn for_operators() -> Calls {
         .routes(routes!(alerts::acknowledge_alert))
         .routes(routes!(schedules::run_report))
         .routes(routes!(findings::set_aside, findings::bring_back))
+        .routes(routes!(publications::publications))
+        .routes(routes!(publications::effect))
         .routes(routes!(messages::recipients))
         .routes(routes!(messages::try_recipient))
         .routes(routes!(messages::messages))

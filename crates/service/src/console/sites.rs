@@ -22,6 +22,7 @@ use exedra_answering::rules::Rule;
 use exedra_api::Problem;
 use exedra_api::explaining::{Ask, Explanation};
 use exedra_api::sites::{self as wire, Changed, ConfigDiagnostic, Revision, Sites};
+use exedra_store::PublicationState;
 use serde::Serialize;
 use std::collections::HashSet;
 use std::io;
@@ -295,7 +296,15 @@ pub async fn restore(
     let runtime = tokio::runtime::Handle::current();
     let done = blocking(move || {
         let _entered = runtime.enter();
-        Ok(outcome(caller.console().changes.restore(number)))
+        let in_force = caller.console().changes.newest()?.map(|newest| newest.number);
+        let result = caller.console().changes.restore(number);
+        if let (Ok(changed), Some(in_force)) = (&result, in_force)
+            && changed.is_new
+        {
+            let said = format!("taken back by {}: revision {number} is in force again", caller.name());
+            caller.console().acting.went(in_force, PublicationState::TakenBack, &said)?;
+        }
+        Ok(outcome(result))
     });
     Ok(told(done.await?))
 }

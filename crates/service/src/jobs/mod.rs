@@ -3,18 +3,20 @@
 //! - [`alerts`]: looks at the alerts of the configuration and decides what there is to be told
 //! - [`allowances`]: what was sent this month
 //! - [`reports`]: made when it is their time
+//! - [`publications`]: published changes in their first minutes
 //! - [`messages`]: what recipients are told, until it is delivered
 
 pub mod alerts;
 pub mod allowances;
 pub mod messages;
+pub mod publications;
 pub mod reports;
 
 use crate::active::Active;
 use crate::logs::ingest::caught_up::CaughtUp;
 use crate::system::threads::keep_on;
 use alerts::evaluations::Evaluations;
-use exedra_store::{Records, Tallies};
+use exedra_store::{Acting, Records, Tallies};
 use messages::Outbox;
 use reports::ReportMaker;
 use std::io;
@@ -66,8 +68,10 @@ impl Jobs {
         active: impl Fn() -> Option<Arc<Active>> + Clone + Send + 'static,
         console: String,
         state: PathBuf,
+        take_back: impl Fn(i32) -> Result<(), String> + Send + 'static,
     ) -> io::Result<Self> {
         let stop = Arc::new(AtomicBool::new(false));
+        let state_of_watch = state.clone();
         let watch = {
             let (shared, active, stop) = (shared.clone(), active.clone(), Arc::clone(&stop));
             move || {
@@ -79,6 +83,11 @@ impl Jobs {
                     &stop,
                 );
             }
+        };
+        let acting = Acting::open(&state_of_watch);
+        let published = {
+            let (reports, active, stop) = (Arc::clone(&shared.reports), active.clone(), Arc::clone(&stop));
+            move || publications::watch(&reports.records, &acting, &active, &take_back, &stop)
         };
         let counted = active.clone();
         let make = {
@@ -93,6 +102,7 @@ impl Jobs {
             keep_on(alerts::NAME, watch)?,
             keep_on(reports::NAME, make)?,
             keep_on(allowances::NAME, count)?,
+            keep_on(publications::NAME, published)?,
         ];
         Ok(Jobs { stop, threads })
     }

@@ -130,7 +130,16 @@ pub async fn start(config: Config, file: &Path) -> Result<Running, StartError> {
     let shared = Shared::new(&records, Tallies::open(state), caught_up, state);
     let weak = Arc::downgrade(&runtime);
     let address = console_address(console, is_secured);
-    let jobs = Jobs::start(&shared, move || weak.upgrade()?.site(), address, state.clone())
+    let take_back = {
+        let (changes, handle) = (Arc::downgrade(&changes), tokio::runtime::Handle::current());
+        move |revision| {
+            let changes = changes.upgrade().ok_or_else(|| "the service is stopping".to_owned())?;
+            // Sockets and tasks belong to the event loop.
+            let _entered = handle.enter();
+            changes.restore(revision).map(drop).map_err(|error| error.to_string())
+        }
+    };
+    let jobs = Jobs::start(&shared, move || weak.upgrade()?.site(), address, state.clone(), take_back)
         .map_err(thread_failed)?;
     let (weak, waiting, stopping) =
         (Arc::downgrade(&runtime), Arc::clone(&shared.outbox), runtime.stop.subscribe());

@@ -34,6 +34,10 @@ use std::path::Path;
 use toml::Spanned;
 use toml::de::DeTable;
 
+/// For how long a published change is watched unless something else is said, and at most.
+const WATCH_CHANGES: Duration = Duration::from_secs(600);
+const LONGEST_WATCH: Duration = Duration::from_secs(86_400);
+
 /// Understands a configuration that names no other files. Relative folders are taken from `base`.
 ///
 /// All mistakes are found in one go; a configuration with one does not come into force.
@@ -401,6 +405,9 @@ impl Reading<'_> {
             span
         });
         let (allowance, at_allowance) = (self.allowance(section), self.at_allowance(section));
+        let watch_changes = section.text("watch_changes").and_then(|text| self.time(&text));
+        let watch_changes = watch_changes.unwrap_or(WATCH_CHANGES).min(LONGEST_WATCH);
+        let take_back = section.flag("take_back").is_some_and(|flag| flag.value);
         let countries = section.text("countries").map(|path| self.folder(Some(path), ""));
         let user = section.text("user");
         let console = console.unwrap_or(loopback);
@@ -426,6 +433,8 @@ impl Reading<'_> {
             logs,
             records,
             retention,
+            watch_changes,
+            take_back,
             allowance,
             at_allowance,
             time_zone,

@@ -1,0 +1,203 @@
+//! Published changes in their first minutes: where more requests fail than was promised, that is said loudly, and the configuration
+//! before is brought back where the administrator wants that.
+
+use crate::active::Active;
+use crate::system::background::step_back;
+use exedra_acting::effect::{EffectTally, Watch};
+use exedra_acting::rehearsal::Outcome;
+use exedra_common::scope::Scope;
+use exedra_common::tables::Table;
+use exedra_common::{Dictionaries, Projection, RequestBatch};
+use exedra_reading::classify::Classifier;
+use exedra_reading::trail::Place;
+use exedra_store::records::{Counting, Scan, ScanSink};
+use exedra_store::{Acting, Publication, PublicationState, Records, StoreError};
+use jiff::Timestamp;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+/// The name of the thread.
+pub const NAME: &str = "publications";
+/// How often changes are looked at, and how often it is looked whether it should stop.
+const PAUSE: Duration = Duration::from_secs(5);
+const LOOK: Duration = Duration::from_secs(1);
+/// How many of the latest changes are looked at.
+const LATEST: usize = 10;
+
+/// Watches until told to stop by the flag and woken. `take_back` brings a revision into force again.
+pub fn watch(
+    records: &Records,
+    acting: &Acting,
+    active: &impl Fn() -> Option<Arc<Active>>,
+    take_back: &impl Fn(i32) -> Result<(), String>,
+    stop: &AtomicBool,
+) {
+    step_back();
+    let mut last = Instant::now();
+    while !stop.load(Ordering::SeqCst) {
+        if last.elapsed() >= PAUSE {
+            last = Instant::now();
+            let Some(active) = active() else { return };
+            if let Err(error) = look(records, acting, &active, take_back, stop) {
+                tracing::warn!("published changes cannot be watched at the moment: {error}");
+            }
+        }
+        std::thread::park_timeout(LOOK);
+    }
+}
+
+fn look(
+    records: &Records,
+    acting: &Acting,
+    active: &Active,
+    take_back: &impl Fn(i32) -> Result<(), String>,
+    stop: &AtomicBool,
+) -> Result<(), StoreError> {
+    let service = &active.config.service;
+    let latest = acting.publications(LATEST)?;
+    let newest = latest.first().map(|publication| publication.revision);
+    for publication in latest.iter().filter(|publication| publication.state == PublicationState::Watched) {
+        let Some(promised) =
+            publication.rehearsal.as_ref().and_then(|written| serde_json::from_str(written).ok())
+        else {
+            continue;
+        };
+        let age = Timestamp::now().as_second() - publication.made;
+        let is_over = age >= i64::try_from(service.watch_changes.as_secs()).unwrap_or(i64::MAX);
+        // Another has taken its place: what comes now is not its doing.
+        if Some(publication.revision) != newest {
+            acting.went(publication.revision, PublicationState::Well, "another change followed")?;
+            continue;
+        }
+        let watch = watched(publication, records, stop)?;
+        if stop.load(Ordering::SeqCst) {
+            return Ok(());
+        }
+        match watch.verdict(&promised) {
+            Some(failing) => {
+                let words = failing.words();
+                tracing::error!(
+                    revision = publication.revision,
+                    "the published change fails more than promised: {words}"
+                );
+                let (state, said) = taken_back(publication, service.take_back, &words, take_back);
+                acting.went(publication.revision, state, &said)?;
+            }
+            None if is_over => {
+                acting.went(publication.revision, PublicationState::Well, &well(&watch, &promised))?
+            }
+            None => {}
+        }
+    }
+    Ok(())
+}
+
+/// Takes a change back where that is wanted, and says what came of it.
+fn taken_back(
+    publication: &Publication,
+    is_wanted: bool,
+    words: &str,
+    take_back: &impl Fn(i32) -> Result<(), String>,
+) -> (PublicationState, String) {
+    if !is_wanted {
+        return (PublicationState::Failing, words.to_owned());
+    }
+    match take_back(publication.before) {
+        Ok(()) => {
+            tracing::warn!(revision = publication.before, "the published change was taken back");
+            let said = format!("{words}; taken back: revision {} is in force again", publication.before);
+            (PublicationState::TakenBack, said)
+        }
+        Err(error) => {
+            tracing::error!("the published change could not be taken back: {error}");
+            (PublicationState::Failing, format!("{words}; it could not be taken back: {error}"))
+        }
+    }
+}
+
+fn well(watch: &Watch, promised: &Outcome) -> String {
+    match watch.requests() {
+        0 => "nobody came in its first minutes".to_owned(),
+        requests => format!(
+            "{} in its first minutes, and no more failed than promised ({})",
+            exedra_common::figures::several(requests, "request", "requests"),
+            promised.about()
+        ),
+    }
+}
+
+/// Requests since a change was published.
+fn watched(publication: &Publication, records: &Records, stop: &AtomicBool) -> Result<Watch, StoreError> {
+    /// Counts on one thread.
+    #[derive(Default)]
+    struct WatchSink(Watch);
+    impl ScanSink for WatchSink {
+        fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
+            self.0.add(batch, row, texts);
+        }
+    }
+    // A second later: what was under way was answered by the configuration before.
+    let from = (publication.made + 1) * 1000;
+    let goes_on = || if stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
+    let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
+    let scope = Scope { from: Some(from), ..Scope::default() };
+    let sinks = match scan(records, &scope, Watch::projection(), &counting, WatchSink::default) {
+        Ok(sinks) => sinks,
+        Err(Ended::Stopped) => return Ok(Watch::default()),
+        Err(Ended::Store(error)) => return Err(error),
+    };
+    let mut watch = Watch::default();
+    sinks.into_iter().for_each(|sink| watch.merge(sink.0));
+    Ok(watch)
+}
+
+/// What ends counting early.
+#[derive(Debug)]
+enum Ended {
+    Stopped,
+    Store(StoreError),
+}
+
+impl From<StoreError> for Ended {
+    fn from(error: StoreError) -> Self {
+        Ended::Store(error)
+    }
+}
+
+fn scan<S: ScanSink, E: From<StoreError> + Send>(
+    records: &Records,
+    scope: &Scope,
+    projection: Projection,
+    counting: &Counting<'_, E>,
+    begin: impl Fn() -> S + Sync,
+) -> Result<Vec<S>, E> {
+    let seen = records.snapshot().within(scope);
+    let derive = Arc::new(Classifier { countries: None });
+    let scan = Scan { scope, projection, derive };
+    let (sinks, ..) = records.scan(&seen, &scan, counting, begin)?;
+    Ok(sinks)
+}
+
+/// What became of a change that was published at an instant, as far as another one: milliseconds since 1970 UTC.
+pub fn effect_of<E: From<StoreError> + Send>(
+    promised: &Outcome,
+    published: i64,
+    until: i64,
+    records: &Records,
+    counting: &Counting<'_, E>,
+) -> Result<Table, E> {
+    /// Counts on one thread.
+    struct EffectSink(EffectTally);
+    impl ScanSink for EffectSink {
+        fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
+            self.0.add(batch, row, texts);
+        }
+    }
+    let begin = || EffectSink(EffectTally::new(promised, published, until));
+    let (from, to) = begin().0.span();
+    let scope = Scope { from: Some(from), until: Some(to), ..Scope::default() };
+    let sinks = scan(records, &scope, EffectTally::projection(), counting, begin)?;
+    let all = sinks.into_iter().map(|sink| sink.0).reduce(EffectTally::merge).unwrap_or_else(|| begin().0);
+    Ok(all.table(promised))
+}
