@@ -110,7 +110,132 @@ impl Watch {
                 continue;
             }
             // Of few requests nobody knows the share to the last one: one more may always have been.
-            let size =
+            let share = (of.would_fail as f64 + 1.0) / (of.requests as f64 + 2.0);
+            let expected = share * *requests as f64;
+            let deviation = (expected * (1.0 - share)).sqrt();
+            let above = *failing as f64 - expected - FAR * deviation - MORE;
+            let failing = Failing { site: site.clone(), requests: *requests, failing: *failing, expected };
+            if above > 0.0 && found.as_ref().is_none_or(|(most, _)| above > *most) {
+                found = Some((above, failing));
+            }
+        }
+        found.map(|(_, failing)| failing)
+    }
+}
+
+/// After how long it is looked what became of a change, in milliseconds.
+const STRETCHES: [(i64, &str); 3] =
+    [(3_600_000, "an hour"), (86_400_000, "a day"), (7 * 86_400_000, "a week")];
+
+/// Requests to what a change touched, in one stretch.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+struct Counted {
+    requests: u64,
+    failing: u64,
+    bytes: u64,
+    people: HashSet<u64>,
+}
+
+/// How many people are told apart: 8 octets each.
+const MOST_PEOPLE: usize = 100_000;
+
+/// Requests to what a change touched, before and after it was published.
+#[derive(Debug, Clone, Default)]
+pub struct EffectTally {
+    published: i64,
+    until: i64,
+    /// Which groups of the rehearsal a path is in.
+    groups: HashMap<(String, String), Vec<usize>>,
+    /// By group, stretch, and whether after.
+    counted: HashMap<(usize, usize, bool), Counted>,
+}
+
+impl EffectTally {
+    /// Of a change that was published at an instant (milliseconds since 1970 UTC), as far as another instant.
+    pub fn new(promised: &Outcome, published: i64, until: i64) -> Self {
+        let mut groups: HashMap<(String, String), Vec<usize>> = HashMap::new();
+        for (nth, group) in promised.groups.iter().enumerate() {
+            for example in &group.examples {
+                let path = example.path.split('?').next().unwrap_or_default().to_owned();
+                let known = groups.entry((group.site.clone(), path)).or_default();
+                if !known.contains(&nth) {
+                    known.push(nth);
+                }
+            }
+        }
+        EffectTally { published, until, groups, counted: HashMap::new() }
+    }
+
+    /// The stretches that have begun, as far as they have come: their length in milliseconds and what they are called.
+    fn stretches(&self) -> impl Iterator<Item = (usize, i64, &'static str)> + use<> {
+        let since = (self.until - self.published).max(0);
+        let whole: Vec<(usize, i64, &str)> = STRETCHES
+            .iter()
+            .enumerate()
+            .filter(|(_, (length, _))| *length <= since)
+            .map(|(nth, (length, name))| (nth, *length, *name))
+            .collect();
+        let so_far = whole.len() < STRETCHES.len();
+        whole.into_iter().chain(so_far.then_some((STRETCHES.len(), since, "so far")))
+    }
+
+    /// The instants between which requests matter, in milliseconds since 1970 UTC.
+    pub fn span(&self) -> (i64, i64) {
+        let longest = self.stretches().map(|(_, length, _)| length).max().unwrap_or(0);
+        (self.published - longest, self.published + longest)
+    }
+
+    /// The columns that are looked at.
+    pub fn projection() -> Projection {
+        let texts: Projection =
+            [TextColumn::Site, TextColumn::Path, TextColumn::Client, TextColumn::Agent].into_iter().collect();
+        texts.with([NumberColumn::Status, NumberColumn::Bytes].into_iter().collect())
+    }
+
+    /// Counts a row of a batch.
+    pub fn add(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries) {
+        let text = |column: TextColumn| batch.code(column, row).map(|code| texts.of(column).text(code));
+        let (Some(site), Some(path)) = (text(TextColumn::Site), text(TextColumn::Path)) else { return };
+        let Some(groups) = self.groups.get(&(site.to_owned(), path.to_owned())) else { return };
+        let from = batch.time[row] - self.published;
+        let agent = text(TextColumn::Agent).unwrap_or_default();
+        let is_person = !agent.is_empty() && agents::read(agent).crawler.is_none();
+        let person = is_person.then(|| person(text(TextColumn::Client).unwrap_or_default(), agent));
+        let failing = batch.number(NumberColumn::Status, row).unwrap_or(0) >= 400;
+        let bytes = batch.number(NumberColumn::Bytes, row).unwrap_or(0);
+        for (stretch, length, _) in self.stretches() {
+            let is_after = from >= 0;
+            if (is_after && from >= length) || (!is_after && from < -length) {
+                continue;
+            }
+            for group in groups {
+                let counted = self.counted.entry((*group, stretch, is_after)).or_default();
+                counted.requests += 1;
+                counted.failing += u64::from(failing);
+                counted.bytes += bytes;
+                if let Some(person) = person.filter(|_| counted.people.len() < MOST_PEOPLE) {
+                    counted.people.insert(person);
+                }
+            }
+        }
+    }
+
+    /// Adds what was counted elsewhere.
+    #[must_use]
+    pub fn merge(mut self, other: EffectTally) -> Self {
+        for (key, theirs) in other.counted {
+            let ours = self.counted.entry(key).or_default();
+            ours.requests += theirs.requests;
+            ours.failing += theirs.failing;
+            ours.bytes += theirs.bytes;
+            ours.people.extend(theirs.people);
+        }
+        self
+    }
+
+    /// Before and after, for each thing that was promised and each stretch that has passed or has begun.
+    pub fn table(&self, promised: &Outcome) -> Table {
+        let size =
             |name: &str, title: &str| TableColumn { kind: Kind::Size, ..TableColumn::count(name, title) };
         let columns = [
             TableColumn::text("change", "what was promised"),
