@@ -15,6 +15,7 @@ import { words } from "./words";
 
 const TrailPanel = lazy(() => import("./panels/trail"));
 const PreludePanel = lazy(() => import("./panels/prelude"));
+const FindingPanel = lazy(() => import("./panels/finding"));
 
 export function App() {
   const status = useStatus();
@@ -47,6 +48,7 @@ export function App() {
       <Suspense fallback={null}>
         {scope.trail && <TrailPanel zone={zone} />}
         {scope.prelude && <PreludePanel zone={zone} />}
+        {scope.finding && <FindingPanel zone={zone} />}
       </Suspense>
     </>
   );
@@ -55,7 +57,7 @@ export function App() {
 function Header({ scope }: { scope: Scope }) {
   const me = useMe();
   // What belongs to one view does not go along to the next page.
-  const kept: Scope = { ...scope, trail: "", prelude: "", measure: "", view: "", statement: "", chart: "" };
+  const kept: Scope = { ...scope, trail: "", prelude: "", finding: "", measure: "", view: "", statement: "", chart: "" };
   return (
     <header className="border-b border-line bg-sheet print:hidden">
       <div className="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2.5 sm:px-5">

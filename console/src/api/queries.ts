@@ -22,7 +22,13 @@ import {
   type ConfigurationFiles,
   type DraftFile,
   type Errors,
+  type PublicationEffect,
   type Explanation,
+  type Finding,
+  type Findings,
+  type Publication,
+  type Rehearsed,
+  type Remedies,
   type Exposure,
   type ConfigDiagnostic,
   type Job,
@@ -286,6 +292,48 @@ export const useRevisionFiles = (number: number | undefined) =>
     retry,
   });
 
+/** What deserves attention in the last four weeks. */
+export const useFindings = (sites: string[], least = 10) =>
+  useQuery({ queryKey: ["findings", sites, least], queryFn: () => call<Findings>(`findings?${ofSites(sites)}&least=${least}`), ...fresh(60) });
+
+/** Remedies of findings written into the configuration's files; nothing is saved. */
+export const useRemedies = (sites: string[], findings: string[], enabled: boolean) =>
+  useQuery({
+    queryKey: ["remedies", sites, findings],
+    queryFn: () => send<Remedies>(`findings/remedies?${ofSites(sites)}`, { findings }),
+    enabled: enabled && findings.length > 0,
+    retry: false,
+  });
+
+/** Sets a finding aside, or tells it again. */
+export function useSetAside() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (change: { finding: Finding; reason: string; time?: string; untilDoubled?: boolean } | { back: string }): Promise<unknown> => {
+      if ("back" in change) return call(`findings/${encodeURIComponent(change.back)}/aside`, { method: "DELETE" });
+      const { finding, reason, time, untilDoubled = false } = change;
+      const { title, site, weight } = finding;
+      return send(`findings/${encodeURIComponent(finding.id)}/aside`, { reason, time: time ?? null, until_doubled: untilDoubled, title, site, weight });
+    },
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["findings"] }),
+  });
+}
+
+/** Runs recorded requests through files as they might be. */
+export const useRehearse = () =>
+  useMutation({ mutationFn: (files: DraftFile[]) => send<Rehearsed>("rehearsals", { files: files.map(({ name, text }) => ({ name, text })) }) });
+
+/** Changes that were published, and what became of one. */
+export const usePublications = (enabled = true) =>
+  useQuery({ queryKey: ["publications"], queryFn: () => call<Publication[]>("publications"), enabled, ...fresh(5) });
+export const useEffectOf = (revision: number | undefined) =>
+  useQuery({
+    queryKey: ["effect", revision],
+    queryFn: () => call<PublicationEffect>(`publications/${revision ?? 0}/effect`),
+    enabled: revision !== undefined,
+    ...fresh(30),
+  });
+
 /** Checks files as they might be. */
 export const checkDraft = (files: DraftFile[]) => send<CheckedDraft>("configuration/check", { files });
 
@@ -296,7 +344,7 @@ export const useWriteRule = () => useMutation({ mutationFn: (rule: NewRule) => s
 export function useChange() {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (change: { files: DraftFile[] } | { revision: number }) =>
+    mutationFn: (change: { files: DraftFile[]; reason?: string } | { revision: number }) =>
       "files" in change ? send<Changed>("configuration", change) : send<Changed>(`revisions/${change.revision}/restore`, {}),
     onSuccess: () => void client.invalidateQueries(),
   });

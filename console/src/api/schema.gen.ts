@@ -1795,6 +1795,8 @@ export interface components {
             id: string;
             /** @description Its kind. */
             kind: components["schemas"]["FindingKind"];
+            /** @description The page of the console that it belongs to. */
+            page: components["schemas"]["FindingPage"];
             /**
              * Format: int64
              * @description How many people it touches, of those who came.
@@ -1827,6 +1829,11 @@ export interface components {
          * @enum {string}
          */
         FindingKind: "missing_page" | "broken_link" | "redirect_chain" | "sent_again" | "uncompressed" | "large_file" | "embedded" | "hammering" | "probing" | "missing_at_times" | "exposure" | "guard" | "allowance" | "certificate" | "error_page";
+        /**
+         * @description A page of the console that shows findings, beside the one that shows all.
+         * @enum {string}
+         */
+        FindingPage: "trouble" | "transfer" | "sites";
         /** @description What deserves attention. */
         Findings: {
             /**
@@ -2454,6 +2461,14 @@ export interface components {
             said: string;
             /** @description How it went in its first minutes: `watched`, `well`, `failing`, `taken back`, or `not watched` where it was not rehearsed. */
             state: string;
+        };
+        /** @description What became of a published change. */
+        PublicationEffect: {
+            promised?: components["schemas"]["RehearsalOutcome"] | null;
+            /** @description The change. */
+            publication: components["schemas"]["Publication"];
+            /** @description Before and after, for what it touched. */
+            table: components["schemas"]["Table"];
         };
         /** @description What a statement is answered. */
         QueryAnswer: {
@@ -8217,7 +8232,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Effect"];
+                    "application/json": components["schemas"]["PublicationEffect"];
                 };
             };
             /** @description the call is not understood */

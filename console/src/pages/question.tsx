@@ -1,8 +1,8 @@
 /** The tables that answer a question, as lists: those that are shown at once, and further ones when they are asked for. */
-import { useMemo, useRef, useState } from "react";
+import { useState } from "react";
 import type { Survey } from "../api/client";
 import { usePreferences } from "../preferences";
-import { narrowed, useScope } from "../scope";
+import { useNarrowing } from "../scope";
 import { TableList } from "../tables/list";
 import { words } from "../words";
 
@@ -50,18 +50,3 @@ export function Question({ survey, name, zone, drawn }: Props) {
 
 /** Lists stand in two columns where there is room. */
 const LISTS = "gap-x-12 lg:columns-2 [&>section]:mt-0 [&>section]:break-inside-avoid [&>section]:pt-8";
-
-/** What a click on a value, or on a client's trail, does. */
-export function useNarrowing() {
-  const [scope, change] = useScope();
-  const latest = useRef({ scope, change });
-  latest.current = { scope, change };
-  // The same for good, so that lists are not drawn anew for them.
-  return useMemo(
-    () => ({
-      narrow: (filter: string, without: boolean) => latest.current.change(narrowed(latest.current.scope, filter, without)),
-      trail: (client: string) => latest.current.change({ trail: client, prelude: "" }),
-    }),
-    [],
-  );
-}

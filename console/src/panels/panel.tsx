@@ -2,7 +2,8 @@
 import { useEffect, useRef, type ReactNode } from "react";
 import { words } from "../words";
 
-export function Panel({ title, close, children }: { title: ReactNode; close: () => void; children: ReactNode }) {
+/** Wide ones are for what is worked on, and not only looked at. */
+export function Panel({ title, close, isWide = false, children }: { title: ReactNode; close: () => void; isWide?: boolean; children: ReactNode }) {
   const element = useRef<HTMLElement>(null);
   useEffect(() => {
     const before = document.activeElement as HTMLElement | null;
@@ -15,7 +16,7 @@ export function Panel({ title, close, children }: { title: ReactNode; close: () 
       tabIndex={-1}
       aria-label={typeof title === "string" ? title : undefined}
       onKeyDown={(event) => event.key === "Escape" && close()}
-      className="fixed inset-y-0 right-0 z-10 w-full max-w-xl overflow-y-auto border-l border-line bg-sheet p-5 shadow-xl outline-none print:hidden"
+      className={`fixed inset-y-0 right-0 z-10 w-full overflow-y-auto ${isWide ? "max-w-4xl" : "max-w-xl"} border-l border-line bg-sheet p-5 shadow-xl outline-none print:hidden`}
       data-testid="panel"
     >
       <div className="flex items-baseline gap-4 border-b border-line pb-2">

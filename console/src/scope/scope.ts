@@ -27,11 +27,13 @@ export interface Scope {
   trail: string;
   /** The stretch whose prelude is open. */
   prelude: string;
+  /** The findings that are open, by what they are known by, with commas between. */
+  finding: string;
 }
 
 /** Lists of texts, and single ones, that stand in the address under their own names. */
 const LISTS = { sites: "site", servers: "server", hours: "hours", only: "only", without: "without" } as const;
-const TEXTS = { against: "against", measure: "measure", view: "view", statement: "statement", chart: "chart", trail: "trail", prelude: "prelude" } as const;
+const TEXTS = { against: "against", measure: "measure", view: "view", statement: "statement", chart: "chart", trail: "trail", prelude: "prelude", finding: "finding" } as const;
 
 /** The scope of an address. */
 export function scopeOf(address: string): Scope {

@@ -239,16 +239,15 @@ impl EffectTally {
             |name: &str, title: &str| TableColumn { kind: Kind::Size, ..TableColumn::count(name, title) };
         let columns = [
             TableColumn::text("change", "what was promised"),
-            TableColumn::text("cause", "because of"),
             TableColumn::text("after", "after"),
             TableColumn::count("requests_before", "requests before"),
             TableColumn::count("requests", "requests"),
             TableColumn::count("failing_before", "failed before"),
             TableColumn::count("failing", "failed"),
             TableColumn::count("promised", "promised to fail"),
-            TableColumn::count("people", "people"),
-            size("bytes_before", "sent before"),
-            size("bytes", "sent"),
+            TableColumn::count("people", "people").minor(),
+            size("bytes_before", "sent before").minor(),
+            size("bytes", "sent").minor(),
         ];
         let mut table = Table::new("effect", "What became of it", columns);
         for (nth, group) in promised.groups.iter().enumerate().filter(|(_, group)| !group.examples.is_empty())
@@ -258,8 +257,7 @@ impl EffectTally {
                     |is_after: bool| self.counted.get(&(nth, stretch, is_after)).cloned().unwrap_or_default();
                 let (before, after) = (of(false), of(true));
                 table.push([
-                    Cell::from(group.change.words()),
-                    group.cause.what.as_str().into(),
+                    Cell::from(format!("{}: {}", group.change.words(), group.cause.what)),
                     name.into(),
                     before.requests.into(),
                     after.requests.into(),

@@ -30,7 +30,7 @@ pub struct Publication {
 
 /// What became of a published change.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Effect {
+pub struct PublicationEffect {
     /// The change.
     pub publication: Publication,
     /// What its rehearsal promised; absent where it was not rehearsed.

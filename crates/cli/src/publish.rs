@@ -12,7 +12,7 @@ use crate::show::listing::minute;
 use crate::show::text::Drawing;
 use clap::Args;
 use exedra_api::configuration::{ConfigurationFiles, DraftFile, DraftFiles};
-use exedra_api::publications::{Effect, Publication};
+use exedra_api::publications::{PublicationEffect, Publication};
 use exedra_api::rehearsals::Rehearsed;
 use exedra_api::sites::Changed;
 use jiff::tz::TimeZone;
@@ -171,7 +171,7 @@ pub fn effect(options: &EffectOptions) -> Result<(), Failure> {
             latest.revision
         }
     };
-    let effect: Effect = options.service.get(&format!("publications/{revision}/effect"))?;
+    let effect: PublicationEffect = options.service.get(&format!("publications/{revision}/effect"))?;
     if options.form == Form::Json {
         return Ok(crate::out::json(&effect)?);
     }

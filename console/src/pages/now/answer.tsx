@@ -1,5 +1,5 @@
 /** The answer to the page's question, in words: all is well, or what needs somebody, each with where it leads. */
-import { useAlerts, useAllowances, useCheck, useMe, useSites } from "../../api/queries";
+import { useAlerts, useAllowances, useCheck, useMe, usePublications, useSites } from "../../api/queries";
 import type { Now, Status } from "../../api/client";
 import { count } from "../../figures";
 import { addressOf, follow, useScope } from "../../scope";
@@ -15,6 +15,7 @@ export function Answer({ status, now }: { status: Status; now: Now }) {
   const allowances = useAllowances([]);
   const check = useCheck(isOperator);
   const alerts = useAlerts();
+  const publications = usePublications(isOperator);
   // Nothing is said to be well before everything has been looked at; what cannot be looked at does not hold up the rest.
   const isLooking = me.isPending || [sites, allowances, alerts, ...(isOperator ? [check] : [])].some((query) => query.isPending);
   if (isLooking) {
@@ -24,7 +25,7 @@ export function Answer({ status, now }: { status: Status; now: Now }) {
       </section>
     );
   }
-  const needs = needsOf({ status, now, sites: sites.data, allowances: allowances.data, check: check.data, alerts: alerts.data });
+  const needs = needsOf({ status, now, sites: sites.data, allowances: allowances.data, check: check.data, alerts: alerts.data, publications: publications.data });
   if (needs.length === 0) {
     const requests = count(figure(now.totals.rows[0], "requests"));
     const answering = scope.sites.length || status.sites.length;

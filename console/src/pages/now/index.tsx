@@ -1,5 +1,5 @@
 /** Is everything well? What needs me? */
-import { useEffect, useRef, useState } from "react";
+import { lazy, Suspense, useEffect, useRef, useState } from "react";
 import type { Now } from "../../api/client";
 import { useNow, useStatus } from "../../api/queries";
 import { Columns } from "../../charts/columns";
@@ -14,6 +14,9 @@ import type { PageProps } from "../props";
 import { Answer } from "./answer";
 import { ActiveClients } from "./active-clients";
 import { Latest } from "./latest";
+
+/** The first view does not wait for them. */
+const FindingsList = lazy(() => import("../../parts/findings").then((part) => ({ default: part.FindingsList })));
 
 const CLASSES = ["2", "3", "4", "5"];
 const COLOURS = ["var(--sea)", "var(--moved)", "var(--attention)", "var(--trouble)"];
@@ -55,8 +58,13 @@ function View({ now, zone }: { now: Now; zone: string }) {
           <Part name={words.measures.bytes ?? ""} value={bytes(total("bytes"))} mark="var(--clay)" id="transfer" />
         </dl>
       </div>
+      {show !== "pictures" && (
+        <Suspense fallback={null}>
+          <FindingsList />
+        </Suspense>
+      )}
       {show !== "lists" && (
-        <div className="mt-3 grid gap-x-12 gap-y-2 lg:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
+        <div className="mt-6 grid gap-x-12 gap-y-2 lg:grid-cols-[minmax(0,2fr)_minmax(0,1fr)]">
           <section aria-label={words.now.hour}>
             <Columns
               title={words.now.hour}

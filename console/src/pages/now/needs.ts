@@ -1,5 +1,5 @@
 /** What needs somebody: each thing in words, with its figure and where it leads. The worst first. */
-import type { AlertState, Allowances, ConfigDiagnostic, Now, Sites, Status } from "../../api/client";
+import type { AlertState, Allowances, ConfigDiagnostic, Now, Publication, Sites, Status } from "../../api/client";
 import { bytes, count, dayName, percent } from "../../figures";
 import type { Scope } from "../../scope";
 import { figure } from "../../tables/table";
@@ -23,6 +23,7 @@ export interface Known {
   allowances?: Allowances;
   check?: ConfigDiagnostic[];
   alerts?: AlertState[];
+  publications?: Publication[];
 }
 
 /** Failures are worth somebody's attention from this share of the last hour's requests on, and from this number. */
@@ -36,6 +37,7 @@ const LAG = 4_000_000;
 export function needsOf(known: Known): Need[] {
   const all = [
     ...raised(known.alerts),
+    ...failing(known.publications),
     failures(known.now),
     behind(known.status),
     ...logs(known.status),
@@ -58,6 +60,18 @@ function raised(alerts: AlertState[] = []): Need[] {
       text: words.alerts.need(alert.name, alert.figure, alert.client ?? undefined),
       more: alert.condition,
       to: { page: "watch" },
+    }));
+}
+
+/** Published changes that fail more than their rehearsal promised. */
+function failing(publications: Publication[] = []): Need[] {
+  return publications
+    .filter((publication) => publication.state === "failing" && publication.in_force)
+    .map((publication) => ({
+      key: `publication ${publication.revision}`,
+      severity: "trouble",
+      text: words.published.failing(publication.revision, publication.said),
+      to: { page: "sites", view: "published" },
     }));
 }
 

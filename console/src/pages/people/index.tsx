@@ -7,13 +7,13 @@ import { count, percent } from "../../figures";
 import { Figure } from "../../parts/figure";
 import { QueryView } from "../../parts/states";
 import { usePreferences } from "../../preferences";
-import { useScope } from "../../scope";
+import { useNarrowing, useScope } from "../../scope";
 import { ChangeNote, ShareNote } from "../../tables/change";
 import { changeOf, figure, textOf } from "../../tables/table";
 import { words } from "../../words";
 import type { PageProps } from "../props";
 import { isByDay, overTime, periodOf } from "../pictures";
-import { Question, useNarrowing } from "../question";
+import { Question } from "../question";
 
 /** Tables that are pictures here, beside being lists. */
 const SHARED = ["countries", "devices", "browsers", "systems"];

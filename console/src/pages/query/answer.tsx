@@ -4,7 +4,7 @@ import type { QueryAnswer } from "../../api/client";
 import { TableChart } from "../../charts/table-chart";
 import { count } from "../../figures";
 import { styles } from "../../parts/styles";
-import { useNarrowing } from "../question";
+import { useNarrowing } from "../../scope";
 import { words } from "../../words";
 import { Rows } from "./rows";
 

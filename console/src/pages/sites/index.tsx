@@ -3,6 +3,7 @@ import { ToggleGroup } from "radix-ui";
 import { lazy, Suspense } from "react";
 import { useMe, useSites } from "../../api/queries";
 import type { Sites } from "../../api/client";
+import { FindingsList } from "../../parts/findings";
 import { Loading, QueryView } from "../../parts/states";
 import { styles } from "../../parts/styles";
 import { useScope } from "../../scope";
@@ -14,6 +15,7 @@ import { TryRequest } from "./try-request";
 
 /** The editor is large, and most who come here only look. */
 const Files = lazy(() => import("./configuration"));
+const Published = lazy(() => import("./published"));
 const Revisions = lazy(() => import("./configuration/revisions"));
 
 export default function SitesPage({ zone }: PageProps) {
@@ -41,6 +43,7 @@ export default function SitesPage({ zone }: PageProps) {
       )}
       <Suspense fallback={<Loading />}>
         {view === "files" && <Files />}
+        {view === "published" && <Published zone={zone} />}
         {view === "revisions" && <Revisions zone={zone} />}
         {view === "site" && <QueryView query={sites}>{(sites) => <Configured sites={sites} zone={zone} isOperator={isOperator} />}</QueryView>}
       </Suspense>
@@ -56,6 +59,7 @@ function Configured({ sites, zone, isOperator }: { sites: Sites; zone: string; i
     <>
       <TryRequest address={(chosen ?? sites.sites[0])?.addresses[0] ?? ""} />
       {isOperator && <Checked />}
+      <FindingsList page="sites" />
       {chosen ? <SiteView site={chosen} isOperator={isOperator} /> : <Overview sites={sites.sites} />}
       <p className="mt-8 text-sm text-quiet">{words.sites.inForce(sites.file, sites.revision, since)}</p>
     </>

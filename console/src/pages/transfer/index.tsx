@@ -6,6 +6,7 @@ import { Columns } from "../../charts/columns";
 import { MonthChart } from "../../charts/month-chart";
 import { bytes, count, dayName } from "../../figures";
 import { Figure } from "../../parts/figure";
+import { FindingsList } from "../../parts/findings";
 import { QueryView, Loading } from "../../parts/states";
 import { usePreferences } from "../../preferences";
 import { useScope } from "../../scope";
@@ -30,6 +31,7 @@ export default function TransferPage({ zone }: PageProps) {
     <>
       <QueryView query={survey}>{(survey) => <Picture survey={survey} zone={zone} />}</QueryView>
       {show !== "lists" && <Months />}
+      <FindingsList page="transfer" />
       {survey.data && (
         <>
           <Question survey={survey.data} name="transfer" zone={zone} drawn={[]} />

@@ -4,16 +4,17 @@ import { useErrors, useSurvey } from "../../api/queries";
 import { Columns } from "../../charts/columns";
 import { count, percent } from "../../figures";
 import { Figure } from "../../parts/figure";
+import { FindingsList } from "../../parts/findings";
 import { QueryView, Loading } from "../../parts/states";
 import { usePreferences } from "../../preferences";
-import { useScope } from "../../scope";
+import { useNarrowing, useScope } from "../../scope";
 import { ShareNote } from "../../tables/change";
 import { TableList } from "../../tables/list";
 import { figure } from "../../tables/table";
 import { words } from "../../words";
 import type { PageProps } from "../props";
 import { overTime } from "../pictures";
-import { Question, useNarrowing } from "../question";
+import { Question } from "../question";
 import { Bursts } from "./bursts";
 
 export default function TroublePage({ zone }: PageProps) {
@@ -27,6 +28,7 @@ export default function TroublePage({ zone }: PageProps) {
       {(survey) => (
         <>
           <Picture survey={survey} zone={zone} />
+          <FindingsList page="trouble" />
           <Causes zone={zone} />
           <Question survey={survey} name="trouble" zone={zone} drawn={["classes"]} />
         </>

@@ -31,7 +31,7 @@ mod times;
 
 pub use counts::Counts;
 pub use inventory::Inventory;
-pub use kind::Kind;
+pub use kind::{Kind, Page};
 pub use present::{Exposed, Month, Present};
 
 use crate::rehearsal::Sites;
@@ -78,6 +78,8 @@ pub struct Finding {
     pub id: String,
     /// Its kind.
     pub kind: Kind,
+    /// The page of the console that it belongs to.
+    pub page: Page,
     /// The site.
     pub site: String,
     /// What it is about: a path, a client, a host.
@@ -278,6 +280,7 @@ impl<'s> OfSite<'s> {
         Finding {
             id: identity(kind, self.name(), subject),
             kind,
+            page: kind.page(),
             site: self.name().to_owned(),
             subject: subject.to_owned(),
             title: String::new(),

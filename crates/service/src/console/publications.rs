@@ -8,7 +8,7 @@ use crate::jobs::publications::effect_of;
 use axum::Json;
 use exedra_acting::rehearsal::Outcome;
 use exedra_api::Problem;
-use exedra_api::publications::{Effect, Publication as PublicationWire};
+use exedra_api::publications::{PublicationEffect, Publication as PublicationWire};
 use exedra_common::tables::Table;
 use exedra_store::{Publication, PublicationState};
 use jiff::Timestamp;
@@ -29,8 +29,8 @@ pub async fn publications(caller: Caller) -> Result<Json<Vec<PublicationWire>>, 
 
 /// What became of a published change: for exactly what it touched, before and after, against what its rehearsal promised.
 #[utoipa::path(get, path = "/publications/{revision}/effect", params(("revision" = i32, Path)),
-    responses((status = 200, body = Effect), (status = 404, body = Problem)))]
-pub async fn effect(caller: Caller, Named(revision): Named<i32>) -> Result<Json<Effect>, Failure> {
+    responses((status = 200, body = PublicationEffect), (status = 404, body = Problem)))]
+pub async fn effect(caller: Caller, Named(revision): Named<i32>) -> Result<Json<PublicationEffect>, Failure> {
     working(move |work| {
         let console = caller.console();
         let publication = console.acting.publication(revision)?.ok_or_else(|| {
@@ -51,7 +51,7 @@ pub async fn effect(caller: Caller, Named(revision): Named<i32>) -> Result<Json<
             }
             None => Table::new("effect", "What became of it", []),
         };
-        Ok(Effect { publication: on_wire(&publication, in_force), promised, table })
+        Ok(PublicationEffect { publication: on_wire(&publication, in_force), promised, table })
     })
     .await
 }

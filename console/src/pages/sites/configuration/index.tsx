@@ -11,7 +11,7 @@ import type { CheckedDraft, ConfigurationFile, ConfigurationFiles, DraftFile, Co
 import { QueryView } from "../../../parts/states";
 import { styles } from "../../../parts/styles";
 import { words } from "../../../words";
-import { Diagnostics } from "../checked";
+import { Diagnostics } from "../../../parts/diagnostics";
 import { Difference, Editor } from "./editor";
 import { NewRule } from "./new-rule";
 

@@ -6,7 +6,7 @@ import { count, moment } from "../../../figures";
 import { styles } from "../../../parts/styles";
 import { QueryView } from "../../../parts/states";
 import { words } from "../../../words";
-import { Diagnostics } from "../checked";
+import { Diagnostics } from "../../../parts/diagnostics";
 import { Difference } from "./editor";
 
 const said = words.configuration;
