@@ -12,7 +12,7 @@ use crate::show::listing::minute;
 use crate::show::text::Drawing;
 use clap::Args;
 use exedra_api::configuration::{ConfigurationFiles, DraftFile, DraftFiles};
-use exedra_api::publications::{PublicationEffect, Publication};
+use exedra_api::publications::{Publication, PublicationEffect};
 use exedra_api::rehearsals::Rehearsed;
 use exedra_api::sites::Changed;
 use jiff::tz::TimeZone;

@@ -25,7 +25,7 @@ pub fn exposures(of: OfSite<'_>) -> Vec<Finding> {
         let Some(number) = of.counts().known(of.name(), &exposed.path) else { continue };
         let counts = of.counts().of(number);
         let reached = counts.requests(Answered::Sent) + counts.requests(Answered::Same);
-        if reached == 0 {
+        if reached == 0 || !of.answer(&exposed.path, Asker::default()).status.is_success() {
             continue;
         }
         let columns = [

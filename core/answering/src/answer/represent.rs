@@ -107,9 +107,7 @@ pub fn codings(compress: &Compress, facts: &RecordedFacts<'_>, size: u64, essenc
 
 /// The field may stand in several lines, which mean the same as one (RFC 9110 §5.3).
 pub fn accepted_encodings<'a>(facts: &RecordedFacts<'a>) -> Option<Cow<'a, str>> {
-    let mut lines = facts.lines(&header::ACCEPT_ENCODING)?.iter().filter_map(|line| line.to_str().ok());
-    let first = lines.next()?;
-    Some(lines.fold(first.into(), |all, line| format!("{all}, {line}").into()))
+    facts.joined(&header::ACCEPT_ENCODING)
 }
 
 /// A file in one of the codings that the client likes, by what is known of its encodings. `liked` is `None`

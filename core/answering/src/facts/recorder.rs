@@ -21,7 +21,7 @@
 //! ```
 
 use super::{FactName, Facts, Fields, Known, LocalTime, Scheme};
-use http::{HeaderMap, HeaderName, header};
+use http::{HeaderName, header};
 use smallvec::SmallVec;
 use std::borrow::Cow;
 use std::cell::{Cell, RefCell};
@@ -286,12 +286,18 @@ impl<'a> RecordedFacts<'a> {
         self.facts.whole_field(name)
     }
 
-    /// All lines of a header field; `None` where fields are not recorded.
-    pub fn lines(&self, name: &HeaderName) -> Option<http::header::GetAll<'a, http::HeaderValue>> {
+    /// All lines of a header field that are text, as one; `None` where there are none or nobody knows.
+    pub fn joined(&self, name: &HeaderName) -> Option<Cow<'a, str>> {
         self.record_field(name);
-        let Fields::All(map): Fields<'a> = self.facts.fields else { return None };
-        let map: &'a HeaderMap = map;
-        Some(map.get_all(name))
+        let map = match self.facts.fields {
+            Fields::All(map) => map,
+            Fields::Recorded(_) | Fields::Unknown => {
+                return self.facts.field(name).value().map(Cow::Borrowed);
+            }
+        };
+        let mut lines = map.get_all(name).iter().filter_map(|line| line.to_str().ok());
+        let first = lines.next()?;
+        Some(lines.fold(first.into(), |all, line| format!("{all}, {line}").into()))
     }
 
     /// A parameter of the query as it is written.
@@ -337,6 +343,7 @@ impl<'a> RecordedFacts<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use http::HeaderMap;
 
     #[test]
     fn what_was_read_is_what_is_depended_on_and_what_varies() {

@@ -8,7 +8,7 @@ use crate::jobs::publications::effect_of;
 use axum::Json;
 use exedra_acting::rehearsal::Outcome;
 use exedra_api::Problem;
-use exedra_api::publications::{PublicationEffect, Publication as PublicationWire};
+use exedra_api::publications::{Publication as PublicationWire, PublicationEffect};
 use exedra_common::tables::Table;
 use exedra_store::{Publication, PublicationState};
 use jiff::Timestamp;
