@@ -61,6 +61,9 @@ fn body_of(method: &Method, path: &str) -> Option<Value> {
             "name": "tides", "figure": "number", "of": "all", "bound": "over", "value": "5", "of_last": "5 minutes"
         })),
         ("POST", "/api/v1/alerts/{name}/silence") => Some(json!({ "time": "2 hours" })),
+        ("POST", "/api/v1/findings/remedies") => Some(json!({ "findings": [] })),
+        ("POST", "/api/v1/findings/{id}/aside") => Some(json!({ "reason": "known" })),
+        ("POST", "/api/v1/rehearsals") => Some(json!({})),
         ("POST", "/api/v1/tokens") => Some(json!({ "label": "nightly", "role": "viewer", "days": 30 })),
         _ => None,
     }
@@ -79,6 +82,7 @@ fn named(path: &str) -> String {
     };
     path.replace("{form}", "json")
         .replace("{number}", "1")
+        .replace("{revision}", "1")
         .replace("{name}", "anna")
         .replace("{id}", "nobody")
 }
@@ -146,7 +150,7 @@ fn every_call_that_is_described_answers_as_described() {
                 | "/api/v1/messages/{number}/retry"
                 | "/api/v1/scheduled-reports/{name}/run",
             ) => 404,
-            ("GET", "/api/v1/report-runs/{number}/file") => 404,
+            ("GET", "/api/v1/report-runs/{number}/file" | "/api/v1/publications/{revision}/effect") => 404,
             _ => 200,
         };
         let is_expected =

@@ -73,7 +73,7 @@ impl PublicationState {
 pub struct Publication {
     /// The revision that came into force.
     pub revision: i32,
-    /// When, in seconds since 1970 UTC.
+    /// When, in milliseconds since 1970 UTC: requests of the same second came before it and after.
     pub made: i64,
     /// By whom.
     pub made_by: String,

@@ -391,7 +391,7 @@ diesel::table! {
     publications (revision) {
         /// The revision that came into force.
         revision -> Integer,
-        /// When, in seconds since 1970 UTC.
+        /// When, in milliseconds since 1970 UTC.
         made -> BigInt,
         /// By whom.
         made_by -> Text,

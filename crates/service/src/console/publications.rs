@@ -46,7 +46,7 @@ pub async fn effect(caller: Caller, Named(revision): Named<i32>) -> Result<Json<
                 let now = Timestamp::now().as_millisecond();
                 let until = ended(&caller, revision)?.unwrap_or(now);
                 caller.effect(|records| {
-                    effect_of(promised, publication.made * 1000, until, records, &for_a_call(&goes_on))
+                    effect_of(promised, publication.made, until, records, &for_a_call(&goes_on))
                 })?
             }
             None => Table::new("effect", "What became of it", []),
@@ -77,7 +77,7 @@ pub(super) fn published(
     let rehearsal = caller.console().known_rehearsals.get(rehearsal);
     let publication = Publication {
         revision,
-        made: Timestamp::now().as_second(),
+        made: Timestamp::now().as_millisecond(),
         made_by: caller.name(),
         reason: reason.trim().to_owned(),
         before,
@@ -92,7 +92,7 @@ fn on_wire(publication: &Publication, in_force: i32) -> PublicationWire {
     let promised = outcome(publication);
     PublicationWire {
         revision: publication.revision,
-        made: Timestamp::from_second(publication.made).unwrap_or_default().to_string(),
+        made: moment(publication.made),
         made_by: publication.made_by.clone(),
         reason: publication.reason.clone(),
         before: publication.before,
@@ -104,4 +104,9 @@ fn on_wire(publication: &Publication, in_force: i32) -> PublicationWire {
         in_force: publication.revision == in_force,
         promised: promised.map(|promised| promised.about()),
     }
+}
+
+/// An instant to the second (RFC 3339), by its milliseconds since 1970 UTC.
+fn moment(time: i64) -> String {
+    Timestamp::from_second(time.div_euclid(1000)).unwrap_or_default().to_string()
 }

@@ -24,7 +24,7 @@ use exedra_store::records::{Scan, ScanSink};
 use jiff::Timestamp;
 use parking_lot::Mutex;
 use std::collections::HashMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -64,7 +64,8 @@ pub async fn rehearse(
         let config = match configuration::drafted(&changes.file, &texts) {
             Ok(config) => config,
             Err(Refused::Mistaken { found, sources }) => {
-                return Ok(Rehearsed { found: diagnostics(&found, &sources), ..rehearsed });
+                let found = diagnostics(&found, &sources);
+                return Ok(as_called(Rehearsed { found, ..rehearsed }, called.as_deref(), &changes.file));
             }
             Err(unreadable @ Refused::Unreadable { .. }) => {
                 return Err(Failure::Wrong(unreadable.to_string()));
@@ -75,27 +76,32 @@ pub async fn rehearse(
         rehearsed.is_sound = !found.iter().any(|one| one.is_error());
         rehearsed.found = diagnostics(&found, &config.sources);
         if !rehearsed.is_sound {
-            return Ok(rehearsed);
+            return Ok(as_called(rehearsed, called.as_deref(), &changes.file));
         }
-        let mut outcome = run(&caller, &about, &config, work)?;
+        let outcome = run(&caller, &about, &config, work)?;
         caller.console().known_rehearsals.add(&rehearsed.id, &outcome);
-        if let Some(called) = called {
-            let main = changes.file.display().to_string();
-            let causes = outcome.groups.iter_mut().map(|group| &mut group.cause).filter(|cause| cause.is_new);
-            let files = causes.filter_map(|cause| cause.file.as_mut());
-            let files = files.chain(rehearsed.found.iter_mut().map(|one| &mut one.file));
-            files.filter(|file| **file == main).for_each(|file| file.clone_from(&called));
-        }
-        Ok(Rehearsed {
+        let rehearsed = Rehearsed {
             is_worse: outcome.is_worse_for_somebody(),
-            table: outcome.table(),
             unsure: outcome.unsure_table(),
             outcome,
             took_ms: begun.elapsed().as_secs_f64() * 1000.0,
             ..rehearsed
-        })
+        };
+        let rehearsed = as_called(rehearsed, called.as_deref(), &changes.file);
+        Ok(Rehearsed { table: rehearsed.outcome.table(), ..rehearsed })
     })
     .await
+}
+
+/// The same with the main file called as whoever sent its text calls it.
+fn as_called(mut rehearsed: Rehearsed, called: Option<&str>, main: &Path) -> Rehearsed {
+    let Some(called) = called else { return rehearsed };
+    let main = main.display().to_string();
+    let causes = rehearsed.outcome.groups.iter_mut().map(|group| &mut group.cause);
+    let files = causes.filter(|cause| cause.is_new).filter_map(|cause| cause.file.as_mut());
+    let files = files.chain(rehearsed.found.iter_mut().map(|one| &mut one.file));
+    files.filter(|file| **file == main).for_each(|file| called.clone_into(file));
+    rehearsed
 }
 
 /// The texts of files as they might be. Where none is given, the files are taken as they are on the disk.

@@ -63,7 +63,7 @@ fn look(
         else {
             continue;
         };
-        let age = Timestamp::now().as_second() - publication.made;
+        let age = (Timestamp::now().as_millisecond() - publication.made) / 1000;
         let is_over = age >= i64::try_from(service.watch_changes.as_secs()).unwrap_or(i64::MAX);
         // Another has taken its place: what comes now is not its doing.
         if Some(publication.revision) != newest {
@@ -137,8 +137,7 @@ fn watched(publication: &Publication, records: &Records, stop: &AtomicBool) -> R
             self.0.add(batch, row, texts);
         }
     }
-    // A second later: what was under way was answered by the configuration before.
-    let from = (publication.made + 1) * 1000;
+    let from = publication.made;
     let goes_on = || if stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
     let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
     let scope = Scope { from: Some(from), ..Scope::default() };

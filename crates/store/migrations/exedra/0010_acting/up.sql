@@ -12,7 +12,7 @@ CREATE TABLE set_aside (
 -- Changes that were published, with what their rehearsal promised.
 CREATE TABLE publications (
     revision  INTEGER NOT NULL PRIMARY KEY,
-    made      BIGINT  NOT NULL,  -- seconds since 1970 UTC
+    made      BIGINT  NOT NULL,  -- milliseconds since 1970 UTC: requests of the same second came before it and after
     made_by   TEXT    NOT NULL,
     reason    TEXT    NOT NULL,
     before    INTEGER NOT NULL,  -- the revision that was in force before
