@@ -11,9 +11,11 @@
 //!
 //! `exedra-benches query PROGRAM [LINES]` asks ten statements of a log and of records, beside another engine.
 //!
+//! `exedra-benches rehearse` runs a million recorded requests through two configurations, beside counting them.
+//!
 //! `exedra-benches rules` says what ten, a thousand and ten thousand rules cost a request.
 //!
-//! - [`rules`], [`decide`]: deciding alone
+//! - [`rules`], [`decide`]: deciding alone; [`rehearse`]: twice, of what was recorded
 //! - [`read`]: reading logs; [`made_log`]: a log with heavy tails; [`exedra_benches::ceilings`]: the least that could be done with it
 //! - [`store`]: years of requests; [`query`]: statements over them
 //! - [`serve`]: the service under load; [`bare`]: a server that only answers
@@ -23,6 +25,7 @@ mod decide;
 mod made_log;
 mod query;
 mod read;
+mod rehearse;
 mod rules;
 mod serve;
 mod store;
@@ -46,6 +49,7 @@ fn main() -> ExitCode {
         ["store", program, requests] => store::compare(program, requests.parse().ok()),
         ["decide"] => decide::measure(),
         ["rules", ..] => rules::measure(),
+        ["rehearse", ..] => rehearse::measure(),
         ["bare", size, manner] => bare::run(size.parse().unwrap_or(1024), manner == "secured"),
         ["read", program] => read::compare(program, 3_000_000),
         ["read", program, lines] => read::compare(program, lines.parse().unwrap_or(3_000_000)),
@@ -55,7 +59,7 @@ fn main() -> ExitCode {
         ["make", file, lines] => report(made_log::write(Path::new(file), lines.parse().unwrap_or(3_000_000))),
         _ => {
             eprintln!(
-                "exedra-benches read PROGRAM [LINES], serve PROGRAM, store PROGRAM [REQUESTS], query PROGRAM [LINES], or rules"
+                "exedra-benches read PROGRAM [LINES], serve PROGRAM, store PROGRAM [REQUESTS], query PROGRAM [LINES], rehearse, or rules"
             );
             ExitCode::FAILURE
         }

@@ -21,7 +21,7 @@ cargo xtask build             the release program with its console, to be instal
 cargo xtask test              formatting, lints, types and all tests
 cargo xtask test --cluster    the same of the cluster, which has a build of its own
 cargo xtask cluster           a scheduler and two workers on this machine, over Port Lindry's logs
-cargo xtask bench NAME        a comparison with its ceiling: read, serve, store, query, rules
+cargo xtask bench NAME        a comparison with its ceiling: read, serve, store, query, rehearse, rules
 cargo xtask types             write the API's description and the console's types anew
 ";
 
@@ -98,7 +98,7 @@ fn bench(names: &[String]) -> Result<(), Failed> {
     let Some(name @ ("read" | "serve" | "store" | "query" | "rules")) = names.first().map(String::as_str)
     else {
         return Err(Failed(
-            "which comparison? cargo xtask bench read, serve, store, query, or rules".to_owned(),
+            "which comparison? cargo xtask bench read, serve, store, query, rehearse, or rules".to_owned(),
         ));
     };
     let root = root();

@@ -508,9 +508,7 @@ fn mended(made: &Made, text: &str, all: &[Finding]) {
     }
     let again = found(made, &changed);
     for finding in remedied {
-        // An allowance is still short, and a large file large: the remedy says what happens then.
-        let stays = matches!(finding.kind, Kind::Allowance | Kind::LargeFile);
-        let is_there = again.iter().any(|other| other.id == finding.id && other.remedy.is_some());
-        assert!(stays || !is_there, "{} is still found with {changed}", finding.title);
+        let is_there = again.iter().any(|other| other.id == finding.id);
+        assert!(!is_there, "{} is still found with {changed}", finding.title);
     }
 }

@@ -59,7 +59,10 @@ fn hammering_client(
     let answer = of.answer(path(top), asker);
     let pace = f64::from(counts.busiest) / 60.0;
     let limits = answer.obligations.as_deref().map_or(&[][..], |obligations| &obligations.limits);
-    let is_limited = limits.iter().any(|limit| limit.requests.is_some_and(|rate| rate < pace * 0.75));
+    // A crawler that takes its time does not hurry in any minute: what it is allowed must be less than what it takes in the long run.
+    let usual = counts.requests as f64 / (of.counts().days() * 86_400.0);
+    let bound = if is_hurried { pace } else { usual };
+    let is_limited = limits.iter().any(|limit| limit.requests.is_some_and(|rate| rate < bound * 0.75));
     if matches!(answer.status.as_u16(), 401 | 403 | 410) || is_limited {
         return None;
     }
@@ -106,11 +109,13 @@ fn hammering_client(
         (_, None) => return None,
     };
     let called = if fact == "agent" { name.clone().unwrap_or_default() } else { client.to_owned() };
-    let rate = if is_hurried { "10 a minute" } else { "20 a minute" };
+    // Once a day through everything is as often as anything changes here.
+    let whole = (of.inventory.files.len() as u64).div_ceil(24).max(5);
+    let rate = if is_hurried { "10 a minute".to_owned() } else { format!("{whole} an hour") };
     let settings = [
         ("name", text(&format!("{called} asks too much"))),
         ("when", format!("{{ {fact} = {value} }}")),
-        ("limit", format!("{{ requests = {}, at_once = 20 }}", text(rate))),
+        ("limit", format!("{{ requests = {}, at_once = 20 }}", text(&rate))),
     ];
     let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
     let edit = Edit::Rule { site: of.name().to_owned(), settings, is_first: true };

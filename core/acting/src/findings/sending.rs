@@ -282,7 +282,11 @@ pub fn large_files(of: OfSite<'_>) -> Vec<Finding> {
             people.people.into(),
             people.again.into(),
         ]);
+        // What is held back when the allowance is used up has been thought of.
         let is_held_back = of.seen.config.may_hold_back(of.id);
+        if is_held_back && kind(path) == PathKind::Download {
+            continue;
+        }
         let is_picture = matches!(
             extension(path).as_deref(),
             Some("jpg" | "jpeg" | "png" | "gif" | "bmp" | "tif" | "tiff")
@@ -295,18 +299,14 @@ pub fn large_files(of: OfSite<'_>) -> Vec<Finding> {
                 "A smaller edition beside it (a lower bit rate, parts by chapter) would spare most of it."
             }
         };
-        let remedy =
-            (of.site.allowance.is_some() && !is_held_back && kind(path) == PathKind::Download).then(|| {
-                Remedy {
-                    words: "refuse downloads, and not pages, when the month's allowance is used up"
-                        .to_owned(),
-                    edits: vec![Edit::Setting {
-                        site: of.name().to_owned(),
-                        key: "at_allowance".to_owned(),
-                        value: text("refuse downloads"),
-                    }],
-                }
-            });
+        let remedy = (of.site.allowance.is_some() && kind(path) == PathKind::Download).then(|| Remedy {
+            words: "refuse downloads, and not pages, when the month's allowance is used up".to_owned(),
+            edits: vec![Edit::Setting {
+                site: of.name().to_owned(),
+                key: "at_allowance".to_owned(),
+                value: text("refuse downloads"),
+            }],
+        });
         let percent = 100.0 * sent as f64 / all.max(1) as f64;
         found.push(
             Finding {

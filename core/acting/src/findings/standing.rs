@@ -108,9 +108,10 @@ pub fn guards(of: OfSite<'_>) -> Vec<Finding> {
 /// An allowance that will not last for the month.
 pub fn allowance(of: OfSite<'_>) -> Vec<Finding> {
     let months = of.seen.present.months.iter().filter(|month| month.site == of.name());
-    let at_risk = months.filter(|month| month.expected > month.allowance);
+    // Where downloads are held back by then, somebody has decided what happens.
+    let at_risk =
+        months.filter(|month| month.expected > month.allowance && !of.seen.config.may_hold_back(of.id));
     let finding = |month: &super::Month| {
-        let is_held_back = of.seen.config.may_hold_back(of.id);
         let columns = [
             TableColumn::size("allowance", "allowance"),
             TableColumn::size("sent", "sent so far"),
@@ -123,14 +124,14 @@ pub fn allowance(of: OfSite<'_>) -> Vec<Finding> {
             .runs_out
             .as_ref()
             .map_or(String::new(), |day| format!(" It is used up on {day}, as expected."));
-        let remedy = (!is_held_back).then(|| Remedy {
+        let remedy = Remedy {
             words: "refuse downloads, and not pages, once it is used up".to_owned(),
             edits: vec![Edit::Setting {
                 site: of.name().to_owned(),
                 key: "at_allowance".to_owned(),
                 value: text("refuse downloads"),
             }],
-        });
+        };
         Finding {
             title: format!("the allowance of {} will not last for the month", of.name()),
             cost: format!("{} more than the {} that are allowed", bytes(over), bytes(month.allowance)),
@@ -142,9 +143,7 @@ pub fn allowance(of: OfSite<'_>) -> Vec<Finding> {
             )],
             evidence: table,
             command: format!("exedra allowance --site {}", of.name()),
-            remedy,
-            advice: is_held_back
-                .then(|| "Downloads are held back when it is used up: see what is fetched most.".to_owned()),
+            remedy: Some(remedy),
             ..of.finding(Kind::Allowance, of.name())
         }
         .weighed(0, 0, over)

@@ -51,7 +51,7 @@ use distinct::{Distinct, Needs};
 use exedra_answering::answer::{
     Answer, Folder, Form, LettingIn, Question, Trace, Tree, UnsureRule, Want, answer, answer_traced,
 };
-use exedra_answering::config::Config;
+use exedra_answering::config::{Config, SiteId};
 use exedra_answering::facts::{FactName, Facts};
 use exedra_answering::rules::Limit;
 use exedra_common::{Dictionaries, RequestBatch};
@@ -149,7 +149,16 @@ impl<'c> Rehearsal<'c> {
     /// What came of it.
     pub fn finish(self) -> Outcome {
         let distinct = self.distinct.count();
-        outcome::outcome(self.groups, distinct)
+        let mut outcome = outcome::outcome(self.groups, distinct);
+        let held_back = |config: &Config| -> Vec<String> {
+            let sites = config.sites.iter().enumerate().filter(|(nth, _)| config.may_hold_back(SiteId(*nth)));
+            sites.map(|(_, site)| site.name.value.clone()).collect()
+        };
+        if held_back(self.old.0) != held_back(self.new.0) {
+            let words = "what happens once a month's allowance is used up differs, and is not rehearsed: downloads are held back then, and pages never";
+            outcome.caveats.push(words.to_owned());
+        }
+        outcome
     }
 
     fn play(&self, (config, sites): Served<'c>, facts: Facts<'_>) -> Played {
