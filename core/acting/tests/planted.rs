@@ -3,12 +3,14 @@
 
 use exedra_acting::findings::inventory::{FileSeen, PageSeen};
 use exedra_acting::findings::{
-    Counts, Exposed, Finding, Inventory, Kind, Month, Present, Seen, SiteSeen, THRESHOLD, find, html,
+    BurstSeen, Counts, Exposed, Finding, Inventory, Kind, Month, Present, Seen, SiteSeen, THRESHOLD, find,
+    html,
 };
 use exedra_acting::remedy::applied;
 use exedra_answering::answer::Tree;
 use exedra_answering::config::{SiteId, understand};
 use exedra_common::{Dictionaries, NumberColumn, RequestBatch, TextColumn};
+use exedra_reading::prelude::{Minutes, Tallies, Trouble, preludes};
 use jiff::tz::TimeZone;
 use rand::rngs::StdRng;
 use rand::seq::{IndexedRandom, SliceRandom};
@@ -192,8 +194,8 @@ fn moved_pages(made: &mut Made, words: &[&str]) {
 
 fn links_and_chains(made: &mut Made, words: &[&str]) {
     // A link of our own that many followed is told as what is missing; one to a redirect by itself.
-    let linking = format!("<title>More</title>\n<a href='/way-1'>further</a>\n<a href='/way-1'>again</a>");
-    made.file("/more.html", 2_000, Some(&linking));
+    let linking = "<title>More</title>\n<a href='/way-1'>further</a>\n<a href='/way-1'>again</a>";
+    made.file("/more.html", 2_000, Some(linking));
     made.people(150, "/more.html", 200, 900, None);
     let end = format!("/{}.html", words[0]);
     made.rules += &format!(
@@ -348,6 +350,26 @@ fn clients(made: &mut Made, words: &[&str]) {
         });
     }
     made.plant(Kind::MissingAtTimes, "/today.html");
+    // Twenty minutes of failures, one noon.
+    let noon = BEGINS + 12 * DAY + 12 * 3_600_000;
+    for nth in 0..60 {
+        let client = made.person();
+        made.ask(&Asked {
+            time: noon + nth * 20_000,
+            client,
+            agent: PERSON,
+            path: "/today.html",
+            status: 500,
+            bytes: 300,
+            referrer: None,
+            encoding: None,
+        });
+    }
+    let stamp = |minute: i64| {
+        let time = jiff::Timestamp::from_millisecond(noon + minute * 60_000).unwrap();
+        time.strftime("%Y-%m-%dT%H:%M").to_string()
+    };
+    made.plant(Kind::Burst, format!("{}..{}", stamp(0), stamp(20)));
 }
 
 fn standing(made: &mut Made) {
@@ -386,6 +408,7 @@ fn found(made: &Made, text: &str) -> Vec<Finding> {
             reason: "a database".to_owned(),
             remedy: "move it out".to_owned(),
         }],
+        bursts: Vec::new(),
         certificates: vec![("made.example".to_owned(), 6.5)],
         months: vec![Month {
             site: "made".to_owned(),
@@ -395,6 +418,7 @@ fn found(made: &Made, text: &str) -> Vec<Finding> {
             runs_out: None,
         }],
     };
+    let present = Present { bursts: bursts(made), ..present };
     let sites = [SiteSeen { id: SiteId(0), inventory: made.inventory.clone() }];
     find(&Seen {
         config: &config,
@@ -404,6 +428,19 @@ fn found(made: &Made, text: &str) -> Vec<Finding> {
         zone: TimeZone::UTC,
         present: &present,
     })
+}
+
+/// Bursts of failures among the requests, as the service finds them.
+fn bursts(made: &Made) -> Vec<BurstSeen> {
+    let trouble = Trouble::Class(5);
+    let mut minutes = Minutes::default();
+    (0..made.batch.rows()).for_each(|row| minutes.add(&made.batch, row, trouble));
+    let bursts = minutes.bursts(3, &TimeZone::UTC);
+    let own = ["made.example".to_owned()];
+    let mut tallies = Tallies::new(&bursts, trouble, minutes.span().unwrap(), &TimeZone::UTC, &own);
+    (0..made.batch.rows()).for_each(|row| tallies.add(&made.batch, row, &made.texts));
+    let told = preludes(bursts, &tallies, trouble, false);
+    told.into_iter().map(|prelude| BurstSeen { site: "made".to_owned(), prelude }).collect()
 }
 
 #[test]

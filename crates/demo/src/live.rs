@@ -13,7 +13,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
 /// What visitors open, by site; a few of them are not there any more.
-const PLACES: [(&str, &str); 14] = [
+const PLACES: [(&str, &str); 16] = [
     ("harbour", "/"),
     ("harbour", "/tides/today.html"),
     ("harbour", "/tides/today.html"),
@@ -22,6 +22,8 @@ const PLACES: [(&str, &str); 14] = [
     ("harbour", "/moorings/"),
     ("harbour", "/style.css"),
     ("harbour", "/mariners/berthing.html"),
+    ("harbour", "/mariners/{year}/dredging.html"),
+    ("harbour", "/mariners/{year}/fuel-berth.html"),
     ("lamp", "/"),
     ("lamp", "/rooms/lantern.html"),
     ("lamp", "/pictures/panorama.png"),
@@ -33,8 +35,10 @@ const PLACES: [(&str, &str); 14] = [
 /// Sends requests until it is dropped, some a second with pauses of uneven length.
 pub async fn stream(address: SocketAddr, seed: u64) {
     let mut random = StdRng::seed_from_u64(seed);
+    let year = jiff::Timestamp::now().strftime("%Y").to_string();
     loop {
         let (site, path) = PLACES[random.random_range(0..PLACES.len())];
+        let path = path.replace("{year}", &year);
         let client = people::address(&mut random);
         let client = if client.contains(':') { format!("\"[{client}]\"") } else { client };
         let agent = people::browser(&mut random);

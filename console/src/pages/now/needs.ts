@@ -41,7 +41,7 @@ export function needsOf(known: Known): Need[] {
     failures(known.now),
     behind(known.status),
     ...logs(known.status),
-    ...kept(known.status),
+    ...kept(known.status, known.publications),
     ...certificates(known.sites),
     ...allowances(known.allowances),
     check(known.check),
@@ -120,7 +120,11 @@ function logs(status: Status): Need[] {
 }
 
 /** What the service says is wrong with what it keeps, and with settings of folders. */
-const kept = (status: Status): Need[] => status.troubles.map((text) => ({ key: text, severity: "trouble", text }));
+const kept = (status: Status, publications: Publication[] = []): Need[] =>
+  status.troubles
+    // Changes that fail are told with where they lead.
+    .filter((text) => !publications.some((publication) => publication.state === "failing" && text.includes(publication.said)))
+    .map((text) => ({ key: text, severity: "trouble", text }));
 
 function certificates(sites: Sites | undefined): Need[] {
   return (sites?.sites ?? []).flatMap((site) =>

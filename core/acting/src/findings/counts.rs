@@ -449,6 +449,11 @@ impl Counts {
         all
     }
 
+    /// Requests of a site that failed.
+    pub fn failed(&self, site: &str) -> u64 {
+        self.paths_of(site).iter().map(|(.., counts)| counts.requests(Answered::Failed)).sum()
+    }
+
     /// How many people some paths were answered so for, and how often the same had it before.
     pub fn people(&self, paths: &[PathNumber], answered: Answered) -> People {
         let wanted: HashSet<PathNumber> = paths.iter().copied().collect();

@@ -28,6 +28,8 @@ pub enum Kind {
     Probing,
     /// A page is missing at certain times only.
     MissingAtTimes,
+    /// Requests failed in a burst.
+    Burst,
     /// Strangers have reached what they should not.
     Exposure,
     /// A guard that nobody passes, or that everybody fails at.
@@ -55,7 +57,7 @@ pub enum Page {
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Kind; 15] = [
+    pub const ALL: [Kind; 16] = [
         Kind::MissingPage,
         Kind::BrokenLink,
         Kind::RedirectChain,
@@ -66,6 +68,7 @@ impl Kind {
         Kind::Hammering,
         Kind::Probing,
         Kind::MissingAtTimes,
+        Kind::Burst,
         Kind::Exposure,
         Kind::Guard,
         Kind::Allowance,
@@ -86,6 +89,7 @@ impl Kind {
             Kind::Hammering => ("hammering", "client", "asks too much"),
             Kind::Probing => ("probing", "probing", "looks for a way in"),
             Kind::MissingAtTimes => ("missing_at_times", "times", "missing at times"),
+            Kind::Burst => ("burst", "burst", "burst of failures"),
             Kind::Exposure => ("exposure", "exposure", "exposed"),
             Kind::Guard => ("guard", "guard", "guard"),
             Kind::Allowance => ("allowance", "allowance", "allowance"),
@@ -121,6 +125,7 @@ impl Kind {
             | Kind::BrokenLink
             | Kind::RedirectChain
             | Kind::MissingAtTimes
+            | Kind::Burst
             | Kind::Probing => Page::Trouble,
             Kind::SentAgain
             | Kind::Uncompressed

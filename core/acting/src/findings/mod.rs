@@ -32,7 +32,7 @@ mod times;
 pub use counts::Counts;
 pub use inventory::Inventory;
 pub use kind::{Kind, Page};
-pub use present::{Exposed, Month, Present};
+pub use present::{BurstSeen, Exposed, Month, Present};
 
 use crate::rehearsal::Sites;
 use crate::remedy::Remedy;
@@ -166,6 +166,7 @@ pub fn find(seen: &Seen<'_>) -> Vec<Finding> {
             clients::hammering,
             clients::probing,
             times::at_certain_times,
+            times::bursts,
             standing::exposures,
             standing::guards,
             standing::allowance,

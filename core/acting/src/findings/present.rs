@@ -1,5 +1,7 @@
 //! What is so at present, beside requests and folders: whoever looks for findings knows it from elsewhere.
 
+use exedra_reading::prelude::Prelude;
+
 /// What is so at present.
 #[derive(Debug, Clone, Default)]
 pub struct Present {
@@ -7,6 +9,8 @@ pub struct Present {
     pub exposed: Vec<Exposed>,
     /// Certificates, each with its first host and the days it has left.
     pub certificates: Vec<(String, f64)>,
+    /// Bursts of failures with what was different in them and before.
+    pub bursts: Vec<BurstSeen>,
     /// The month of sites that have an allowance.
     pub months: Vec<Month>,
 }
@@ -24,6 +28,15 @@ pub struct Exposed {
     pub reason: String,
     /// What to do about it.
     pub remedy: String,
+}
+
+/// A burst of failures of a site.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BurstSeen {
+    /// The site.
+    pub site: String,
+    /// It, and what was different.
+    pub prelude: Prelude,
 }
 
 /// The month of a site.

@@ -1,8 +1,8 @@
-//! Pages that are there, and missing at certain times: a job takes them away each night, a deployment for some minutes.
+//! What goes wrong at certain times: pages that a job takes away each night, and bursts of failures.
 
 use super::counts::Answered;
-use super::{Asker, Finding, Kind, OfSite, Sureness};
-use exedra_common::figures::several;
+use super::{Asker, BurstSeen, Finding, Kind, OfSite, Sureness};
+use exedra_common::figures::{grouped, several};
 use exedra_common::tables::{Table, TableColumn};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
@@ -85,6 +85,75 @@ pub fn at_certain_times(of: OfSite<'_>) -> Vec<Finding> {
             .weighed(people, missing, 0);
         // Nobody may have asked just then: that it comes again and again counts for itself.
         found.push(Finding { weight: finding.weight + times as f64, ..finding });
+    }
+    found
+}
+
+/// How many failures a burst has at least that is told.
+const FAILURES: u64 = 10;
+/// How many sentences of a prelude are told.
+const SENTENCES: usize = 4;
+
+/// Bursts of failures, each with what was different in it and in the minutes before.
+pub fn bursts(of: OfSite<'_>) -> Vec<Finding> {
+    let mut found = Vec::new();
+    let ours = of.seen.present.bursts.iter().filter(|burst| burst.site == of.name());
+    for BurstSeen { prelude, .. } in ours.filter(|burst| burst.prelude.burst.troubled >= FAILURES) {
+        let burst = &prelude.burst;
+        let local = |minute: i64| {
+            let stamp = Timestamp::from_millisecond(minute * MINUTE).unwrap_or_default();
+            stamp.to_zoned(of.seen.zone.clone())
+        };
+        let (from, until) = (local(burst.from), local(burst.until));
+        let stretch = format!("{}..{}", from.strftime("%Y-%m-%dT%H:%M"), until.strftime("%Y-%m-%dT%H:%M"));
+        let columns = [
+            TableColumn::text("what", "what was different"),
+            TableColumn::count("before", "in the minutes before"),
+            TableColumn::count("during", "in it"),
+            TableColumn::count("usually", "usually"),
+        ];
+        let mut table = Table::new("burst", "What was different", columns);
+        for evidence in &prelude.evidence {
+            let usually = evidence.usually.round().max(0.0) as u64;
+            table.push([
+                evidence.words.as_str().into(),
+                evidence.before.into(),
+                evidence.during.into(),
+                usually.into(),
+            ]);
+        }
+        let mut reasons: Vec<String> =
+            prelude.evidence.iter().take(SENTENCES).map(|evidence| evidence.words.clone()).collect();
+        if !burst.also_on.is_empty() {
+            let days = burst.also_on.len() as u64;
+            reasons
+                .insert(0, format!("the same at that time on {}", several(days, "other day", "other days")));
+        }
+        let times = burst.also_on.len() as f64;
+        let finding = Finding {
+            title: format!(
+                "{} of {} requests failed on {} from {} to {}",
+                grouped(burst.troubled),
+                grouped(burst.requests),
+                from.strftime("%-d %B"),
+                from.strftime("%H:%M"),
+                until.strftime("%H:%M")
+            ),
+            cost: format!(
+                "{} were answered with a server error",
+                several(burst.troubled, "request", "requests")
+            ),
+            sureness: Sureness::Certain,
+            reasons,
+            evidence: table,
+            command: format!("exedra report --site {} --prelude {stretch}", of.name()),
+            advice: Some(
+                "What was different before it is where to look first: a job, a client, a page.".to_owned(),
+            ),
+            ..of.finding(Kind::Burst, &stretch)
+        }
+        .weighed(burst.troubled, burst.troubled, 0);
+        found.push(Finding { weight: finding.weight + times, ..finding });
     }
     found
 }

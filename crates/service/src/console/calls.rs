@@ -23,6 +23,7 @@ use exedra_common::tables::Table;
 use exedra_reading::classify::Classifier;
 use exedra_reading::survey::report::Shown;
 use exedra_reading::survey::{ReportOptions, Step};
+use exedra_store::PublicationState;
 use exedra_store::records::snapshot::Recorded;
 use std::sync::Arc;
 
@@ -141,7 +142,16 @@ pub(super) fn troubles(console: &Console, site: &Active) -> Vec<String> {
         })
     });
     let of_sending = held_back.chain(behind).chain(console.outbox.troubles(now));
-    words.chain(damages).chain(threads::troubles()).chain(of_folders).chain(of_sending).collect()
+    let of_changes = console.acting.publications(1).unwrap_or_default();
+    let failing = of_changes.into_iter().filter(|change| change.state == PublicationState::Failing);
+    let of_changes = failing.map(|change| {
+        format!(
+            "the change of revision {} fails more than its rehearsal promised: {}",
+            change.revision, change.said
+        )
+    });
+    let of_console = of_sending.chain(of_changes);
+    words.chain(damages).chain(threads::troubles()).chain(of_folders).chain(of_console).collect()
 }
 
 fn log_status(caller: &Caller, site: &Active, journal: &Journal) -> LogStatus {

@@ -6,7 +6,7 @@ use super::caller::Caller;
 use super::configuration::failed;
 use super::counting::for_a_call;
 use super::failure::{Failure, Named, Sent};
-use super::query::{FindingsQuery, ScopeQuery, Scoped};
+use super::query::{FindingsQuery, NothingMore, ScopeQuery, Scoped};
 use super::reading::About;
 use super::recording::ChangeDetail;
 use super::rehearsals::{USUAL, instant};
@@ -18,21 +18,24 @@ use crate::control::rehearsing::RehearsedSites;
 use axum::{Extension, Json};
 use exedra_acting::edit::EditError;
 use exedra_acting::findings::counts::Counts;
-use exedra_acting::findings::{Exposed, Finding, Month, Present, Seen, SiteSeen, THRESHOLD, find};
-use exedra_acting::remedy::{applied, difference};
+use exedra_acting::findings::{BurstSeen, Exposed, Finding, Month, Present, Seen, SiteSeen, THRESHOLD, find};
+use exedra_acting::remedy::{Edit, applied, difference};
 use exedra_answering::answer::home::site_of;
 use exedra_answering::config::{Config, SiteId};
 use exedra_api::Problem;
 use exedra_api::findings::{Findings, NewSetAside, RemediedFile, Remedies, SetAsideFinding, WantedRemedies};
 use exedra_common::grant::Role;
+use exedra_common::scope::Scope;
 use exedra_common::text::nearest;
 use exedra_common::{Dictionaries, RequestBatch, units};
+use exedra_reading::prelude::{Minutes, Trouble, USUAL_BURSTS};
 use exedra_reading::trail::Place;
 use exedra_store::SetAside;
+use exedra_store::records::preludes::PreludePlan;
 use exedra_store::records::{Scan, ScanSink};
 use jiff::Timestamp;
 use parking_lot::Mutex;
-use std::path::Path;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -41,6 +44,8 @@ const FRESH: Duration = Duration::from_secs(60);
 const MOST_KNOWN: usize = 8;
 /// To what instants the usual stretch is rounded, in milliseconds, so that two who ask are told the same.
 const ROUNDED: i64 = 10 * 60_000;
+/// With fewer failures bursts are not looked for.
+const FAILURES: u64 = 10;
 /// How many lines that stay are shown around what differs.
 const AROUND: usize = 3;
 
@@ -101,7 +106,7 @@ pub async fn findings(
     responses((status = 200, body = Remedies), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub async fn write_remedies(
     caller: Caller,
-    Scoped(about, super::query::NothingMore {}): Scoped<super::query::NothingMore>,
+    Scoped(about, NothingMore {}): Scoped<NothingMore>,
     Sent(wanted): Sent<WantedRemedies>,
 ) -> Result<Json<Remedies>, Failure> {
     let about = About::understand(&caller, about)?;
@@ -129,32 +134,25 @@ pub async fn write_remedies(
                 edited(&mut after, edit)?;
             }
         }
-        let differing =
-            before.iter().zip(&after).enumerate().filter(|(_, (before, after))| before.1 != after.1);
-        let file = |(nth, ((path, before), (_, after)))| -> RemediedFile {
-            let path: &Path = path;
-            let (before, after): (&String, &String) = (before, after);
-            RemediedFile {
-                name: path.display().to_string(),
-                version: version(before),
-                is_main: nth == 0,
-                difference: difference(before, after, AROUND),
-                text: after.clone(),
+        let mut files = Vec::new();
+        for (nth, ((path, before), (_, after))) in before.iter().zip(after).enumerate() {
+            if *before != after {
+                files.push(RemediedFile {
+                    name: path.display().to_string(),
+                    version: version(before),
+                    is_main: nth == 0,
+                    difference: difference(before, &after, AROUND),
+                    text: after,
+                });
             }
-        };
-        let files = differing
-            .map(|(nth, (before, after))| file((nth, ((&*before.0, &before.1), (&*after.0, &after.1)))))
-            .collect();
+        }
         Ok(Remedies { words, files })
     })
     .await
 }
 
 /// Writes an edit into the file that it belongs to.
-fn edited(
-    files: &mut [(std::path::PathBuf, String)],
-    edit: &exedra_acting::remedy::Edit,
-) -> Result<(), Failure> {
+fn edited(files: &mut [(PathBuf, String)], edit: &Edit) -> Result<(), Failure> {
     let mut last = None;
     for (path, text) in files {
         match applied(text, edit) {
@@ -344,6 +342,25 @@ fn look(
         sites.push(SiteSeen { id, inventory });
     }
     present.certificates = certificates(active);
+    for site in &sites {
+        let name = &active.config.site(site.id).name.value;
+        if counts.failed(name) >= FAILURES {
+            let scope = Scope { sites: vec![name.clone()], ..about.scope.clone() };
+            let (seen, own_hosts) = (seen.clone().within(&scope), caller.hosts(&active.config));
+            let plan = PreludePlan {
+                scope: &scope,
+                derive: about.classifier(),
+                trouble: Trouble::Class(5),
+                zone: &about.zone,
+                own_hosts: &own_hosts,
+                masked: false,
+            };
+            let choose = |minutes: &Minutes| minutes.bursts(USUAL_BURSTS, &about.zone);
+            let bursts = records.preludes(&seen, &plan, choose, &counting)?;
+            let seen = bursts.into_iter().map(|prelude| BurstSeen { site: name.clone(), prelude });
+            present.bursts.extend(seen);
+        }
+    }
     if counts.is_sample() {
         caveats.push("people are estimated from a sample".to_owned());
     }

@@ -17,11 +17,14 @@ use std::sync::Arc;
 const LARGEST: u64 = 4 << 20;
 const MOST: u64 = 64 << 20;
 
+/// What is known of places.
+type ByPlace<T> = HashMap<(SiteId, SitePath), T>;
+
 /// Folders as they are on the disk, each place looked at once.
 pub struct RehearsedSites<'c> {
     disk: OnDisk<'c>,
-    entries: Mutex<HashMap<(SiteId, SitePath), Found>>,
-    chains: Mutex<HashMap<(SiteId, SitePath), Option<Arc<FolderChain>>>>,
+    entries: Mutex<ByPlace<Found>>,
+    chains: Mutex<ByPlace<Option<Arc<FolderChain>>>>,
     sizes: Mutex<HashMap<(SiteId, SitePath, Codec), Option<u64>>>,
     left: Mutex<u64>,
 }

@@ -6,8 +6,9 @@
  * - `revisions`: what was in force, and bringing it back
  */
 import { useEffect, useMemo, useState } from "react";
-import { checkDraft, useChange, useConfiguration, useSettings } from "../../../api/queries";
+import { checkDraft, useChange, useConfiguration, useRehearse, useSettings } from "../../../api/queries";
 import type { CheckedDraft, ConfigurationFile, ConfigurationFiles, DraftFile, ConfigDiagnostic } from "../../../api/client";
+import { RehearsedView } from "../../../parts/rehearsed";
 import { QueryView } from "../../../parts/states";
 import { styles } from "../../../parts/styles";
 import { words } from "../../../words";
@@ -31,6 +32,8 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
   const [line, setLine] = useState<{ number: number }>();
   const settings = useSettings();
   const change = useChange();
+  const rehearsal = useRehearse();
+  const [reason, setReason] = useState("");
   const file = files.files.find((file) => file.name === name) ?? files.files[0];
   const changed = useMemo(
     () =>
@@ -45,15 +48,18 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
   const errors = checked?.found.filter((finding) => finding.severity === "error").length ?? 0;
   const write = (name: string, text: string) => {
     change.reset();
+    rehearsal.reset();
     setDrafts((drafts) => ({ ...drafts, [name]: text }));
   };
   const publish = () =>
     change.mutate(
-      { files: changed },
+      { files: changed, reason },
       {
         onSuccess: (result) => {
           if (!result.in_force) return;
           setDrafts({});
+          setReason("");
+          rehearsal.reset();
           again();
         },
       },
@@ -90,12 +96,35 @@ function Files({ files, again }: { files: ConfigurationFiles; again: () => void 
               {said.undo}
             </button>
           )}
+          <button
+            type="button"
+            className={styles.button}
+            disabled={changed.length === 0 || errors > 0 || !checked || rehearsal.isPending}
+            onClick={() => rehearsal.mutate(changed)}
+          >
+            {rehearsal.isPending ? words.findings.rehearsing : words.findings.rehearse}
+          </button>
           <button type="button" className={styles.strong} disabled={changed.length === 0 || errors > 0 || !checked || change.isPending} onClick={publish}>
             {change.isPending ? said.publishing : said.publish}
           </button>
         </span>
       </div>
       <Outcome change={change} again={again} />
+      {rehearsal.isError && (
+        <p role="alert" className="mt-3 border-l-4 border-trouble pl-3">
+          {rehearsal.error.message}
+        </p>
+      )}
+      {rehearsal.data && changed.length > 0 && (
+        <section className="mt-3 max-w-4xl" aria-label={words.rehearsal.title}>
+          <h2 className="border-b border-line pb-1 text-lg font-semibold">{words.rehearsal.title}</h2>
+          <RehearsedView rehearsed={rehearsal.data} />
+          <label className="mt-3 block">
+            <span className="text-sm text-quiet">{words.published.reason}</span>
+            <input className={`${styles.field} block w-full`} value={reason} onChange={(event) => setReason(event.target.value)} />
+          </label>
+        </section>
+      )}
       <div className="mt-3 grid gap-x-8 gap-y-6 xl:grid-cols-[minmax(0,1fr)_26rem]">
         <div className="min-w-0">
           {text == null ? (
