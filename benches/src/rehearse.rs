@@ -2,7 +2,7 @@
 //! threads; beside counting the same requests by their paths, which is the least that could be done with them, and beside deciding each
 //! of them, which is what remembering spares.
 
-use exedra_acting::rehearsal::{Recorded, Rehearsal, Surroundings};
+use exedra_acting::rehearsal::{RecordedRequest, Rehearsal, Surroundings};
 use exedra_answering::answer::Tree;
 use exedra_answering::config::{Config, understand};
 use exedra_common::{Dictionaries, NumberColumn, RequestBatch, TextColumn};
@@ -157,7 +157,7 @@ pub fn measure() -> ExitCode {
         let batch = &share.batches[0];
         for row in 0..batch.rows() {
             let mut rehearsal = Rehearsal::new((&now, &folder), (&changed, &folder), &around);
-            rehearsal.take(&Recorded::of(batch, row, &share.texts));
+            rehearsal.take(&RecordedRequest::of(batch, row, &share.texts));
         }
     });
     let all = each * REQUESTS as f64 / shares[0].batches[0].rows() as f64 / THREADS as f64;

@@ -810,7 +810,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Recorded requests run through the configuration as it might be and through the one in force: every answer that would differ. */
+        /** RecordedRequest requests run through the configuration as it might be and through the one in force: every answer that would differ. */
         post: operations["rehearse"];
         delete?: never;
         options?: never;
@@ -1432,6 +1432,23 @@ export interface components {
             /** @description The first minute after it. */
             until: string;
         };
+        /** @description Requests of which nobody can tell. */
+        CannotTell: {
+            /** @description A path among them. */
+            example: string;
+            /** @description The facts that are lacking. */
+            lacking: string;
+            /**
+             * Format: int64
+             * @description Those of people.
+             */
+            of_people: number;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+        };
         /** @description One value of a table. */
         Cell: null | number | string;
         /** @description A certificate. */
@@ -1828,7 +1845,7 @@ export interface components {
          * @description A kind of finding.
          * @enum {string}
          */
-        FindingKind: "missing_page" | "broken_link" | "redirect_chain" | "sent_again" | "uncompressed" | "large_file" | "embedded" | "hammering" | "probing" | "missing_at_times" | "exposure" | "guard" | "allowance" | "certificate" | "error_page";
+        FindingKind: "missing_page" | "broken_link" | "redirect_chain" | "sent_again" | "uncompressed" | "large_file" | "embedded" | "hammering" | "probing" | "missing_at_times" | "burst" | "exposure" | "guard" | "allowance" | "certificate" | "error_page";
         /**
          * @description A page of the console that shows findings, beside the one that shows all.
          * @enum {string}
@@ -2708,29 +2725,12 @@ export interface components {
              */
             unchanged: number;
             /** @description Of what nobody can tell. */
-            unsure: components["schemas"]["RehearsalUnsure"][];
+            unsure: components["schemas"]["CannotTell"][];
             /**
              * Format: int64
              * @description Requests of which nobody can tell, because the log does not hold what had a say.
              */
             unsure_requests: number;
-        };
-        /** @description Requests of which nobody can tell. */
-        RehearsalUnsure: {
-            /** @description A path among them. */
-            example: string;
-            /** @description The facts that are lacking. */
-            lacking: string;
-            /**
-             * Format: int64
-             * @description Those of people.
-             */
-            of_people: number;
-            /**
-             * Format: int64
-             * @description Requests.
-             */
-            requests: number;
         };
         /** @description What came of it. */
         Rehearsed: {

@@ -1,14 +1,14 @@
 //! What became of a published change: the requests that it touched, before and after, against what its rehearsal promised.
 //!
-//! [`Watch`] looks at the first minutes: do more requests fail than promised? [`EffectTally`] compares an hour, a day and a week with the
+//! [`FirstMinutes`] looks at the first minutes: do more requests fail than promised? [`EffectTally`] compares an hour, a day and a week with the
 //! same time before, for exactly the paths that the rehearsal said would be answered differently.
 //!
 //! ```
-//! use exedra_acting::effect::{Failing, Watch};
-//! use exedra_acting::rehearsal::{Outcome, SiteAnswers};
+//! use exedra_acting::effect::{Failing, FirstMinutes};
+//! use exedra_acting::rehearsal::{RehearsalOutcome, SiteAnswers};
 //! let of = SiteAnswers { site: "harbour".to_owned(), requests: 10_000, failing: 200, would_fail: 100 };
-//! let promised = Outcome { sites: vec![of], ..Outcome::default() };
-//! let mut watch = Watch::default();
+//! let promised = RehearsalOutcome { sites: vec![of], ..RehearsalOutcome::default() };
+//! let mut watch = FirstMinutes::default();
 //! (0..100).for_each(|nth| watch.count("harbour", nth < 3));
 //! assert_eq!(watch.verdict(&promised), None, "three of a hundred may be chance");
 //! (0..20).for_each(|_| watch.count("harbour", true));
@@ -16,7 +16,7 @@
 //! assert_eq!((failing, requests, expected.round()), (23, 120, 1.0));
 //! ```
 
-use crate::rehearsal::{Change, Group, Outcome};
+use crate::rehearsal::{AnswerChange, RehearsalGroup, RehearsalOutcome};
 use exedra_common::columns::Kind;
 use exedra_common::figures::grouped;
 use exedra_common::tables::{Cell, Table, TableColumn};
@@ -32,7 +32,7 @@ const MORE: f64 = 3.0;
 
 /// Requests since a change was published, by site.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Watch {
+pub struct FirstMinutes {
     sites: BTreeMap<String, (u64, u64)>,
 }
 
@@ -62,7 +62,7 @@ impl Failing {
     }
 }
 
-impl Watch {
+impl FirstMinutes {
     /// The columns that are looked at.
     pub fn projection() -> Projection {
         let texts: Projection = [TextColumn::Site].into_iter().collect();
@@ -88,7 +88,7 @@ impl Watch {
     }
 
     /// Adds what was counted elsewhere.
-    pub fn merge(&mut self, other: Watch) {
+    pub fn merge(&mut self, other: FirstMinutes) {
         for (site, (requests, failing)) in other.sites {
             let counts = self.sites.entry(site).or_default();
             counts.0 += requests;
@@ -102,7 +102,7 @@ impl Watch {
     }
 
     /// The site that fails most above what was promised, if any does by more than chance.
-    pub fn verdict(&self, promised: &Outcome) -> Option<Failing> {
+    pub fn verdict(&self, promised: &RehearsalOutcome) -> Option<Failing> {
         let mut found: Option<(f64, Failing)> = None;
         for (site, (requests, failing)) in &self.sites {
             let Some(of) = promised.sites.iter().find(|of| of.site == *site) else { continue };
@@ -152,7 +152,7 @@ pub struct EffectTally {
 
 impl EffectTally {
     /// Of a change that was published at an instant (milliseconds since 1970 UTC), as far as another instant.
-    pub fn new(promised: &Outcome, published: i64, until: i64) -> Self {
+    pub fn new(promised: &RehearsalOutcome, published: i64, until: i64) -> Self {
         let mut groups: HashMap<(String, String), Vec<usize>> = HashMap::new();
         for (nth, group) in promised.groups.iter().enumerate() {
             for example in &group.examples {
@@ -234,7 +234,7 @@ impl EffectTally {
     }
 
     /// Before and after, for each thing that was promised and each stretch that has passed or has begun.
-    pub fn table(&self, promised: &Outcome) -> Table {
+    pub fn table(&self, promised: &RehearsalOutcome) -> Table {
         let size =
             |name: &str, title: &str| TableColumn { kind: Kind::Size, ..TableColumn::count(name, title) };
         let columns = [
@@ -281,10 +281,10 @@ impl EffectTally {
 }
 
 /// How many requests should fail after the change; nothing where none came before by which it could be known.
-fn promise(group: &Group, before: &Counted, after: &Counted) -> Option<u64> {
+fn promise(group: &RehearsalGroup, before: &Counted, after: &Counted) -> Option<u64> {
     match group.change {
         change if change.is_worse() => Some(after.requests),
-        Change::Found | Change::LetIn | Change::Works => Some(0),
+        AnswerChange::Found | AnswerChange::LetIn | AnswerChange::Works => Some(0),
         _ if before.requests == 0 => None,
         _ => Some((before.failing as f64 / before.requests as f64 * after.requests as f64).round() as u64),
     }
@@ -301,17 +301,17 @@ fn person(client: &str, agent: &str) -> u64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::rehearsal::{Cause, Example};
+    use crate::rehearsal::{ChangeCause, Example};
     use rstest::rstest;
 
     const PUBLISHED: i64 = 1_800_000_000_000;
 
-    fn promised() -> Outcome {
+    fn promised() -> RehearsalOutcome {
         let example = |path: &str| Example { path: path.to_owned(), ..Example::default() };
-        let group = Group {
+        let group = RehearsalGroup {
             site: "harbour".to_owned(),
-            change: Change::Found,
-            cause: Cause { what: "the rule `moved`".to_owned(), is_new: true, file: None, line: None },
+            change: AnswerChange::Found,
+            cause: ChangeCause { what: "the rule `moved`".to_owned(), is_new: true, file: None, line: None },
             requests: 10,
             people: 5,
             of_programs: 0,
@@ -322,7 +322,7 @@ mod tests {
             examples: vec![example("/old/a?x=1"), example("/old/b")],
             more_paths: 0,
         };
-        Outcome { groups: vec![group], ..Outcome::default() }
+        RehearsalOutcome { groups: vec![group], ..RehearsalOutcome::default() }
     }
 
     fn count(tally: &mut EffectTally, minute: i64, path: &str, status: u64) {

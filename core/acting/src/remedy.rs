@@ -70,6 +70,14 @@ pub fn text(words: &str) -> String {
     Value::from(words).to_string()
 }
 
+impl Edit {
+    /// A rule of a site with some settings, in order, before all others or after them. Values are written as in TOML.
+    pub fn rule<const N: usize>(site: &str, settings: [(&str, String); N], is_first: bool) -> Self {
+        let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
+        Edit::Rule { site: site.to_owned(), settings, is_first }
+    }
+}
+
 /// A text with an edit applied.
 ///
 /// # Errors

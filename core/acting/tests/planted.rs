@@ -3,8 +3,8 @@
 
 use exedra_acting::findings::inventory::{FileSeen, PageSeen};
 use exedra_acting::findings::{
-    BurstSeen, Counts, Exposed, Finding, Inventory, Kind, Month, Present, Seen, SiteSeen, THRESHOLD, find,
-    html,
+    BurstSeen, Exposed, Finding, FindingCounts, FindingKind, Inventory, Seen, SiteMonth, SiteSeen, Standing,
+    THRESHOLD, find, html,
 };
 use exedra_acting::remedy::applied;
 use exedra_answering::answer::Tree;
@@ -36,7 +36,7 @@ struct Made {
     rules: String,
     batch: RequestBatch,
     texts: Dictionaries,
-    planted: Vec<(Kind, String)>,
+    planted: Vec<(FindingKind, String)>,
     /// Missing addresses with where they have really gone.
     moved: Vec<(String, String)>,
 }
@@ -102,7 +102,7 @@ impl Made {
         }
     }
 
-    fn plant(&mut self, kind: Kind, subject: impl Into<String>) {
+    fn plant(&mut self, kind: FindingKind, subject: impl Into<String>) {
         self.planted.push((kind, subject.into()));
     }
 }
@@ -157,7 +157,7 @@ fn moved_pages(made: &mut Made, words: &[&str]) {
         made.people(20, &format!("/{old}/{word}.html"), 404, 300, Some("https://elsewhere.example/links"));
         made.moved.push((format!("/{old}/{word}.html"), format!("/{new}/{word}.html")));
     }
-    made.plant(Kind::MissingPage, format!("/{old}/"));
+    made.plant(FindingKind::MissingPage, format!("/{old}/"));
     let target = words[made.random.random_range(0..8)];
     let mut letters: Vec<char> = target.chars().collect();
     let differing = (1..letters.len() - 1).find(|nth| letters[*nth] != letters[nth + 1]).unwrap();
@@ -170,7 +170,7 @@ fn moved_pages(made: &mut Made, words: &[&str]) {
     };
     made.people(25, &renamed, 404, 300, Some("https://elsewhere.example/links"));
     made.moved.push((renamed.clone(), format!("/{target}.html")));
-    made.plant(Kind::MissingPage, renamed);
+    made.plant(FindingKind::MissingPage, renamed);
     // One that is like nothing, and of which people went on to another: those who know do.
     let next = format!("/{}.html", words[7]);
     for _ in 0..40 {
@@ -189,7 +189,7 @@ fn moved_pages(made: &mut Made, words: &[&str]) {
         made.ask(&asked(time + 20_000, &next, 200));
     }
     made.moved.push(("/q7".to_owned(), next));
-    made.plant(Kind::MissingPage, "/q7");
+    made.plant(FindingKind::MissingPage, "/q7");
 }
 
 fn links_and_chains(made: &mut Made, words: &[&str]) {
@@ -217,8 +217,8 @@ fn links_and_chains(made: &mut Made, words: &[&str]) {
             });
         }
     }
-    made.plant(Kind::RedirectChain, "/way-1");
-    made.plant(Kind::BrokenLink, "/way-1");
+    made.plant(FindingKind::RedirectChain, "/way-1");
+    made.plant(FindingKind::BrokenLink, "/way-1");
 }
 
 fn sending(made: &mut Made) {
@@ -239,7 +239,7 @@ fn sending(made: &mut Made) {
             });
         }
     }
-    made.plant(Kind::SentAgain, "/pictures/");
+    made.plant(FindingKind::SentAgain, "/pictures/");
     // A type that nobody thought of.
     made.file("/data.geojson", 900_000, None);
     for _ in 0..300 {
@@ -255,7 +255,7 @@ fn sending(made: &mut Made) {
             encoding: None,
         });
     }
-    made.plant(Kind::Uncompressed, "geojson");
+    made.plant(FindingKind::Uncompressed, "geojson");
     made.file("/tour.mp3", 30_000_000, None);
     for _ in 0..120 {
         let (time, client) = (made.moment(), made.person());
@@ -270,7 +270,7 @@ fn sending(made: &mut Made) {
             encoding: None,
         });
     }
-    made.plant(Kind::LargeFile, "/tour.mp3");
+    made.plant(FindingKind::LargeFile, "/tour.mp3");
     made.file("/panorama.jpg", 500_000, None);
     for _ in 0..500 {
         let (time, client) = (made.moment(), made.person());
@@ -285,7 +285,7 @@ fn sending(made: &mut Made) {
             encoding: None,
         });
     }
-    made.plant(Kind::Embedded, "forum.example");
+    made.plant(FindingKind::Embedded, "forum.example");
 }
 
 fn clients(made: &mut Made, words: &[&str]) {
@@ -303,7 +303,7 @@ fn clients(made: &mut Made, words: &[&str]) {
             encoding: None,
         });
     }
-    made.plant(Kind::Hammering, "203.0.113.9");
+    made.plant(FindingKind::Hammering, "203.0.113.9");
     // One that looks at a page now and then is no burden.
     for minute in 0..DAYS * 24 * 12 {
         made.ask(&Asked {
@@ -332,7 +332,7 @@ fn clients(made: &mut Made, words: &[&str]) {
             encoding: None,
         });
     }
-    made.plant(Kind::Probing, "192.0.2.0/24");
+    made.plant(FindingKind::Probing, "192.0.2.0/24");
     // Each night a job takes a page away.
     made.file("/today.html", 3_000, None);
     made.people(300, "/today.html", 200, 1_200, None);
@@ -349,7 +349,7 @@ fn clients(made: &mut Made, words: &[&str]) {
             encoding: None,
         });
     }
-    made.plant(Kind::MissingAtTimes, "/today.html");
+    made.plant(FindingKind::MissingAtTimes, "/today.html");
     // Twenty minutes of failures, one noon.
     let noon = BEGINS + 12 * DAY + 12 * 3_600_000;
     for nth in 0..60 {
@@ -369,20 +369,20 @@ fn clients(made: &mut Made, words: &[&str]) {
         let time = jiff::Timestamp::from_millisecond(noon + minute * 60_000).unwrap();
         time.strftime("%Y-%m-%dT%H:%M").to_string()
     };
-    made.plant(Kind::Burst, format!("{}..{}", stamp(0), stamp(20)));
+    made.plant(FindingKind::Burst, format!("{}..{}", stamp(0), stamp(20)));
 }
 
 fn standing(made: &mut Made) {
     made.file("/old/site.sql", 10_000, None);
     made.people(3, "/old/site.sql", 200, 10_000, None);
-    made.plant(Kind::Exposure, "/old/site.sql");
+    made.plant(FindingKind::Exposure, "/old/site.sql");
     made.file("/private/index.html", 1_000, None);
     made.rules += "[[site.rules]]\nname = \"private\"\npath = \"/private/{*}\"\nlogin = \"staff\"\n";
     made.people(150, "/private/", 401, 300, None);
-    made.plant(Kind::Guard, "/private/");
-    made.plant(Kind::Allowance, "made");
-    made.plant(Kind::Certificate, "made.example");
-    made.plant(Kind::ErrorPage, "/errors/none.html");
+    made.plant(FindingKind::Guard, "/private/");
+    made.plant(FindingKind::Allowance, "made");
+    made.plant(FindingKind::Certificate, "made.example");
+    made.plant(FindingKind::ErrorPage, "/errors/none.html");
 }
 
 fn config_text(made: &Made) -> String {
@@ -396,11 +396,11 @@ fn config_text(made: &Made) -> String {
 
 fn found(made: &Made, text: &str) -> Vec<Finding> {
     let config = understand(text, Path::new("")).unwrap();
-    let mut counts = Counts::default();
+    let mut counts = FindingCounts::default();
     for row in 0..made.batch.rows() {
         counts.add(&made.batch, row, &made.texts, |host| host == "made.example");
     }
-    let present = Present {
+    let present = Standing {
         exposed: vec![Exposed {
             site: "made".to_owned(),
             path: "/old/site.sql".to_owned(),
@@ -410,7 +410,7 @@ fn found(made: &Made, text: &str) -> Vec<Finding> {
         }],
         bursts: Vec::new(),
         certificates: vec![("made.example".to_owned(), 6.5)],
-        months: vec![Month {
+        months: vec![SiteMonth {
             site: "made".to_owned(),
             allowance: 4_000_000_000,
             sent: 3_500_000_000,
@@ -418,7 +418,7 @@ fn found(made: &Made, text: &str) -> Vec<Finding> {
             runs_out: None,
         }],
     };
-    let present = Present { bursts: bursts(made), ..present };
+    let present = Standing { bursts: bursts(made), ..present };
     let sites = [SiteSeen { id: SiteId(0), inventory: made.inventory.clone() }];
     find(&Seen {
         config: &config,
@@ -487,7 +487,7 @@ fn every_planted_fault_is_found_and_nothing_else() {
     assert!(right * 10 >= asked * 9, "{right} of {asked} likely addresses are right");
 }
 
-fn told(all: &[Finding]) -> Vec<(Kind, &str, f64)> {
+fn told(all: &[Finding]) -> Vec<(FindingKind, &str, f64)> {
     all.iter().map(|finding| (finding.kind, &*finding.subject, finding.weight)).collect()
 }
 
@@ -518,7 +518,7 @@ fn in_order(batch: &RequestBatch, order: &[u32]) -> RequestBatch {
 
 /// Where the remedies of findings would send somebody who asks for a missing address.
 fn leads(all: &[Finding], missing: &str) -> Option<String> {
-    all.iter().filter(|finding| finding.kind == Kind::MissingPage).find_map(|finding| {
+    all.iter().filter(|finding| finding.kind == FindingKind::MissingPage).find_map(|finding| {
         let edits = &finding.remedy.as_ref()?.edits;
         edits.iter().find_map(|edit| {
             let exedra_acting::remedy::Edit::Rule { settings, .. } = edit else { return None };

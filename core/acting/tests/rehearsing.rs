@@ -1,7 +1,9 @@
 //! Rehearsals: what is decided once for many requests is what each of them would have been answered, on however many threads; what a log
 //! does not tell is never taken for absent.
 
-use exedra_acting::rehearsal::{Cause, Change, Group, Outcome, Recorded, Rehearsal, Surroundings};
+use exedra_acting::rehearsal::{
+    AnswerChange, ChangeCause, RecordedRequest, Rehearsal, RehearsalGroup, RehearsalOutcome, Surroundings,
+};
 use exedra_answering::answer::Tree;
 use exedra_answering::config::{Config, understand};
 use jiff::tz::TimeZone;
@@ -69,7 +71,7 @@ fn rules(written: &[(usize, usize, usize)]) -> String {
 }
 
 /// Requests of which a log tells everything.
-fn requests() -> impl Strategy<Value = Vec<Recorded<'static>>> {
+fn requests() -> impl Strategy<Value = Vec<RecordedRequest<'static>>> {
     let of = |all: Vec<&'static str>| prop::sample::select(all);
     let maybe = |all: Vec<Option<&'static str>>| prop::sample::select(all);
     let request = (
@@ -87,28 +89,30 @@ fn requests() -> impl Strategy<Value = Vec<Recorded<'static>>> {
         (0i64..3, maybe(vec![None, Some("br"), Some("gzip")])),
     );
     let request = request.prop_map(
-        |(path, query, client, agent, referrer, method, scheme, (host, user), (third, encoding))| Recorded {
-            time: 1_794_600_000_000 + third * 8 * 3_600_000,
-            site: Some("harbour"),
-            client: Some(client),
-            user,
-            method: Some(method),
-            scheme: Some(scheme),
-            host: Some(host),
-            path: Some(path),
-            query,
-            protocol: Some("HTTP/1.1"),
-            referrer,
-            agent,
-            encoding,
-            status: 200,
-            bytes: 500,
+        |(path, query, client, agent, referrer, method, scheme, (host, user), (third, encoding))| {
+            RecordedRequest {
+                time: 1_794_600_000_000 + third * 8 * 3_600_000,
+                site: Some("harbour"),
+                client: Some(client),
+                user,
+                method: Some(method),
+                scheme: Some(scheme),
+                host: Some(host),
+                path: Some(path),
+                query,
+                protocol: Some("HTTP/1.1"),
+                referrer,
+                agent,
+                encoding,
+                status: 200,
+                bytes: 500,
+            }
         },
     );
     prop::collection::vec(request, 1..60)
 }
 
-fn rehearsed(old: &Config, new: &Config, requests: &[Recorded<'_>]) -> Outcome {
+fn rehearsed(old: &Config, new: &Config, requests: &[RecordedRequest<'_>]) -> RehearsalOutcome {
     let (folder, around) = (folder(), Surroundings::new(TimeZone::UTC));
     let mut rehearsal = Rehearsal::new((old, &folder), (new, &folder), &around);
     requests.iter().for_each(|request| rehearsal.take(request));
@@ -116,10 +120,11 @@ fn rehearsed(old: &Config, new: &Config, requests: &[Recorded<'_>]) -> Outcome {
 }
 
 /// What each change touches, without what is only an example.
-type Touched = BTreeMap<(Change, Cause), (u64, u64)>;
+type Touched = BTreeMap<(AnswerChange, ChangeCause), (u64, u64)>;
 
-fn changes(outcome: &Outcome) -> Touched {
-    let of = |group: &Group| ((group.change, group.cause.clone()), (group.requests, group.bytes_before));
+fn changes(outcome: &RehearsalOutcome) -> Touched {
+    let of =
+        |group: &RehearsalGroup| ((group.change, group.cause.clone()), (group.requests, group.bytes_before));
     outcome.groups.iter().map(of).collect()
 }
 
@@ -172,8 +177,8 @@ proptest! {
     }
 }
 
-fn get(path: &'static str) -> Recorded<'static> {
-    Recorded {
+fn get(path: &'static str) -> RecordedRequest<'static> {
+    RecordedRequest {
         time: 1_794_600_000_000,
         site: Some("harbour"),
         client: Some("192.0.2.1"),
@@ -184,7 +189,7 @@ fn get(path: &'static str) -> Recorded<'static> {
         agent: Some(PERSON),
         status: 200,
         bytes: 5_000,
-        ..Recorded::default()
+        ..RecordedRequest::default()
     }
 }
 
@@ -193,19 +198,19 @@ fn get(path: &'static str) -> Recorded<'static> {
     "",
     "path = \"/old\"\nredirect = \"/a.html\"",
     "/old",
-    Change::Found,
+    AnswerChange::Found,
     "404",
     "307 to /a.html (200)"
 )]
-#[case::lost("", "path = \"/a.html\"\nserve = \"/none\"", "/a.html", Change::Lost, "200", "404")]
-#[case::refused("", "path = \"/a.html\"\nrefuse = 403", "/a.html", Change::Refused, "200", "403")]
-#[case::asked("", "path = \"/a.html\"\nlogin = \"staff\"", "/a.html", Change::LoginAsked, "200", "401")]
-#[case::let_in("path = \"/a.html\"\nrefuse = 403", "", "/a.html", Change::LetIn, "403", "200")]
+#[case::lost("", "path = \"/a.html\"\nserve = \"/none\"", "/a.html", AnswerChange::Lost, "200", "404")]
+#[case::refused("", "path = \"/a.html\"\nrefuse = 403", "/a.html", AnswerChange::Refused, "200", "403")]
+#[case::asked("", "path = \"/a.html\"\nlogin = \"staff\"", "/a.html", AnswerChange::LoginAsked, "200", "401")]
+#[case::let_in("path = \"/a.html\"\nrefuse = 403", "", "/a.html", AnswerChange::LetIn, "403", "200")]
 #[case::redirected(
     "",
     "path = \"/a.html\"\nredirect = \"/b.html\"",
     "/a.html",
-    Change::Redirected,
+    AnswerChange::Redirected,
     "200",
     "307 to /b.html (200)"
 )]
@@ -213,7 +218,7 @@ fn get(path: &'static str) -> Recorded<'static> {
     "",
     "path = \"/a.html\"\nredirect = \"/none\"",
     "/a.html",
-    Change::RedirectedToMissing,
+    AnswerChange::RedirectedToMissing,
     "200",
     "307 to /none (404)"
 )]
@@ -221,7 +226,7 @@ fn get(path: &'static str) -> Recorded<'static> {
     "",
     "path = \"/a.html\"\nserve = \"/b.html\"",
     "/a.html",
-    Change::OtherContent,
+    AnswerChange::OtherContent,
     "200 /a.html",
     "200 /b.html"
 )]
@@ -229,17 +234,24 @@ fn get(path: &'static str) -> Recorded<'static> {
     "",
     "path = \"/a.html\"\ncache = \"1 hour\"",
     "/a.html",
-    Change::Caching,
+    AnswerChange::Caching,
     "no lifetime",
     "max-age=3600"
 )]
-#[case::fields("", "path = \"/a.html\"\nheaders = { X-A = \"b\" }", "/a.html", Change::Fields, "200", "200")]
-#[case::gone("", "path = \"/none\"\ngone = true", "/none", Change::OtherStatus, "404", "410")]
+#[case::fields(
+    "",
+    "path = \"/a.html\"\nheaders = { X-A = \"b\" }",
+    "/a.html",
+    AnswerChange::Fields,
+    "200",
+    "200"
+)]
+#[case::gone("", "path = \"/none\"\ngone = true", "/none", AnswerChange::OtherStatus, "404", "410")]
 fn each_difference_is_told_for_what_it_means(
     #[case] before: &str,
     #[case] after: &str,
     #[case] path: &'static str,
-    #[case] change: Change,
+    #[case] change: AnswerChange,
     #[case] was: &str,
     #[case] will_be: &str,
 ) {
@@ -260,7 +272,7 @@ fn a_loop_is_found_by_following_it() {
     let outcome = rehearsed(&config(around), &config(&back), &[get("/a.html"), get("/b.html")]);
     // The first is sent to the second as before: that it goes on from there is the second's.
     let [group] = &*outcome.groups else { panic!("{:?}", outcome.groups) };
-    assert_eq!((group.change, group.requests, outcome.new_failures()), (Change::RedirectLoop, 1, 1));
+    assert_eq!((group.change, group.requests, outcome.new_failures()), (AnswerChange::RedirectLoop, 1, 1));
 }
 
 #[rstest]
@@ -301,30 +313,30 @@ fn a_common_log_does_not_say_by_which_scheme_somebody_came() {
         Path::new(""),
     )
     .unwrap();
-    let common = Recorded { scheme: None, host: None, ..get("/a.html") };
+    let common = RecordedRequest { scheme: None, host: None, ..get("/a.html") };
     let outcome = rehearsed(&config(""), &required, &[common, get("/a.html")]);
     assert_eq!((outcome.unsure_requests, &*outcome.unsure[0].lacking), (1, "the scheme"));
-    assert_eq!(outcome.groups[0].change, Change::Redirected);
+    assert_eq!(outcome.groups[0].change, AnswerChange::Redirected);
 }
 
 #[test]
 fn limits_and_lifetimes_are_played_through_in_time() {
-    let second = |second: i64, path| Recorded { time: 1_794_600_000_000 + second * 1000, ..get(path) };
-    let hurried: Vec<Recorded<'_>> = (0..60).map(|nth| second(nth, "/a.html")).collect();
+    let second = |second: i64, path| RecordedRequest { time: 1_794_600_000_000 + second * 1000, ..get(path) };
+    let hurried: Vec<RecordedRequest<'_>> = (0..60).map(|nth| second(nth, "/a.html")).collect();
     let limit = "[[site.rules]]\nname = \"slow\"\nlimit = { requests = \"6 a minute\", at_once = 10 }\n";
     let outcome = rehearsed(&config(""), &config(limit), &hurried);
     let [group] = &*outcome.groups else { panic!("{:?}", outcome.groups) };
     // Ten at once, and one every ten seconds of a minute.
-    assert_eq!((group.change, group.requests, group.people), (Change::Limited, 60 - 10 - 5, 1));
+    assert_eq!((group.change, group.requests, group.people), (AnswerChange::Limited, 60 - 10 - 5, 1));
     assert!(group.cause.what.contains("slow"));
     let lifted = rehearsed(&config(limit), &config(""), &hurried);
-    assert_eq!(lifted.groups[0].change, Change::Unlimited);
+    assert_eq!(lifted.groups[0].change, AnswerChange::Unlimited);
 
     let cache = "[[site.rules]]\npath = \"/a.html\"\ncache = \"30 seconds\"\n";
     let kept = rehearsed(&config(""), &config(cache), &hurried);
     assert_eq!(
         (kept.groups[0].change, kept.groups[0].spared),
-        (Change::Caching, 58),
+        (AnswerChange::Caching, 58),
         "one each half minute is made"
     );
     assert!(kept.groups[0].bytes_after < kept.groups[0].bytes_before / 10);
@@ -334,10 +346,15 @@ fn limits_and_lifetimes_are_played_through_in_time() {
 #[test]
 fn compression_is_rehearsed_for_those_who_take_it() {
     let off = "codecs = []\n";
-    let request = Recorded { encoding: Some("br"), ..get("/a.html") };
-    let outcome = rehearsed(&config(""), &config(off), &[request, get("/a.html")]);
+    let program = |encoding| RecordedRequest { agent: Some("Kiosk"), encoding, ..get("/a.html") };
+    let outcome = rehearsed(&config(""), &config(off), &[program(Some("br")), program(None), get("/a.html")]);
     let [group] = &*outcome.groups else { panic!("{:?}", outcome.groups) };
-    assert_eq!((group.change, group.requests), (Change::Compression, 1));
+    assert_eq!((group.change, group.requests, group.people), (AnswerChange::Compression, 2, 1));
+    // Of a program that never was sent anything compressed nobody knows; every browser takes it.
+    assert_eq!(
+        (outcome.unsure_requests, &*outcome.unsure[0].lacking),
+        (1, "the codings that the client takes")
+    );
     assert_eq!((&*group.examples[0].before, &*group.examples[0].after), ("br", "uncompressed"));
     assert!(group.cause.what.contains("compress"), "{:?}", group.cause);
 }

@@ -1,6 +1,6 @@
 //! Changes that were published: who and why, how they went, and what became of them.
 
-use exedra_acting::rehearsal::Outcome;
+use exedra_acting::rehearsal::RehearsalOutcome;
 use exedra_common::tables::{Table, TableWire};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -34,7 +34,7 @@ pub struct PublicationEffect {
     /// The change.
     pub publication: Publication,
     /// What its rehearsal promised; absent where it was not rehearsed.
-    pub promised: Option<Outcome>,
+    pub promised: Option<RehearsalOutcome>,
     /// Before and after, for what it touched.
     #[schema(value_type = TableWire)]
     pub table: Table,

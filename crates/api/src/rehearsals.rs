@@ -2,7 +2,7 @@
 
 use crate::configuration::DraftFile;
 use crate::sites::ConfigDiagnostic;
-use exedra_acting::rehearsal::Outcome;
+use exedra_acting::rehearsal::RehearsalOutcome;
 use exedra_common::tables::{Table, TableWire};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -41,7 +41,7 @@ pub struct Rehearsed {
     /// Whether somebody would be worse off.
     pub is_worse: bool,
     /// What came of it.
-    pub outcome: Outcome,
+    pub outcome: RehearsalOutcome,
     /// What would be different.
     #[schema(value_type = TableWire)]
     pub table: Table,

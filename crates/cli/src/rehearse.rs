@@ -6,10 +6,11 @@ use crate::scope::ScopeOptions;
 use crate::service::{Reach, Service, encoded};
 use crate::show::fit::{shorten, width};
 use clap::{Args, ValueEnum};
-use exedra_acting::rehearsal::Group;
+use exedra_acting::rehearsal::RehearsalGroup;
 use exedra_api::rehearsals::{NewRehearsal, Rehearsed};
-use exedra_common::figures::{bytes, grouped, several};
+use exedra_common::figures::{bytes, grouped, several, share};
 use exedra_common::tables::csv;
+use exedra_common::text::capital;
 use std::path::PathBuf;
 
 /// What `exedra rehearse` takes.
@@ -131,7 +132,7 @@ pub fn print(rehearsed: &Rehearsed) {
     }
 }
 
-fn group(group: &Group) {
+fn group(group: &RehearsalGroup) {
     crate::out::line!();
     let style = match group.change {
         change if change.is_worse() => TROUBLE,
@@ -176,7 +177,7 @@ fn group(group: &Group) {
 }
 
 /// What it means for transfer and caches, where it means something.
-fn transfer(group: &Group) -> Option<String> {
+fn transfer(group: &RehearsalGroup) -> Option<String> {
     let mut parts = Vec::new();
     let (before, after) = (group.bytes_before, group.bytes_after);
     if before.abs_diff(after) * 100 > before.max(after) {
@@ -199,15 +200,6 @@ fn counted(people: u64) -> String {
     if people == 1 { "1 person".to_owned() } else { format!("{} people", grouped(people)) }
 }
 
-fn share(part: u64, all: u64) -> String {
-    exedra_common::figures::share(part, all)
-}
-
 fn day(time: &str) -> &str {
     time.get(..10).unwrap_or(time)
-}
-
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
 }

@@ -1,7 +1,7 @@
 //! Who asks far more than people do, and who looks for a way in.
 
 use super::counts::{Answered, ClientCounts, FEW, PathNumber};
-use super::{Asker, Finding, Kind, OfSite, Sureness};
+use super::{Asker, Finding, FindingKind, OfSite, Sureness};
 use crate::remedy::{Edit, Remedy, text};
 use exedra_common::TextColumn;
 use exedra_common::figures::{bytes, grouped, several};
@@ -52,7 +52,7 @@ fn hammering_client(
     let mut paths = counts.paths.clone();
     paths.sort_by_key(|(_, times)| std::cmp::Reverse(*times));
     let path = |number: PathNumber| of.counts().name(number).1;
-    let (top, times) = paths.first().copied()?;
+    let (top, times) = paths.first().copied().or(counts.some.map(|some| (some, 0)))?;
     // What the configuration lets it have now: refused or limited below its pace, it is no longer a burden.
     let address: Option<IpAddr> = client.parse().ok();
     let asker = Asker { client: address, agent: Some(&counts.agent), ..Asker::default() };
@@ -117,8 +117,7 @@ fn hammering_client(
         ("when", format!("{{ {fact} = {value} }}")),
         ("limit", format!("{{ requests = {}, at_once = 20 }}", text(&rate))),
     ];
-    let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
-    let edit = Edit::Rule { site: of.name().to_owned(), settings, is_first: true };
+    let edit = Edit::rule(of.name(), settings, true);
     let weight = counts.requests / 200;
     let finding = Finding {
         title,
@@ -132,7 +131,7 @@ fn hammering_client(
         evidence: table,
         command: format!("exedra trail {client} --site {}", of.name()),
         remedy: Some(Remedy { words: format!("allow it {rate}"), edits: vec![edit] }),
-        ..of.finding(Kind::Hammering, client)
+        ..of.finding(FindingKind::Hammering, client)
     }
     .weighed(0, counts.requests, counts.bytes);
     Some(Finding { weight: finding.weight + weight as f64, ..finding })
@@ -146,7 +145,8 @@ pub fn probing(of: OfSite<'_>) -> Vec<Finding> {
             continue;
         }
         let address: Option<IpAddr> = from.clients.iter().min().and_then(|client| client.parse().ok());
-        let Some((top, _)) = from.paths.first().copied() else { continue };
+        let most = from.paths.iter().max_by_key(|(_, times)| *times).map(|(path, _)| *path);
+        let Some(top) = most.or(from.some) else { continue };
         let path = |number: PathNumber| of.counts().name(number).1;
         let answer = of.answer(path(top), Asker { client: address, ..Asker::default() });
         if answer.status.as_u16() == 403 {
@@ -183,8 +183,7 @@ pub fn probing(of: OfSite<'_>) -> Vec<Finding> {
             ("when", format!("{{ client = {whom} }}")),
             ("refuse", "403".to_owned()),
         ];
-        let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
-        let edit = Edit::Rule { site: of.name().to_owned(), settings, is_first: true };
+        let edit = Edit::rule(of.name(), settings, true);
         let finding = Finding {
             title: format!("{called} looks for a way in"),
             cost: format!(
@@ -212,7 +211,7 @@ pub fn probing(of: OfSite<'_>) -> Vec<Finding> {
                     several(all - from.requests, "request", "requests")
                 ),
             }),
-            ..of.finding(Kind::Probing, network)
+            ..of.finding(FindingKind::Probing, network)
         }
         .weighed(0, from.requests, from.bytes);
         found.push(Finding { weight: finding.weight + from.requests as f64 / 20.0, ..finding });

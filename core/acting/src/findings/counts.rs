@@ -130,8 +130,10 @@ pub struct ClientCounts {
     pub hurried_requests: u64,
     minute: i64,
     in_minute: u32,
-    /// What it asked for most, and at least how often.
+    /// What it asked for most, and at least how often; nothing where it asked for very many things alike.
     pub paths: Vec<(PathNumber, u64)>,
+    /// Something that it asked for.
+    pub some: Option<PathNumber>,
     /// What it calls itself.
     pub agent: Box<str>,
 }
@@ -143,8 +145,10 @@ pub struct FromOutside {
     pub requests: u64,
     /// Body bytes.
     pub bytes: u64,
-    /// What was asked for most, and at least how often.
+    /// What was asked for most, and at least how often; nothing where very many things were asked for alike.
     pub paths: Vec<(PathNumber, u64)>,
+    /// Something that was asked for.
+    pub some: Option<PathNumber>,
     /// Some of the clients.
     pub clients: HashSet<Box<str>>,
 }
@@ -162,7 +166,7 @@ type OfSite = (u16, Box<str>);
 
 /// All that was counted.
 #[derive(Debug, Default)]
-pub struct Counts {
+pub struct FindingCounts {
     sites: Vec<String>,
     numbers: HashMap<OfSite, PathNumber, RandomState>,
     paths: Vec<PathCounts>,
@@ -193,7 +197,7 @@ fn hashes() -> &'static RandomState {
     HASHES.get_or_init(RandomState::default)
 }
 
-impl Counts {
+impl FindingCounts {
     /// The columns that are looked at.
     pub fn projection() -> Projection {
         let texts: Projection = [
@@ -211,7 +215,7 @@ impl Counts {
         texts.with([NumberColumn::Status, NumberColumn::Bytes].into_iter().collect())
     }
 
-    /// Counts a row of a batch. `is_own` tells whether a host is one of a site's own.
+    /// FindingCounts a row of a batch. `is_own` tells whether a host is one of a site's own.
     pub fn add(
         &mut self,
         batch: &RequestBatch,
@@ -356,7 +360,7 @@ impl Counts {
     }
 
     /// Adds what was counted elsewhere.
-    pub fn merge(&mut self, other: Counts) {
+    pub fn merge(&mut self, other: FindingCounts) {
         let sites: Vec<u16> = other.sites.iter().map(|name| self.site(name)).collect();
         let site = |nth: u16| sites.get(nth as usize).copied().unwrap_or(u16::MAX);
         let numbers: Vec<Option<PathNumber>> =
@@ -553,7 +557,7 @@ fn beginning(text: &str, most: usize) -> &str {
     &text[..text.floor_char_boundary(most)]
 }
 
-/// Counts by a key, as long as there is room for another.
+/// FindingCounts by a key, as long as there is room for another.
 fn count<K: Eq + std::hash::Hash, V: Default>(
     counts: &mut HashMap<K, V, RandomState>,
     key: K,
@@ -590,7 +594,7 @@ fn network(client: &str) -> String {
 /// How many paths a client or a site is remembered by, and how many clients a network is.
 pub const FEW: usize = 6;
 
-/// Counts the most frequent paths, with few places: a path that is new takes the place of the rarest once that has come down to nothing.
+/// FindingCounts the most frequent paths, with few places: a path that is new takes the place of the rarest once that has come down to nothing.
 fn most_frequent(paths: &mut Vec<(PathNumber, u64)>, path: PathNumber, times: u64) {
     if let Some(known) = paths.iter_mut().find(|(known, _)| *known == path) {
         known.1 += times;
@@ -611,6 +615,7 @@ impl FromOutside {
         self.requests += 1;
         self.bytes += bytes;
         most_frequent(&mut self.paths, path, 1);
+        self.some.get_or_insert(path);
         if self.clients.len() < FEW {
             self.clients.insert(client.into());
         }
@@ -624,6 +629,7 @@ impl FromOutside {
                 most_frequent(&mut self.paths, path, times);
             }
         }
+        self.some = self.some.or_else(|| other.some.and_then(&number));
         let mut clients: Vec<Box<str>> = self.clients.drain().chain(other.clients).collect();
         clients.sort_unstable();
         self.clients = clients.into_iter().take(FEW).collect();
@@ -635,6 +641,7 @@ impl ClientCounts {
         self.requests += 1;
         self.bytes += bytes;
         most_frequent(&mut self.paths, path, 1);
+        self.some.get_or_insert(path);
         if self.agent.is_empty() {
             self.agent = beginning(agent, AGENT).into();
         }
@@ -665,6 +672,7 @@ impl ClientCounts {
                 most_frequent(&mut self.paths, path, times);
             }
         }
+        self.some = self.some.or_else(|| other.some.and_then(&number));
         if self.agent.is_empty() || (!other.agent.is_empty() && other.agent < self.agent) {
             self.agent = other.agent;
         }

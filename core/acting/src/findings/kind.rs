@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 #[schema(as = FindingKind)]
-pub enum Kind {
+pub enum FindingKind {
     /// People ask for a page that is not there.
     MissingPage,
     /// Our own pages lead to one that is not there, or elsewhere.
@@ -46,7 +46,7 @@ pub enum Kind {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 #[schema(as = FindingPage)]
-pub enum Page {
+pub enum ConsolePage {
     /// What fails.
     Trouble,
     /// What it costs.
@@ -55,46 +55,46 @@ pub enum Page {
     Sites,
 }
 
-impl Kind {
+impl FindingKind {
     /// All of them.
-    pub const ALL: [Kind; 16] = [
-        Kind::MissingPage,
-        Kind::BrokenLink,
-        Kind::RedirectChain,
-        Kind::SentAgain,
-        Kind::Uncompressed,
-        Kind::LargeFile,
-        Kind::Embedded,
-        Kind::Hammering,
-        Kind::Probing,
-        Kind::MissingAtTimes,
-        Kind::Burst,
-        Kind::Exposure,
-        Kind::Guard,
-        Kind::Allowance,
-        Kind::Certificate,
-        Kind::ErrorPage,
+    pub const ALL: [FindingKind; 16] = [
+        FindingKind::MissingPage,
+        FindingKind::BrokenLink,
+        FindingKind::RedirectChain,
+        FindingKind::SentAgain,
+        FindingKind::Uncompressed,
+        FindingKind::LargeFile,
+        FindingKind::Embedded,
+        FindingKind::Hammering,
+        FindingKind::Probing,
+        FindingKind::MissingAtTimes,
+        FindingKind::Burst,
+        FindingKind::Exposure,
+        FindingKind::Guard,
+        FindingKind::Allowance,
+        FindingKind::Certificate,
+        FindingKind::ErrorPage,
     ];
 
     /// Its name for programs, the beginning of its identities, and what it is in a few words.
     fn words(self) -> (&'static str, &'static str, &'static str) {
         match self {
-            Kind::MissingPage => ("missing_page", "missing", "missing page"),
-            Kind::BrokenLink => ("broken_link", "link", "broken link"),
-            Kind::RedirectChain => ("redirect_chain", "chain", "redirect chain"),
-            Kind::SentAgain => ("sent_again", "again", "sent again and again"),
-            Kind::Uncompressed => ("uncompressed", "plain", "sent uncompressed"),
-            Kind::LargeFile => ("large_file", "large", "large file"),
-            Kind::Embedded => ("embedded", "embedded", "embedded elsewhere"),
-            Kind::Hammering => ("hammering", "client", "asks too much"),
-            Kind::Probing => ("probing", "probing", "looks for a way in"),
-            Kind::MissingAtTimes => ("missing_at_times", "times", "missing at times"),
-            Kind::Burst => ("burst", "burst", "burst of failures"),
-            Kind::Exposure => ("exposure", "exposure", "exposed"),
-            Kind::Guard => ("guard", "guard", "guard"),
-            Kind::Allowance => ("allowance", "allowance", "allowance"),
-            Kind::Certificate => ("certificate", "certificate", "certificate"),
-            Kind::ErrorPage => ("error_page", "error", "error page"),
+            FindingKind::MissingPage => ("missing_page", "missing", "missing page"),
+            FindingKind::BrokenLink => ("broken_link", "link", "broken link"),
+            FindingKind::RedirectChain => ("redirect_chain", "chain", "redirect chain"),
+            FindingKind::SentAgain => ("sent_again", "again", "sent again and again"),
+            FindingKind::Uncompressed => ("uncompressed", "plain", "sent uncompressed"),
+            FindingKind::LargeFile => ("large_file", "large", "large file"),
+            FindingKind::Embedded => ("embedded", "embedded", "embedded elsewhere"),
+            FindingKind::Hammering => ("hammering", "client", "asks too much"),
+            FindingKind::Probing => ("probing", "probing", "looks for a way in"),
+            FindingKind::MissingAtTimes => ("missing_at_times", "times", "missing at times"),
+            FindingKind::Burst => ("burst", "burst", "burst of failures"),
+            FindingKind::Exposure => ("exposure", "exposure", "exposed"),
+            FindingKind::Guard => ("guard", "guard", "guard"),
+            FindingKind::Allowance => ("allowance", "allowance", "allowance"),
+            FindingKind::Certificate => ("certificate", "certificate", "certificate"),
+            FindingKind::ErrorPage => ("error_page", "error", "error page"),
         }
     }
 
@@ -114,26 +114,29 @@ impl Kind {
     }
 
     /// The kind of a name.
-    pub fn named(name: &str) -> Option<Kind> {
-        Kind::ALL.into_iter().find(|kind| kind.name() == name)
+    pub fn named(name: &str) -> Option<FindingKind> {
+        FindingKind::ALL.into_iter().find(|kind| kind.name() == name)
     }
 
     /// The page of the console that it belongs to.
-    pub fn page(self) -> Page {
+    pub fn page(self) -> ConsolePage {
         match self {
-            Kind::MissingPage
-            | Kind::BrokenLink
-            | Kind::RedirectChain
-            | Kind::MissingAtTimes
-            | Kind::Burst
-            | Kind::Probing => Page::Trouble,
-            Kind::SentAgain
-            | Kind::Uncompressed
-            | Kind::LargeFile
-            | Kind::Embedded
-            | Kind::Hammering
-            | Kind::Allowance => Page::Transfer,
-            Kind::Exposure | Kind::Guard | Kind::Certificate | Kind::ErrorPage => Page::Sites,
+            FindingKind::MissingPage
+            | FindingKind::BrokenLink
+            | FindingKind::RedirectChain
+            | FindingKind::MissingAtTimes
+            | FindingKind::Burst
+            | FindingKind::Probing => ConsolePage::Trouble,
+            FindingKind::SentAgain
+            | FindingKind::Uncompressed
+            | FindingKind::LargeFile
+            | FindingKind::Embedded
+            | FindingKind::Hammering
+            | FindingKind::Allowance => ConsolePage::Transfer,
+            FindingKind::Exposure
+            | FindingKind::Guard
+            | FindingKind::Certificate
+            | FindingKind::ErrorPage => ConsolePage::Sites,
         }
     }
 }

@@ -163,7 +163,7 @@ impl<'p> Places<'p> {
 
 /// Where one folder has become another: the beginnings that several missing addresses and their new ones differ by.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Moved {
+pub struct MovedFolder {
     /// How the old addresses begin, with a slash at the end.
     pub from: String,
     /// How the new ones begin.
@@ -173,17 +173,17 @@ pub struct Moved {
 }
 
 /// Folders that have become others, found in pairs of a missing address and its new one: at least two pairs each.
-pub fn moved(pairs: &[(&str, &str)]) -> Vec<Moved> {
+pub fn moved(pairs: &[(&str, &str)]) -> Vec<MovedFolder> {
     let mut all: HashMap<(String, String), Vec<usize>> = HashMap::new();
     for (nth, (old, new)) in pairs.iter().enumerate() {
         if let Some(beginnings) = beginnings(old, new) {
             all.entry(beginnings).or_default().push(nth);
         }
     }
-    let mut found: Vec<Moved> = all
+    let mut found: Vec<MovedFolder> = all
         .into_iter()
         .filter(|(_, pairs)| pairs.len() > 1)
-        .map(|((from, to), pairs)| Moved { from, to, pairs })
+        .map(|((from, to), pairs)| MovedFolder { from, to, pairs })
         .collect();
     found.sort_by(|a, b| b.pairs.len().cmp(&a.pairs.len()).then_with(|| a.from.cmp(&b.from)));
     found
@@ -250,7 +250,7 @@ mod tests {
             ("/old/map.svg", "/map.svg"),
         ];
         let found = moved(&pairs);
-        let expected = Moved { from: "/mariners/".into(), to: "/notices/".into(), pairs: vec![0, 1] };
+        let expected = MovedFolder { from: "/mariners/".into(), to: "/notices/".into(), pairs: vec![0, 1] };
         assert_eq!(found, [expected]);
         let to_the_root = moved(&[("/old/a", "/a"), ("/old/b", "/b")]);
         assert_eq!((&*to_the_root[0].from, &*to_the_root[0].to), ("/old/", "/"));

@@ -12,8 +12,8 @@
 //!   certificates, allowances, error pages; [`present`]: what of these is known from elsewhere
 //!
 //! ```
-//! use exedra_acting::findings::{Kind, Sureness};
-//! assert_eq!(Kind::named("missing_page"), Some(Kind::MissingPage));
+//! use exedra_acting::findings::{FindingKind, Sureness};
+//! assert_eq!(Kind::named("missing_page"), Some(FindingKind::MissingPage));
 //! assert!(Sureness::Certain > Sureness::Guess);
 //! ```
 
@@ -29,17 +29,17 @@ mod sending;
 mod standing;
 mod times;
 
-pub use counts::Counts;
+pub use counts::FindingCounts;
 pub use inventory::Inventory;
-pub use kind::{Kind, Page};
-pub use present::{BurstSeen, Exposed, Month, Present};
+pub use kind::{ConsolePage, FindingKind};
+pub use present::{BurstSeen, Exposed, SiteMonth, Standing};
 
-use crate::rehearsal::Sites;
+use crate::rehearsal::SiteFolders;
 use crate::remedy::Remedy;
 use counts::{Answered, PathNumber};
 use exedra_answering::answer::{Answer, LettingIn, Trace, answer, answer_traced};
 use exedra_answering::config::{Config, Https, Site, SiteId};
-use exedra_answering::facts::{Facts, Fields, Known, RecordedFields, Scheme, read_agent};
+use exedra_answering::facts::{Facts, Fields, Known, LoggedFields, Scheme, read_agent};
 use exedra_common::figures::grouped;
 use exedra_common::tables::Table;
 use jiff::tz::TimeZone;
@@ -77,9 +77,9 @@ pub struct Finding {
     /// What it is known by, as long as it is about the same.
     pub id: String,
     /// Its kind.
-    pub kind: Kind,
+    pub kind: FindingKind,
     /// The page of the console that it belongs to.
-    pub page: Page,
+    pub page: ConsolePage,
     /// The site.
     pub site: String,
     /// What it is about: a path, a client, a host.
@@ -129,15 +129,15 @@ pub struct Seen<'s> {
     /// The configuration in force.
     pub config: &'s Config,
     /// The folders of its sites.
-    pub folders: &'s dyn Sites,
+    pub folders: &'s dyn SiteFolders,
     /// The sites that are looked at.
     pub sites: &'s [SiteSeen],
     /// What was counted.
-    pub counts: &'s Counts,
+    pub counts: &'s FindingCounts,
     /// Whose days and hours.
     pub zone: TimeZone,
     /// What is so at present.
-    pub present: &'s Present,
+    pub present: &'s Standing,
 }
 
 /// One site of them.
@@ -179,11 +179,12 @@ pub fn find(seen: &Seen<'_>) -> Vec<Finding> {
     // Links that lead to a missing page are told with it.
     let told: HashSet<(String, String)> = all
         .iter()
-        .filter(|finding| finding.kind == Kind::MissingPage)
+        .filter(|finding| finding.kind == FindingKind::MissingPage)
         .map(|finding| (finding.site.clone(), finding.subject.clone()))
         .collect();
     all.retain(|finding| {
-        finding.kind != Kind::BrokenLink || !told.contains(&(finding.site.clone(), finding.subject.clone()))
+        finding.kind != FindingKind::BrokenLink
+            || !told.contains(&(finding.site.clone(), finding.subject.clone()))
     });
     all.sort_by(|a, b| b.weight.total_cmp(&a.weight).then_with(|| a.id.cmp(&b.id)));
     all
@@ -234,7 +235,7 @@ impl<'s> OfSite<'s> {
             Https::Required => Scheme::Https,
             Https::Offered => Scheme::Http,
         };
-        let fields = RecordedFields {
+        let fields = LoggedFields {
             agent: Known::Is(asker.agent.unwrap_or(BROWSER)),
             referrer: asker.referrer.into(),
             accept_encoding: Known::Is("br, zstd, gzip"),
@@ -250,13 +251,13 @@ impl<'s> OfSite<'s> {
             query: Known::Absent,
             protocol: Known::Is("HTTP/1.1"),
             agents: Some(read_agent),
-            fields: Fields::Recorded(&fields),
+            fields: Fields::Logged(&fields),
             ..Facts::UNKNOWN
         };
         decide(facts)
     }
 
-    fn counts(&self) -> &'s Counts {
+    fn counts(&self) -> &'s FindingCounts {
         self.seen.counts
     }
 
@@ -277,7 +278,7 @@ impl<'s> OfSite<'s> {
     }
 
     /// A finding of a kind, about something.
-    fn finding(&self, kind: Kind, subject: &str) -> Finding {
+    fn finding(&self, kind: FindingKind, subject: &str) -> Finding {
         Finding {
             id: identity(kind, self.name(), subject),
             kind,
@@ -320,7 +321,7 @@ pub fn several_people(people: u64) -> String {
 }
 
 /// What a finding is known by: its kind, and a few letters that follow from what it is about.
-fn identity(kind: Kind, site: &str, subject: &str) -> String {
+fn identity(kind: FindingKind, site: &str, subject: &str) -> String {
     // FNV-1a (draft-eastlake-fnv): short, and the same everywhere and always.
     let octets = site.bytes().chain([0]).chain(subject.bytes());
     let hash = octets.fold(0xcbf2_9ce4_8422_2325_u64, |hash, octet| {

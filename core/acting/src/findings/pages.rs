@@ -4,13 +4,13 @@
 use super::counts::{Answered, PathCounts, PathNumber};
 use super::inventory::Linked;
 use super::likely::{Likely, Places, moved};
-use super::{Asker, Finding, Kind, OfSite, Sureness, several_people};
+use super::{Asker, Finding, FindingKind, OfSite, Sureness, several_people};
 use crate::remedy::{Edit, Remedy, text};
 use exedra_answering::answer::Answer;
 use exedra_common::TextColumn;
 use exedra_common::figures::{grouped, several};
 use exedra_common::tables::{Detail, Table, TableColumn};
-use exedra_reading::classify::paths::{Kind as PathKind, is_probe, kind};
+use exedra_reading::classify::paths::{Kind, is_probe, kind};
 use http::header;
 use std::collections::{BTreeMap, HashSet};
 
@@ -35,8 +35,7 @@ pub fn missing(of: OfSite<'_>) -> Vec<Finding> {
     let counts = of.counts();
     let mut paths: Vec<(PathNumber, &str, &PathCounts)> = counts.paths_of(of.name());
     paths.retain(|(_, path, counts)| {
-        let is_page =
-            matches!(kind(path), PathKind::Page | PathKind::Download | PathKind::Feed | PathKind::Asset);
+        let is_page = matches!(kind(path), Kind::Page | Kind::Download | Kind::Feed | Kind::Asset);
         counts.of_people(Answered::Missing) > 0 && is_page && !is_probe(path) && path.starts_with('/')
     });
     paths.sort_by(|a, b| {
@@ -147,8 +146,7 @@ impl OfSite<'_> {
 
 fn redirect(of: OfSite<'_>, name: &str, path: &str, to: &str) -> Edit {
     let settings = [("name", text(name)), ("path", text(path)), ("redirect", text(to))];
-    let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
-    Edit::Rule { site: of.name().to_owned(), settings, is_first: false }
+    Edit::rule(of.name(), settings, false)
 }
 
 /// A folder that has moved to another; `deep` where only the folders in it have.
@@ -178,7 +176,7 @@ fn moved_folder(of: OfSite<'_>, (from, to): (&str, &str), deep: bool, missed: &[
             words,
             edits: vec![redirect(of, &name, &format!("{from}{rest}"), &format!("{to}{target}"))],
         }),
-        ..of.finding(Kind::MissingPage, from)
+        ..of.finding(FindingKind::MissingPage, from)
     }
     .weighed(people, requests, 0)
 }
@@ -206,7 +204,7 @@ fn one_missing(of: OfSite<'_>, missed: &Missed<'_>) -> Finding {
     };
     let advice = missed.likely.is_none().then(|| {
         let next = of.counts().next_after(missed.number);
-        match next.first().filter(|(_, times)| *times >= FEWEST) {
+        match next.first().filter(|(_, times)| *times >= FEWEST && *times * 10 >= missed.requests) {
             Some((next, times)) => format!(
                 "Nothing like it is there. Of those who missed it, {} went to {next} next: redirect it there, or to the page that takes its place; where there is none, `gone = true` tells crawlers not to come again.",
                 grouped(*times)
@@ -223,7 +221,7 @@ fn one_missing(of: OfSite<'_>, missed: &Missed<'_>) -> Finding {
         command: of.report_of_missing(missed.path),
         remedy,
         advice,
-        ..of.finding(Kind::MissingPage, missed.path)
+        ..of.finding(FindingKind::MissingPage, missed.path)
     }
     .weighed(missed.people, missed.requests, 0)
 }
@@ -322,7 +320,7 @@ pub fn broken_links(of: OfSite<'_>) -> Vec<Finding> {
                 evidence: table,
                 command: format!("exedra explain 'http://{}{address}'", of.host()),
                 advice: Some(advice),
-                ..of.finding(Kind::BrokenLink, address)
+                ..of.finding(FindingKind::BrokenLink, address)
             }
             .weighed(people, requests, 0),
         );
@@ -383,7 +381,7 @@ pub fn redirect_chains(of: OfSite<'_>) -> Vec<Finding> {
                 command: format!("exedra explain 'http://{}{path}'", of.host()),
                 remedy: shortened(of, path, &last),
                 advice: Some(format!("Let the rule lead to {last} at once.")),
-                ..of.finding(Kind::RedirectChain, path)
+                ..of.finding(FindingKind::RedirectChain, path)
             }
             .weighed(people / 4, times, 0),
         );

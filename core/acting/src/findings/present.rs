@@ -4,7 +4,7 @@ use exedra_reading::prelude::Prelude;
 
 /// What is so at present.
 #[derive(Debug, Clone, Default)]
-pub struct Present {
+pub struct Standing {
     /// What strangers could reach and should not.
     pub exposed: Vec<Exposed>,
     /// Certificates, each with its first host and the days it has left.
@@ -12,7 +12,7 @@ pub struct Present {
     /// Bursts of failures with what was different in them and before.
     pub bursts: Vec<BurstSeen>,
     /// The month of sites that have an allowance.
-    pub months: Vec<Month>,
+    pub months: Vec<SiteMonth>,
 }
 
 /// Something that strangers could reach and should not.
@@ -41,7 +41,7 @@ pub struct BurstSeen {
 
 /// The month of a site.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Month {
+pub struct SiteMonth {
     /// The site.
     pub site: String,
     /// What may be sent, in octets.

@@ -2,14 +2,14 @@
 //! transfer, files that other sites' pages load.
 
 use super::counts::{Answered, PathCounts, PathNumber};
-use super::{Asker, BYTES_OF_A_PERSON, Finding, Kind, OfSite, Sureness, several_people};
+use super::{Asker, BYTES_OF_A_PERSON, Finding, FindingKind, OfSite, Sureness, several_people};
 use crate::remedy::{Edit, Remedy, text};
 use exedra_answering::answer::trace::Verdict;
 use exedra_answering::answer::{Answer, Body, Form, Step};
 use exedra_common::TextColumn;
 use exedra_common::figures::{bytes, several};
 use exedra_common::tables::{Table, TableColumn};
-use exedra_reading::classify::paths::{Kind as PathKind, extension, kind, saving};
+use exedra_reading::classify::paths::{Kind, extension, kind, saving};
 use http::header;
 use std::collections::BTreeMap;
 
@@ -41,7 +41,7 @@ pub fn sent_again(of: OfSite<'_>) -> Vec<Finding> {
     let mut folders: BTreeMap<String, Together> = BTreeMap::new();
     for (number, path, path_counts) in counts.paths_of(of.name()) {
         let sent = path_counts.requests(Answered::Sent);
-        if !matches!(kind(path), PathKind::Asset) || sent < 10 {
+        if !matches!(kind(path), Kind::Asset) || sent < 10 {
             continue;
         }
         let again = counts.people(&[number], Answered::Sent).again;
@@ -104,7 +104,7 @@ fn sent_again_in(of: OfSite<'_>, folder: &str, mut together: Together) -> Findin
         .inventory
         .files
         .iter()
-        .any(|file| file.address.starts_with(folder) && matches!(kind(&file.address), PathKind::Page));
+        .any(|file| file.address.starts_with(folder) && matches!(kind(&file.address), Kind::Page));
     let mut endings: Vec<String> =
         together.paths.iter().filter_map(|(_, path, ..)| extension(path)).collect();
     endings.sort();
@@ -122,8 +122,7 @@ fn sent_again_in(of: OfSite<'_>, folder: &str, mut together: Together) -> Findin
     let subject = folder;
     let name = format!("{} of {folder} may be kept", endings.join(", "));
     let settings = [("name", text(&name)), ("path", path), ("cache", text(lifetime))];
-    let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
-    let edit = Edit::Rule { site: of.name().to_owned(), settings, is_first: false };
+    let edit = Edit::rule(of.name(), settings, false);
     Finding {
         title: format!(
             "files in {folder} are fetched again and again, because nothing says how long they may be kept"
@@ -145,7 +144,7 @@ fn sent_again_in(of: OfSite<'_>, folder: &str, mut together: Together) -> Findin
         evidence: table,
         command: format!("exedra report --site {} --show repeats", of.name()),
         remedy: Some(Remedy { words: format!("let browsers keep them for {lifetime}"), edits: vec![edit] }),
-        ..of.finding(Kind::SentAgain, subject)
+        ..of.finding(FindingKind::SentAgain, subject)
     }
     .weighed(people.again_people / 50, together.requests, together.bytes)
 }
@@ -248,7 +247,7 @@ fn uncompressed_type(of: OfSite<'_>, ending: &str, why: Why, paths: &CountedPath
         evidence: table,
         command: format!("exedra report --site {} --show uncompressed", of.name()),
         remedy,
-        ..of.finding(Kind::Uncompressed, ending)
+        ..of.finding(FindingKind::Uncompressed, ending)
     }
     .weighed(people / 20, requests, (saved as u64).min(sent))
 }
@@ -284,7 +283,7 @@ pub fn large_files(of: OfSite<'_>) -> Vec<Finding> {
         ]);
         // What is held back when the allowance is used up has been thought of.
         let is_held_back = of.seen.config.may_hold_back(of.id);
-        if is_held_back && kind(path) == PathKind::Download {
+        if is_held_back && kind(path) == Kind::Download {
             continue;
         }
         let is_picture = matches!(
@@ -299,7 +298,7 @@ pub fn large_files(of: OfSite<'_>) -> Vec<Finding> {
                 "A smaller edition beside it (a lower bit rate, parts by chapter) would spare most of it."
             }
         };
-        let remedy = (of.site.allowance.is_some() && kind(path) == PathKind::Download).then(|| Remedy {
+        let remedy = (of.site.allowance.is_some() && kind(path) == Kind::Download).then(|| Remedy {
             words: "refuse downloads, and not pages, when the month's allowance is used up".to_owned(),
             edits: vec![Edit::Setting {
                 site: of.name().to_owned(),
@@ -323,7 +322,7 @@ pub fn large_files(of: OfSite<'_>) -> Vec<Finding> {
                 command: format!("exedra report --site {} --show paths --by bytes", of.name()),
                 remedy,
                 advice: Some(advice.to_owned()),
-                ..of.finding(Kind::LargeFile, path)
+                ..of.finding(FindingKind::LargeFile, path)
             }
             .weighed(0, counts.requests(Answered::Sent), sent / 4),
         );
@@ -343,7 +342,7 @@ pub fn embedded(of: OfSite<'_>) -> Vec<Finding> {
         let mut paths = from.paths.clone();
         paths.sort_by_key(|(_, times)| std::cmp::Reverse(*times));
         let path = |number: PathNumber| of.counts().name(number).1;
-        let Some((top, _)) = paths.first().copied() else { continue };
+        let Some(top) = paths.first().map(|(path, _)| *path).or(from.some) else { continue };
         // Refused already, or not?
         let asker = Asker { referrer: Some(&page), ..Asker::default() };
         if !of.answer(path(top), asker).status.is_success() {
@@ -356,11 +355,12 @@ pub fn embedded(of: OfSite<'_>) -> Vec<Finding> {
         }
         table.cut(ROWS);
         let folders: Vec<&str> = paths.iter().map(|(number, _)| folder(path(*number))).collect();
-        let common = folders.iter().all(|one| *one == folders[0]) && folders[0] != "/";
+        let common =
+            folders.first().filter(|first| **first != "/" && folders.iter().all(|one| one == *first));
         let place = if paths.len() == 1 {
             path(top).to_owned()
-        } else if common {
-            format!("{}{{*}}", folders[0])
+        } else if let Some(common) = common {
+            format!("{common}{{*}}")
         } else {
             "/{*}".to_owned()
         };
@@ -377,8 +377,7 @@ pub fn embedded(of: OfSite<'_>) -> Vec<Finding> {
             ),
             ("refuse", "403".to_owned()),
         ];
-        let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
-        let edit = Edit::Rule { site: of.name().to_owned(), settings, is_first: true };
+        let edit = Edit::rule(of.name(), settings, true);
         found.push(
             Finding {
                 title: format!("pages of {host} load files from {}", of.name()),
@@ -392,7 +391,7 @@ pub fn embedded(of: OfSite<'_>) -> Vec<Finding> {
                 command: format!("exedra report --site {} --show paths --only 'referrer_host={host}'", of.name()),
                 remedy: Some(Remedy { words: format!("refuse these files to pages of {host}"), edits: vec![edit] }),
                 advice: Some("A smaller copy under another address costs less than a refusal, and annoys nobody: ask them to use it.".to_owned()),
-                ..of.finding(Kind::Embedded, host)
+                ..of.finding(FindingKind::Embedded, host)
             }
             .weighed(0, from.requests, from.bytes),
         );

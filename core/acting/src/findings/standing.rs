@@ -1,12 +1,13 @@
 //! What is so at present, whoever comes: exposures, guards, the month's allowance, certificates, error pages.
 
 use super::counts::Answered;
-use super::{Asker, Finding, Kind, OfSite, Sureness, several_people};
+use super::{Asker, Finding, FindingKind, OfSite, Sureness, several_people};
 use crate::remedy::{Edit, Remedy, text};
 use exedra_answering::check;
 use exedra_common::TextColumn;
 use exedra_common::figures::{bytes, several};
 use exedra_common::tables::{Table, TableColumn};
+use exedra_common::text::capital;
 use std::collections::BTreeMap;
 
 /// A certificate that ends within so many days is a finding.
@@ -40,8 +41,7 @@ pub fn exposures(of: OfSite<'_>) -> Vec<Finding> {
             ("path", text(&exposed.path.replace('{', "{{").replace('}', "}}"))),
             ("refuse", "404".to_owned()),
         ];
-        let settings = settings.into_iter().map(|(key, value)| (key.to_owned(), value)).collect();
-        let edit = Edit::Rule { site: of.name().to_owned(), settings, is_first: true };
+        let edit = Edit::rule(of.name(), settings, true);
         let finding = Finding {
             title: format!("{} can be had by anybody, and has been", exposed.path),
             cost: format!("it was sent {}: what was in it is known", several(reached, "time", "times")),
@@ -50,7 +50,7 @@ pub fn exposures(of: OfSite<'_>) -> Vec<Finding> {
             command: format!("exedra requests --site {} --only 'path={}'", of.name(), exposed.path),
             remedy: Some(Remedy { words: format!("answer 404 for {}", exposed.path), edits: vec![edit] }),
             advice: Some(format!("{}.", capital(&exposed.remedy))),
-            ..of.finding(Kind::Exposure, &exposed.path)
+            ..of.finding(FindingKind::Exposure, &exposed.path)
         }
         .weighed(0, reached, 0);
         // One is enough.
@@ -97,7 +97,7 @@ pub fn guards(of: OfSite<'_>) -> Vec<Finding> {
                 evidence: table,
                 command: format!("exedra requests --site {} --only 'path={folder}*' --only status=401", of.name()),
                 advice: Some("Try it with a user of its own; if nobody needs it any more, let a rule refuse the folder.".to_owned()),
-                ..of.finding(Kind::Guard, folder)
+                ..of.finding(FindingKind::Guard, folder)
             }
             .weighed(asked / 10, asked, 0),
         );
@@ -111,7 +111,7 @@ pub fn allowance(of: OfSite<'_>) -> Vec<Finding> {
     // Where downloads are held back by then, somebody has decided what happens.
     let at_risk =
         months.filter(|month| month.expected > month.allowance && !of.seen.config.may_hold_back(of.id));
-    let finding = |month: &super::Month| {
+    let finding = |month: &super::SiteMonth| {
         let columns = [
             TableColumn::size("allowance", "allowance"),
             TableColumn::size("sent", "sent so far"),
@@ -144,7 +144,7 @@ pub fn allowance(of: OfSite<'_>) -> Vec<Finding> {
             evidence: table,
             command: format!("exedra allowance --site {}", of.name()),
             remedy: Some(remedy),
-            ..of.finding(Kind::Allowance, of.name())
+            ..of.finding(FindingKind::Allowance, of.name())
         }
         .weighed(0, 0, over)
     };
@@ -184,7 +184,7 @@ pub fn certificates(of: OfSite<'_>) -> Vec<Finding> {
                 "Put the new certificate in place of the old one: it is picked up when the file changes."
                     .to_owned(),
             ),
-            ..of.finding(Kind::Certificate, host)
+            ..of.finding(FindingKind::Certificate, host)
         }
         .weighed(0, people, 0);
         Finding { weight: 100.0 * (ENDS_SOON - left.max(0.0)), ..finding }
@@ -232,15 +232,10 @@ pub fn error_pages(of: OfSite<'_>) -> Vec<Finding> {
                 evidence: table,
                 command: "exedra check".to_owned(),
                 advice: diagnostic.remedy.as_ref().map(|remedy| format!("{}.", capital(remedy))),
-                ..of.finding(Kind::ErrorPage, &page.value)
+                ..of.finding(FindingKind::ErrorPage, &page.value)
             }
             .weighed(people / 2, requests, 0),
         );
     }
     found
-}
-
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
 }

@@ -1,7 +1,7 @@
 //! What goes wrong at certain times: pages that a job takes away each night, and bursts of failures.
 
 use super::counts::Answered;
-use super::{Asker, BurstSeen, Finding, Kind, OfSite, Sureness};
+use super::{Asker, BurstSeen, Finding, FindingKind, OfSite, Sureness};
 use exedra_common::figures::{grouped, several};
 use exedra_common::tables::{Table, TableColumn};
 use jiff::Timestamp;
@@ -80,7 +80,7 @@ pub fn at_certain_times(of: OfSite<'_>) -> Vec<Finding> {
                 advice: Some(
                     "A job that writes it anew should write another file and rename it at the end: then it is never missing.".to_owned(),
                 ),
-                ..of.finding(Kind::MissingAtTimes, path)
+                ..of.finding(FindingKind::MissingAtTimes, path)
             }
             .weighed(people, missing, 0);
         // Nobody may have asked just then: that it comes again and again counts for itself.
@@ -150,7 +150,7 @@ pub fn bursts(of: OfSite<'_>) -> Vec<Finding> {
             advice: Some(
                 "What was different before it is where to look first: a job, a client, a page.".to_owned(),
             ),
-            ..of.finding(Kind::Burst, &stretch)
+            ..of.finding(FindingKind::Burst, &stretch)
         }
         .weighed(burst.troubled, burst.troubled, 0);
         found.push(Finding { weight: finding.weight + times, ..finding });

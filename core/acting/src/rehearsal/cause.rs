@@ -10,7 +10,7 @@ use utoipa::ToSchema;
 /// What makes the difference, and where it is written.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[schema(as = RehearsedCause)]
-pub struct Cause {
+pub struct ChangeCause {
     /// What it is: a rule, or a setting.
     pub what: String,
     /// Whether the changed configuration has it; otherwise it is the one in force, and the changed one has it no longer.
@@ -94,7 +94,7 @@ pub struct Side<'s> {
 }
 
 /// What makes the difference between two answers. `setting` is what it must be where no step says so.
-pub fn cause(old: Side<'_>, new: Side<'_>, setting: &'static str) -> Cause {
+pub fn cause(old: Side<'_>, new: Side<'_>, setting: &'static str) -> ChangeCause {
     let before = said(old.config, old.site, old.trace);
     let after = said(new.config, new.site, new.trace);
     if let Some(step) = after.iter().find(|step| !before.contains(step)) {
@@ -110,10 +110,10 @@ pub fn cause(old: Side<'_>, new: Side<'_>, setting: &'static str) -> Cause {
     let line =
         place.and_then(|place| new.config.sources.line(&place).map(|(file, line)| (file.to_owned(), line)));
     let (file, line) = line.unzip();
-    Cause { what: format!("the setting `{setting}`"), is_new: true, file, line }
+    ChangeCause { what: format!("the setting `{setting}`"), is_new: true, file, line }
 }
 
-fn told(config: &Config, step: &Step, is_new: bool) -> Cause {
+fn told(config: &Config, step: &Step, is_new: bool) -> ChangeCause {
     let what = match step {
         // One without a name is called by its number.
         Step::Rule { name, .. } if name.starts_with("rule ") => name.clone(),
@@ -134,5 +134,5 @@ fn told(config: &Config, step: &Step, is_new: bool) -> Cause {
         Some(place) => config.sources.line(&place.span).map(|(file, line)| (file.to_owned(), line)).unzip(),
         None => (None, None),
     };
-    Cause { what, is_new, file, line }
+    ChangeCause { what, is_new, file, line }
 }

@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 #[schema(as = RehearsedChange)]
-pub enum Change {
+pub enum AnswerChange {
     /// It fails with a server error.
     Fails,
     /// It is redirected without end.
@@ -48,60 +48,67 @@ pub enum Change {
     Fields,
 }
 
-impl Change {
+impl AnswerChange {
     /// All of them, in their order.
-    pub const ALL: [Change; 18] = [
-        Change::Fails,
-        Change::RedirectLoop,
-        Change::RedirectedToMissing,
-        Change::Lost,
-        Change::Refused,
-        Change::LoginAsked,
-        Change::Limited,
-        Change::Found,
-        Change::LetIn,
-        Change::Works,
-        Change::Unlimited,
-        Change::Redirected,
-        Change::Direct,
-        Change::OtherContent,
-        Change::OtherStatus,
-        Change::Compression,
-        Change::Caching,
-        Change::Fields,
+    pub const ALL: [AnswerChange; 18] = [
+        AnswerChange::Fails,
+        AnswerChange::RedirectLoop,
+        AnswerChange::RedirectedToMissing,
+        AnswerChange::Lost,
+        AnswerChange::Refused,
+        AnswerChange::LoginAsked,
+        AnswerChange::Limited,
+        AnswerChange::Found,
+        AnswerChange::LetIn,
+        AnswerChange::Works,
+        AnswerChange::Unlimited,
+        AnswerChange::Redirected,
+        AnswerChange::Direct,
+        AnswerChange::OtherContent,
+        AnswerChange::OtherStatus,
+        AnswerChange::Compression,
+        AnswerChange::Caching,
+        AnswerChange::Fields,
     ];
 
     /// Whether somebody is worse off by it.
     pub fn is_worse(self) -> bool {
-        self <= Change::Limited
+        self <= AnswerChange::Limited
     }
 
     /// Whether somebody is better off by it.
     pub fn is_better(self) -> bool {
-        matches!(self, Change::Found | Change::LetIn | Change::Works | Change::Unlimited | Change::Direct)
+        matches!(
+            self,
+            AnswerChange::Found
+                | AnswerChange::LetIn
+                | AnswerChange::Works
+                | AnswerChange::Unlimited
+                | AnswerChange::Direct
+        )
     }
 
     /// It in words.
     pub fn words(self) -> &'static str {
         match self {
-            Change::Fails => "fails with a server error",
-            Change::RedirectLoop => "redirect loop",
-            Change::RedirectedToMissing => "redirected to a missing page",
-            Change::Lost => "no longer found",
-            Change::Refused => "refused",
-            Change::LoginAsked => "asked for a password",
-            Change::Limited => "over the limit (429)",
-            Change::Found => "found, was missing",
-            Change::LetIn => "let in, was refused",
-            Change::Works => "works, failed before",
-            Change::Unlimited => "no longer over a limit",
-            Change::Redirected => "sent to another address",
-            Change::Direct => "fewer redirects",
-            Change::OtherContent => "other content",
-            Change::OtherStatus => "another status",
-            Change::Compression => "compressed differently",
-            Change::Caching => "kept in caches differently",
-            Change::Fields => "other header fields",
+            AnswerChange::Fails => "fails with a server error",
+            AnswerChange::RedirectLoop => "redirect loop",
+            AnswerChange::RedirectedToMissing => "redirected to a missing page",
+            AnswerChange::Lost => "no longer found",
+            AnswerChange::Refused => "refused",
+            AnswerChange::LoginAsked => "asked for a password",
+            AnswerChange::Limited => "over the limit (429)",
+            AnswerChange::Found => "found, was missing",
+            AnswerChange::LetIn => "let in, was refused",
+            AnswerChange::Works => "works, failed before",
+            AnswerChange::Unlimited => "no longer over a limit",
+            AnswerChange::Redirected => "sent to another address",
+            AnswerChange::Direct => "fewer redirects",
+            AnswerChange::OtherContent => "other content",
+            AnswerChange::OtherStatus => "another status",
+            AnswerChange::Compression => "compressed differently",
+            AnswerChange::Caching => "kept in caches differently",
+            AnswerChange::Fields => "other header fields",
         }
     }
 }
@@ -183,55 +190,55 @@ pub fn is_same(old: &Answer, new: &Answer) -> bool {
 }
 
 /// What differs for whoever asked between two answers that are not the same, by where each leads in the end.
-pub fn change((old, old_end): (&Answer, &End), (new, new_end): (&Answer, &End)) -> Change {
+pub fn change((old, old_end): (&Answer, &End), (new, new_end): (&Answer, &End)) -> AnswerChange {
     let (before, after) = (old_end.meaning(), new_end.meaning());
     if before != after {
         let worse = match after {
             Meaning::Good => None,
             // Neither could have it.
             Meaning::Refused | Meaning::Missing if matches!(before, Meaning::Refused | Meaning::Missing) => {
-                Some(Change::OtherStatus)
+                Some(AnswerChange::OtherStatus)
             }
-            Meaning::Missing if new_end.redirects > 0 => Some(Change::RedirectedToMissing),
-            Meaning::Missing => Some(Change::Lost),
-            Meaning::Refused => Some(Change::Refused),
-            Meaning::Login => Some(Change::LoginAsked),
-            Meaning::Fails => Some(Change::Fails),
-            Meaning::Endless => Some(Change::RedirectLoop),
-            Meaning::Other => Some(Change::OtherStatus),
+            Meaning::Missing if new_end.redirects > 0 => Some(AnswerChange::RedirectedToMissing),
+            Meaning::Missing => Some(AnswerChange::Lost),
+            Meaning::Refused => Some(AnswerChange::Refused),
+            Meaning::Login => Some(AnswerChange::LoginAsked),
+            Meaning::Fails => Some(AnswerChange::Fails),
+            Meaning::Endless => Some(AnswerChange::RedirectLoop),
+            Meaning::Other => Some(AnswerChange::OtherStatus),
         };
         return worse.unwrap_or(match before {
-            Meaning::Missing => Change::Found,
-            Meaning::Refused | Meaning::Login => Change::LetIn,
-            Meaning::Fails | Meaning::Endless => Change::Works,
-            Meaning::Good | Meaning::Other => Change::OtherStatus,
+            Meaning::Missing => AnswerChange::Found,
+            Meaning::Refused | Meaning::Login => AnswerChange::LetIn,
+            Meaning::Fails | Meaning::Endless => AnswerChange::Works,
+            Meaning::Good | Meaning::Other => AnswerChange::OtherStatus,
         });
     }
     if after == Meaning::Good {
         let is_other = old_end.file != new_end.file
             || (old_end.file.is_none() && old_end.address != new_end.address && new_end.redirects > 0);
         if new_end.redirects > old_end.redirects || (new_end.redirects > 0 && is_other) {
-            return Change::Redirected;
+            return AnswerChange::Redirected;
         }
         if new_end.redirects < old_end.redirects {
-            return if is_other { Change::OtherContent } else { Change::Direct };
+            return if is_other { AnswerChange::OtherContent } else { AnswerChange::Direct };
         }
         if is_other {
-            return Change::OtherContent;
+            return AnswerChange::OtherContent;
         }
     }
     if old.status != new.status {
-        return Change::OtherStatus;
+        return AnswerChange::OtherStatus;
     }
     let differing = differing(&old.headers, &new.headers);
     if differing.contains(&header::CONTENT_ENCODING) {
-        return Change::Compression;
+        return AnswerChange::Compression;
     }
     if differing.contains(&header::CACHE_CONTROL) {
-        return Change::Caching;
+        return AnswerChange::Caching;
     }
     if !is_same_body(&old.body, &new.body) {
-        return Change::OtherContent;
+        return AnswerChange::OtherContent;
     }
-    Change::Fields
+    AnswerChange::Fields
 }

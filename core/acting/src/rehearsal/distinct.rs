@@ -3,7 +3,7 @@
 //! What always has a say is asked of every request: host, scheme, method, path, and whether there is a query. What else has one, an
 //! answer tells itself; of the same address one answer may have depended on the agent, and another on nothing.
 
-use super::recorded::{Recorded, Surroundings, local};
+use super::recorded::{RecordedRequest, Surroundings, local};
 use exedra_answering::answer::Answer;
 use exedra_answering::facts::FactName;
 use foldhash::quality::RandomState;
@@ -81,7 +81,7 @@ pub struct Distinct {
 
 impl Distinct {
     /// What always has a say in a request; `None` where it has no path.
-    pub fn base(&self, request: &Recorded<'_>) -> Option<Base> {
+    pub fn base(&self, request: &RecordedRequest<'_>) -> Option<Base> {
         let path = request.path?;
         let mut hasher = self.hashes.build_hasher();
         let always = (path, request.method, request.scheme, request.host, request.query.is_some());
@@ -92,7 +92,7 @@ impl Distinct {
     }
 
     /// The verdict on a request, where one like it has been decided.
-    pub fn find(&self, base: Base, request: &Recorded<'_>, around: &Surroundings) -> Option<u32> {
+    pub fn find(&self, base: Base, request: &RecordedRequest<'_>, around: &Surroundings) -> Option<u32> {
         let needs = self.needs.get(&base.0)?;
         needs.iter().find_map(|needs| self.verdicts.get(&self.whole(base, *needs, request, around))).copied()
     }
@@ -102,7 +102,7 @@ impl Distinct {
         &mut self,
         base: Base,
         needs: Needs,
-        request: &Recorded<'_>,
+        request: &RecordedRequest<'_>,
         around: &Surroundings,
         verdict: u32,
     ) {
@@ -132,7 +132,7 @@ impl Distinct {
     }
 
     /// Everything that had a say, as one number.
-    fn whole(&self, base: Base, needs: Needs, request: &Recorded<'_>, around: &Surroundings) -> u64 {
+    fn whole(&self, base: Base, needs: Needs, request: &RecordedRequest<'_>, around: &Surroundings) -> u64 {
         if needs == Needs::default() {
             return base.0;
         }

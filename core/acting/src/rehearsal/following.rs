@@ -1,6 +1,6 @@
 //! Where an answer leads in the end: redirects into our own sites are followed, as the client that asked would follow them.
 
-use super::Sites;
+use super::SiteFolders;
 use super::change::End;
 use exedra_answering::answer::absolute::leads_to;
 use exedra_answering::answer::{Answer, Body, LettingIn, Question, Step, Trace, Want, answer, answer_traced};
@@ -14,7 +14,7 @@ const MOST_HOPS: usize = 20;
 /// Follows an answer to the end. `see` is told each answer on the way: what it depends on matters to the end.
 pub fn follow(
     config: &Config,
-    sites: &dyn Sites,
+    sites: &dyn SiteFolders,
     facts: &Facts<'_>,
     first: &Answer,
     mut see: impl FnMut(&Answer),
@@ -71,7 +71,7 @@ fn at<'f>(config: &Config, facts: &Facts<'f>, address: &'f str) -> Option<Facts<
     })
 }
 
-fn sends_to_itself(config: &Config, sites: &dyn Sites, facts: &Facts<'_>, here: Option<&str>) -> bool {
+fn sends_to_itself(config: &Config, sites: &dyn SiteFolders, facts: &Facts<'_>, here: Option<&str>) -> bool {
     let facts = match here {
         Some(address) => match at(config, facts, address) {
             Some(facts) => facts,
@@ -83,7 +83,13 @@ fn sends_to_itself(config: &Config, sites: &dyn Sites, facts: &Facts<'_>, here: 
     trace.steps.iter().any(|step| matches!(step, Step::ToItself { .. }))
 }
 
-fn end(config: &Config, sites: &dyn Sites, reached: &Answer, way: Vec<String>, is_endless: bool) -> End {
+fn end(
+    config: &Config,
+    sites: &dyn SiteFolders,
+    reached: &Answer,
+    way: Vec<String>,
+    is_endless: bool,
+) -> End {
     let file = match (&reached.body, reached.site) {
         (Body::File { path, .. } | Body::Parts { path, .. }, Some(site)) => {
             Some((config.site(site).name.value.clone(), path.as_str().to_owned()))
@@ -101,7 +107,7 @@ fn end(config: &Config, sites: &dyn Sites, reached: &Answer, way: Vec<String>, i
 }
 
 /// Body bytes of an answer, where they are known beforehand.
-pub fn bytes(sites: &dyn Sites, answer: &Answer) -> Option<u64> {
+pub fn bytes(sites: &dyn SiteFolders, answer: &Answer) -> Option<u64> {
     if answer.head_only {
         return Some(0);
     }

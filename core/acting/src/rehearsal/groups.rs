@@ -1,10 +1,10 @@
 //! Requests counted by what differs for them, as they come by.
 
-use super::Cause;
-use super::change::Change;
+use super::ChangeCause;
+use super::change::AnswerChange;
 use super::distinct::Distinct;
 use super::outcome::Example;
-use super::recorded::Recorded;
+use super::recorded::RecordedRequest;
 use super::timed::Timed;
 use exedra_answering::rules::Limit;
 use std::collections::{HashMap, HashSet};
@@ -35,8 +35,8 @@ pub struct Verdict {
 #[derive(Debug, Clone)]
 pub struct Difference {
     pub site: String,
-    pub change: Change,
-    pub cause: Cause,
+    pub change: AnswerChange,
+    pub cause: ChangeCause,
     pub example: Example,
     /// Body bytes by both.
     pub bytes: (Option<u64>, Option<u64>),
@@ -61,7 +61,7 @@ struct Kept {
 }
 
 /// By what groups are told apart.
-pub type GroupKey = (String, Change, Cause);
+pub type GroupKey = (String, AnswerChange, ChangeCause);
 
 /// Limits of a configuration by their numbers, each with the name of its rule.
 pub type Limits = Vec<(Limit, Option<String>)>;
@@ -207,7 +207,7 @@ impl Groups {
     }
 
     /// Counts a request that a verdict is about.
-    pub fn count(&mut self, verdict: u32, request: &Recorded<'_>, distinct: &Distinct) {
+    pub fn count(&mut self, verdict: u32, request: &RecordedRequest<'_>, distinct: &Distinct) {
         self.requests += 1;
         let kept = &self.kept[verdict as usize];
         // What a client had already is as good as sent.

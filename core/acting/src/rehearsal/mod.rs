@@ -1,4 +1,4 @@
-//! Recorded requests run through another configuration, and the answers compared: what would be different, for whom, and because of
+//! RecordedRequest requests run through another configuration, and the answers compared: what would be different, for whom, and because of
 //! what?
 //!
 //! Both configurations decide by the same core that serves, on the folders as they are now. Requests that neither can tell apart are
@@ -14,7 +14,7 @@
 //! - [`outcome`]: what came of it, as tables
 //!
 //! ```
-//! use exedra_acting::rehearsal::{Change, Recorded, Rehearsal, Surroundings};
+//! use exedra_acting::rehearsal::{AnswerChange, RecordedRequest, Rehearsal, Surroundings};
 //! use exedra_answering::answer::Tree;
 //! use exedra_answering::config::understand;
 //! let text = "[[listener]]\naddress = \"127.0.0.1:0\"\n[[site]]\nname = \"a\"\nhosts = [\"a.example\"]\nfolder = \"a\"\n";
@@ -24,10 +24,10 @@
 //! let around = Surroundings::new(jiff::tz::TimeZone::UTC);
 //! let mut rehearsal = Rehearsal::new((&now, &folder), (&changed, &folder), &around);
 //! let agent = Some("Mozilla/5.0 (X11; Linux x86_64; rv:150.0) Gecko/20100101 Firefox/150.0");
-//! let request = Recorded { host: Some("a.example"), scheme: Some("http"), path: Some("/old/fog.html"), agent, ..Recorded::default() };
+//! let request = RecordedRequest { host: Some("a.example"), scheme: Some("http"), path: Some("/old/fog.html"), agent, ..RecordedRequest::default() };
 //! rehearsal.take(&request);
 //! let outcome = rehearsal.finish();
-//! assert_eq!((outcome.groups[0].change, outcome.groups[0].people), (Change::Found, 1));
+//! assert_eq!((outcome.groups[0].change, outcome.groups[0].people), (AnswerChange::Found, 1));
 //! assert_eq!(outcome.groups[0].cause.what, "the rule `moved`");
 //! ```
 
@@ -40,10 +40,10 @@ pub mod outcome;
 pub mod recorded;
 pub mod timed;
 
-pub use cause::Cause;
-pub use change::Change;
-pub use outcome::{Example, Group, Outcome, SiteAnswers, Unsure};
-pub use recorded::{Accepted, Recorded, Surroundings};
+pub use cause::ChangeCause;
+pub use change::AnswerChange;
+pub use outcome::{CannotTell, Example, RehearsalGroup, RehearsalOutcome, SiteAnswers};
+pub use recorded::{Accepted, RecordedRequest, Surroundings};
 
 use cause::{Side, rule_in_words};
 use change::{End, change, is_same};
@@ -52,7 +52,7 @@ use exedra_answering::answer::{
     Answer, Folder, Form, LettingIn, Question, Trace, Tree, UnsureRule, Want, answer, answer_traced,
 };
 use exedra_answering::config::{Config, SiteId};
-use exedra_answering::facts::{FactName, Facts};
+use exedra_answering::facts::{FactName, Facts, Fields, Known, LoggedFields};
 use exedra_answering::rules::Limit;
 use exedra_common::{Dictionaries, RequestBatch};
 use following::{bytes, follow};
@@ -62,12 +62,12 @@ use recorded::{Owned, facts, fields};
 use std::convert::Infallible;
 
 /// The folders of a configuration's sites, which need not be waited for.
-pub trait Sites: Folder<Missing = Infallible> + Sync {
+pub trait SiteFolders: Folder<Missing = Infallible> + Sync {
     /// Body bytes of the file at a place in some form, where they are known or easily had.
     fn size(&self, question: &Question, form: Form) -> Option<u64>;
 }
 
-impl Sites for Tree {
+impl SiteFolders for Tree {
     fn size(&self, question: &Question, _: Form) -> Option<u64> {
         let question = Question { want: Want::Entry, ..question.clone() };
         let Ok(found) = self.entry(&question);
@@ -78,8 +78,11 @@ impl Sites for Tree {
     }
 }
 
+/// What a client takes that takes everything.
+const TAKEN: &str = "br, zstd, gzip, deflate";
+
 /// A configuration with the folders of its sites.
-type Served<'c> = (&'c Config, &'c dyn Sites);
+type Served<'c> = (&'c Config, &'c dyn SiteFolders);
 
 /// Requests run through two configurations, on one thread.
 pub struct Rehearsal<'c> {
@@ -110,11 +113,11 @@ impl<'c> Rehearsal<'c> {
 
     /// Takes a row of a batch.
     pub fn add(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries) {
-        self.take(&Recorded::of(batch, row, texts));
+        self.take(&RecordedRequest::of(batch, row, texts));
     }
 
     /// Takes a request.
-    pub fn take(&mut self, request: &Recorded<'_>) {
+    pub fn take(&mut self, request: &RecordedRequest<'_>) {
         // What never was a request has no path, and is answered 400 whatever the configuration.
         let Some(base) = self.distinct.base(request) else {
             self.groups.count_malformed();
@@ -147,7 +150,7 @@ impl<'c> Rehearsal<'c> {
     }
 
     /// What came of it.
-    pub fn finish(self) -> Outcome {
+    pub fn finish(self) -> RehearsalOutcome {
         let distinct = self.distinct.count();
         let mut outcome = outcome::outcome(self.groups, distinct);
         let held_back = |config: &Config| -> Vec<String> {
@@ -167,7 +170,7 @@ impl<'c> Rehearsal<'c> {
     }
 
     /// Decides a request by both, and says how the answers differ and what that depended on.
-    fn compare(&self, request: &Recorded<'_>) -> (Verdict, Needs) {
+    fn compare(&self, request: &RecordedRequest<'_>) -> (Verdict, Needs) {
         let (owned, also) = (Owned::of(request, self.old.0), Owned::of(request, self.new.0));
         let (fields, also_fields) =
             (fields(request, &owned, self.around), fields(request, &also, self.around));
@@ -188,6 +191,10 @@ impl<'c> Rehearsal<'c> {
             ..Verdict::default()
         };
         if is_same(&old.answer, &new.answer) {
+            let is_on_codings = old.answer.depends.is_on_field(&header::ACCEPT_ENCODING);
+            if fields.accept_encoding == Known::Unknown && is_on_codings && verdict.lacking.is_none() {
+                verdict.lacking = self.differs_by_codings((&fields, old_facts), (&also_fields, new_facts));
+            }
             return (verdict, needs);
         }
         let mut see = |answer: &Answer| needs = needs.and(Needs::of(answer));
@@ -199,9 +206,9 @@ impl<'c> Rehearsal<'c> {
         }
         let change = change((&old.answer, &old_end), (&new.answer, &new_end));
         let setting = match change {
-            Change::Compression => "compress",
-            Change::Caching => "cache",
-            Change::LoginAsked | Change::LetIn => "login",
+            AnswerChange::Compression => "compress",
+            AnswerChange::Caching => "cache",
+            AnswerChange::LoginAsked | AnswerChange::LetIn => "login",
             _ => "folder",
         };
         let traced = |(config, sites): Served<'c>, facts: Facts<'_>| -> Trace {
@@ -226,6 +233,19 @@ impl<'c> Rehearsal<'c> {
             lifetimes: lifetimes(change, &old.answer, &new.answer),
         });
         (verdict, needs)
+    }
+
+    /// What is lacking where nobody knows which codings a client takes, and the answers would differ if it took them.
+    fn differs_by_codings<'f>(
+        &self,
+        (fields, old): (&LoggedFields<'f>, Facts<'f>),
+        (also, new): (&LoggedFields<'f>, Facts<'f>),
+    ) -> Option<String> {
+        let takes = |fields: &LoggedFields<'f>| LoggedFields { accept_encoding: Known::Is(TAKEN), ..*fields };
+        let (fields, also) = (takes(fields), takes(also));
+        let old = self.play(self.old, Facts { fields: Fields::Logged(&fields), ..old });
+        let new = self.play(self.new, Facts { fields: Fields::Logged(&also), ..new });
+        (!is_same(&old.answer, &new.answer)).then(|| "the codings that the client takes".to_owned())
     }
 
     /// Facts that had a say which are not known, where the rules that asked for them are not the same in both: then whatever
@@ -304,8 +324,8 @@ fn limits(config: &Config) -> Limits {
 
 /// How a request is answered by both, in words; with its query where what that says had a say.
 fn example(
-    request: &Recorded<'_>,
-    (change, has_query): (Change, bool),
+    request: &RecordedRequest<'_>,
+    (change, has_query): (AnswerChange, bool),
     old: (&Answer, &End),
     new: (&Answer, &End),
 ) -> Example {
@@ -322,13 +342,13 @@ fn example(
                     false => format!("{status} to {address} ({})", end.status),
                 }
             }
-            (Change::Caching, _) if differs => {
+            (AnswerChange::Caching, _) if differs => {
                 field(header::CACHE_CONTROL).unwrap_or("no lifetime").to_owned()
             }
-            (Change::Compression, _) if differs => {
+            (AnswerChange::Compression, _) if differs => {
                 field(header::CONTENT_ENCODING).unwrap_or("uncompressed").to_owned()
             }
-            (Change::OtherContent, _) if differs => match &end.file {
+            (AnswerChange::OtherContent, _) if differs => match &end.file {
                 Some((_, file)) => format!("{status} /{file}"),
                 None => format!("{status} a page made here"),
             },
@@ -348,10 +368,10 @@ fn within<'a>(address: &'a str, host: Option<&str>) -> &'a str {
 
 /// Body bytes that a request takes by both, with what a redirect leads to.
 fn sizes(
-    (old_sites, old, old_end): (&dyn Sites, &Answer, &End),
-    (new_sites, new, new_end): (&dyn Sites, &Answer, &End),
+    (old_sites, old, old_end): (&dyn SiteFolders, &Answer, &End),
+    (new_sites, new, new_end): (&dyn SiteFolders, &Answer, &End),
 ) -> (Option<u64>, Option<u64>) {
-    let whole = |sites: &dyn Sites, answer: &Answer, end: &End| match answer.status.is_redirection() {
+    let whole = |sites: &dyn SiteFolders, answer: &Answer, end: &End| match answer.status.is_redirection() {
         true => end.bytes,
         false => bytes(sites, answer),
     };
@@ -359,8 +379,8 @@ fn sizes(
 }
 
 /// How long each answer may be kept without asking, in seconds, where that is what differs.
-fn lifetimes(change: Change, old: &Answer, new: &Answer) -> Option<(u64, u64)> {
-    if change != Change::Caching {
+fn lifetimes(change: AnswerChange, old: &Answer, new: &Answer) -> Option<(u64, u64)> {
+    if change != AnswerChange::Caching {
         return None;
     }
     let lifetime = |answer: &Answer| {

@@ -1,7 +1,7 @@
 //! What came of a rehearsal: groups of requests for which the same differs by the same cause, the gravest first; and as tables.
 
-use super::Cause;
-use super::change::Change;
+use super::ChangeCause;
+use super::change::AnswerChange;
 use super::groups::Groups;
 use super::timed::Count;
 use exedra_common::figures::grouped;
@@ -18,7 +18,7 @@ const MOST_TOLD: usize = 200;
 /// What came of a rehearsal.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[schema(as = RehearsalOutcome)]
-pub struct Outcome {
+pub struct RehearsalOutcome {
     /// Requests that were run through both configurations.
     pub requests: u64,
     /// How many of them neither could have told apart from others.
@@ -34,9 +34,9 @@ pub struct Outcome {
     /// How many requests of each site fail by both configurations.
     pub sites: Vec<SiteAnswers>,
     /// What differs, the gravest first.
-    pub groups: Vec<Group>,
+    pub groups: Vec<RehearsalGroup>,
     /// Of what nobody can tell.
-    pub unsure: Vec<Unsure>,
+    pub unsure: Vec<CannotTell>,
     /// What the figures cannot say, in sentences.
     pub caveats: Vec<String>,
 }
@@ -58,13 +58,13 @@ pub struct SiteAnswers {
 /// Requests of a site for which the same differs by the same cause.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[schema(as = RehearsalGroup)]
-pub struct Group {
+pub struct RehearsalGroup {
     /// The site.
     pub site: String,
     /// What differs.
-    pub change: Change,
+    pub change: AnswerChange,
     /// Because of what.
-    pub cause: Cause,
+    pub cause: ChangeCause,
     /// Requests.
     pub requests: u64,
     /// How many people made them: clients with their agents, but for bots and crawlers.
@@ -101,8 +101,8 @@ pub struct Example {
 
 /// Requests of which nobody can tell.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[schema(as = RehearsalUnsure)]
-pub struct Unsure {
+#[schema(as = CannotTell)]
+pub struct CannotTell {
     /// The facts that are lacking.
     pub lacking: String,
     /// Requests.
@@ -113,7 +113,7 @@ pub struct Unsure {
     pub example: String,
 }
 
-impl Outcome {
+impl RehearsalOutcome {
     /// Whether somebody would be worse off: a person, as far as agents tell.
     pub fn is_worse_for_somebody(&self) -> bool {
         self.groups.iter().any(|group| group.change.is_worse() && group.people > 0)
@@ -228,7 +228,7 @@ impl Outcome {
 }
 
 /// Puts together what was counted.
-pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
+pub fn outcome(mut counted: Groups, distinct: u64) -> RehearsalOutcome {
     let (lifetimes, of_group) = counted.lifetimes();
     let mut spared: HashMap<u32, u64> = HashMap::new();
     let before: Vec<(u64, u64)> = lifetimes.iter().map(|(old, _)| (0, *old)).collect();
@@ -238,7 +238,7 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
         *spared.entry(*group).or_default() += of(&kept).saturating_sub(of(&kept_before));
     }
     let keys = counted.keys();
-    let mut groups: Vec<Group> = keys
+    let mut groups: Vec<RehearsalGroup> = keys
         .into_iter()
         .zip(&counted.groups)
         .enumerate()
@@ -251,7 +251,7 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
             let spared = spared.get(&(number as u32)).copied().unwrap_or(0);
             // A request that is not made sends nothing.
             let mean = counted.bytes_after / counted.requests.max(1);
-            Group {
+            RehearsalGroup {
                 site,
                 change,
                 cause,
@@ -269,7 +269,7 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
         .collect();
     let limited = limited(&mut counted);
     groups.extend(limited);
-    let weight = |group: &Group| (group.people, group.requests, group.bytes_before);
+    let weight = |group: &RehearsalGroup| (group.people, group.requests, group.bytes_before);
     groups.sort_by(|a, b| {
         b.change
             .is_worse()
@@ -277,10 +277,10 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
             .then_with(|| weight(b).cmp(&weight(a)))
             .then_with(|| (a.change, &a.cause, &a.site).cmp(&(b.change, &b.cause, &b.site)))
     });
-    let unsure: Vec<Unsure> = counted
+    let unsure: Vec<CannotTell> = counted
         .uncertain_by_facts()
         .into_iter()
-        .map(|(lacking, of)| Unsure {
+        .map(|(lacking, of)| CannotTell {
             lacking,
             requests: of.requests,
             of_people: of.of_people,
@@ -314,7 +314,7 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
     if not_noted > 0 {
         caveats.push(format!("limits and lifetimes leave out {} requests: too many", grouped(not_noted)));
     }
-    Outcome {
+    RehearsalOutcome {
         requests: counted.requests,
         distinct,
         unchanged: counted
@@ -331,7 +331,7 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> Outcome {
 }
 
 /// Requests that are over a limit by one configuration and not by the other.
-fn limited(counted: &mut Groups) -> Vec<Group> {
+fn limited(counted: &mut Groups) -> Vec<RehearsalGroup> {
     let of = |limits: &[(exedra_answering::rules::Limit, Option<String>)]| -> Vec<_> {
         limits.iter().map(|(limit, _)| *limit).collect()
     };
@@ -352,17 +352,17 @@ fn limited(counted: &mut Groups) -> Vec<Group> {
         let get = |counts: &HashMap<String, Count>| counts.get(*name).copied().unwrap_or_default();
         let (old, new) = (get(&old), get(&new));
         let (change, more, less) = match new.requests.cmp(&old.requests) {
-            std::cmp::Ordering::Greater => (Change::Limited, new, old),
-            std::cmp::Ordering::Less => (Change::Unlimited, old, new),
+            std::cmp::Ordering::Greater => (AnswerChange::Limited, new, old),
+            std::cmp::Ordering::Less => (AnswerChange::Unlimited, old, new),
             std::cmp::Ordering::Equal => return None,
         };
         let requests = more.requests - less.requests;
-        Some(Group {
+        Some(RehearsalGroup {
             site: String::new(),
             change,
-            cause: Cause {
+            cause: ChangeCause {
                 what: format!("the limit of the rule `{name}`"),
-                is_new: change == Change::Limited,
+                is_new: change == AnswerChange::Limited,
                 file: None,
                 line: None,
             },

@@ -6,7 +6,7 @@ use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use exedra_answering::config::Config;
 use exedra_answering::encode::Codec;
-use exedra_answering::facts::{Facts, Fields, Known, LocalTime, RecordedFields, Scheme, read_agent};
+use exedra_answering::facts::{Facts, Fields, Known, LocalTime, LoggedFields, Scheme, read_agent};
 use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::classify::{Countries, agents};
 use jiff::Timestamp;
@@ -16,7 +16,7 @@ use std::net::IpAddr;
 
 /// One request as it was recorded: what stands in the columns of its row.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Recorded<'r> {
+pub struct RecordedRequest<'r> {
     /// When it came in: milliseconds since 1970 UTC.
     pub time: i64,
     /// Name of the site that answered.
@@ -49,7 +49,7 @@ pub struct Recorded<'r> {
     pub bytes: u64,
 }
 
-impl<'r> Recorded<'r> {
+impl<'r> RecordedRequest<'r> {
     /// The columns that are looked at.
     pub fn projection() -> Projection {
         let texts: Projection = [
@@ -74,7 +74,7 @@ impl<'r> Recorded<'r> {
     /// A row of a batch.
     pub fn of(batch: &RequestBatch, row: usize, texts: &'r Dictionaries) -> Self {
         let text = |column: TextColumn| batch.code(column, row).map(|code| texts.of(column).text(code));
-        Recorded {
+        RecordedRequest {
             time: batch.time[row],
             site: text(TextColumn::Site),
             client: text(TextColumn::Client),
@@ -161,9 +161,13 @@ impl Accepted {
     }
 
     /// `Accept-Encoding` of a request, as far as it is known.
-    pub fn of(&self, request: &Recorded<'_>) -> Known<&'static str> {
+    pub fn of(&self, request: &RecordedRequest<'_>) -> Known<&'static str> {
         let learned = request.agent.and_then(|agent| self.0.get(agent)).copied().unwrap_or(0);
         match learned | request.encoding.and_then(bit).unwrap_or(0) {
+            // Every browser takes gzip, and Brotli where nobody on the way can meddle with it.
+            0 if request.agent.is_some_and(|agent| agents::read(agent).browser.is_some()) => {
+                Known::Is(if request.scheme == Some("https") { "br, gzip" } else { "gzip" })
+            }
             0 => Known::Unknown,
             bits => Known::Is(written(bits)),
         }
@@ -197,7 +201,7 @@ pub struct Owned {
 
 impl Owned {
     /// What a decision by some configuration needs of a request.
-    pub fn of(request: &Recorded<'_>, config: &Config) -> Self {
+    pub fn of(request: &RecordedRequest<'_>, config: &Config) -> Self {
         let credentials = |user: &str| format!("Basic {}", BASE64_STANDARD.encode(format!("{user}:")));
         // Without a host in the log it was one of the site's.
         let of_site = || {
@@ -213,13 +217,17 @@ impl Owned {
 }
 
 /// The header fields that a row tells of.
-pub fn fields<'r>(request: &Recorded<'r>, owned: &'r Owned, around: &Surroundings) -> RecordedFields<'r> {
+pub fn fields<'r>(
+    request: &RecordedRequest<'r>,
+    owned: &'r Owned,
+    around: &Surroundings,
+) -> LoggedFields<'r> {
     let or = |value: Option<&'r str>, is_absent: bool| match value {
         Some(value) => Known::Is(value),
         None if is_absent => Known::Absent,
         None => Known::Unknown,
     };
-    RecordedFields {
+    LoggedFields {
         agent: or(request.agent, request.is_complete()),
         referrer: or(request.referrer, request.is_complete() || request.agent.is_some()),
         accept_encoding: around.accepted.of(request),
@@ -230,9 +238,9 @@ pub fn fields<'r>(request: &Recorded<'r>, owned: &'r Owned, around: &Surrounding
 
 /// What is known of a request.
 pub fn facts<'r>(
-    request: &Recorded<'r>,
+    request: &RecordedRequest<'r>,
     owned: &'r Owned,
-    fields: &'r RecordedFields<'r>,
+    fields: &'r LoggedFields<'r>,
     around: &'r Surroundings,
 ) -> Facts<'r> {
     let (host, port) = match request.host.map(split_port) {
@@ -260,7 +268,7 @@ pub fn facts<'r>(
         method: Known::Is(request.method.unwrap_or("GET")),
         path: known(request.path),
         query: request.query.into(),
-        fields: Fields::Recorded(fields),
+        fields: Fields::Logged(fields),
         time: local(request.time, &around.zone).map_or(Known::Unknown, Known::Is),
         ..Facts::UNKNOWN
     }

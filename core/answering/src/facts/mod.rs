@@ -99,15 +99,15 @@ impl Scheme {
 pub enum Fields<'a> {
     /// All of them.
     All(&'a HeaderMap),
-    /// Only these were recorded: whether there were others, nobody knows.
-    Recorded(&'a RecordedFields<'a>),
+    /// Only these stand in a log: whether there were others, nobody knows.
+    Logged(&'a LoggedFields<'a>),
     /// Not recorded.
     Unknown,
 }
 
 /// Header fields that a log tells of.
 #[derive(Debug, Clone, Copy)]
-pub struct RecordedFields<'a> {
+pub struct LoggedFields<'a> {
     /// `User-Agent`.
     pub agent: Known<&'a str>,
     /// `Referer`.
@@ -118,9 +118,9 @@ pub struct RecordedFields<'a> {
     pub authorization: Known<&'a str>,
 }
 
-impl<'a> RecordedFields<'a> {
+impl<'a> LoggedFields<'a> {
     /// Of which nothing is known.
-    pub const UNKNOWN: RecordedFields<'static> = RecordedFields {
+    pub const UNKNOWN: LoggedFields<'static> = LoggedFields {
         agent: Known::Unknown,
         referrer: Known::Unknown,
         accept_encoding: Known::Unknown,
@@ -246,7 +246,7 @@ impl<'a> Facts<'a> {
     pub fn field(&self, name: &HeaderName) -> Known<&'a str> {
         match self.fields {
             Fields::All(map) => map.get(name).and_then(|value| value.to_str().ok()).into(),
-            Fields::Recorded(fields) => fields.get(name),
+            Fields::Logged(fields) => fields.get(name),
             Fields::Unknown => Known::Unknown,
         }
     }
@@ -255,7 +255,7 @@ impl<'a> Facts<'a> {
     pub fn whole_field(&self, name: &HeaderName) -> Known<Cow<'a, str>> {
         let map = match self.fields {
             Fields::All(map) => map,
-            Fields::Recorded(fields) => return fields.get(name).map(Cow::Borrowed),
+            Fields::Logged(fields) => return fields.get(name).map(Cow::Borrowed),
             Fields::Unknown => return Known::Unknown,
         };
         let mut lines = map.get_all(name).iter().map(|value| String::from_utf8_lossy(value.as_bytes()));

@@ -291,7 +291,7 @@ impl<'a> RecordedFacts<'a> {
         self.record_field(name);
         let map = match self.facts.fields {
             Fields::All(map) => map,
-            Fields::Recorded(_) | Fields::Unknown => {
+            Fields::Logged(_) | Fields::Unknown => {
                 return self.facts.field(name).value().map(Cow::Borrowed);
             }
         };

@@ -17,8 +17,10 @@ use crate::control::on_disk::OnDisk;
 use crate::control::rehearsing::RehearsedSites;
 use axum::{Extension, Json};
 use exedra_acting::edit::EditError;
-use exedra_acting::findings::counts::Counts;
-use exedra_acting::findings::{BurstSeen, Exposed, Finding, Month, Present, Seen, SiteSeen, THRESHOLD, find};
+use exedra_acting::findings::counts::FindingCounts;
+use exedra_acting::findings::{
+    BurstSeen, Exposed, Finding, Seen, SiteMonth, SiteSeen, Standing, THRESHOLD, find,
+};
 use exedra_acting::remedy::{Edit, applied, difference};
 use exedra_answering::answer::home::site_of;
 use exedra_answering::config::{Config, SiteId};
@@ -268,9 +270,9 @@ fn found(caller: &Caller, mut about: About, work: &Work) -> Result<(About, Arc<F
     Ok((about, found))
 }
 
-/// Counts on one thread.
+/// FindingCounts on one thread.
 struct CountsSink<'c> {
-    counts: Counts,
+    counts: FindingCounts,
     config: &'c Config,
 }
 
@@ -292,13 +294,14 @@ fn look(
     let (seen, records) = caller.snapshot(&about.scope);
     let goes_on = || work.goes_on();
     let counting = for_a_call(&goes_on);
-    let scan = Scan { scope: &about.scope, projection: Counts::projection(), derive: about.classifier() };
-    let begin = || CountsSink { counts: Counts::default(), config: &active.config };
+    let scan =
+        Scan { scope: &about.scope, projection: FindingCounts::projection(), derive: about.classifier() };
+    let begin = || CountsSink { counts: FindingCounts::default(), config: &active.config };
     let (sinks, ..) = records.scan(&seen, &scan, &counting, begin)?;
-    let mut counts = Counts::default();
+    let mut counts = FindingCounts::default();
     sinks.into_iter().for_each(|sink| counts.merge(sink.counts));
     let disk = OnDisk::of_strangers(&active.config, Arc::clone(&active.disk));
-    let mut present = Present::default();
+    let mut present = Standing::default();
     let mut sites = Vec::new();
     let mut caveats = Vec::new();
     let ids = (0..active.config.sites.len()).map(SiteId);
@@ -331,7 +334,7 @@ fn look(
             let zone = active.config.service.time_zone.clone();
             let now = Timestamp::now().to_zoned(zone);
             let month = month_of(caller, vec![name.clone()], (Some(&name), Some(allowance)), &now, work)?;
-            present.months.push(Month {
+            present.months.push(SiteMonth {
                 site: name.clone(),
                 allowance,
                 sent: month.sent,

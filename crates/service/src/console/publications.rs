@@ -6,7 +6,7 @@ use super::counting::for_a_call;
 use super::failure::{Failure, Named};
 use crate::jobs::publications::effect_of;
 use axum::Json;
-use exedra_acting::rehearsal::Outcome;
+use exedra_acting::rehearsal::RehearsalOutcome;
 use exedra_api::Problem;
 use exedra_api::publications::{Publication as PublicationWire, PublicationEffect};
 use exedra_common::tables::Table;
@@ -63,7 +63,7 @@ fn ended(caller: &Caller, revision: i32) -> Result<Option<i64>, Failure> {
 }
 
 /// What its rehearsal promised, where it was rehearsed.
-fn outcome(publication: &Publication) -> Option<Outcome> {
+fn outcome(publication: &Publication) -> Option<RehearsalOutcome> {
     publication.rehearsal.as_ref().and_then(|written| serde_json::from_str(written).ok())
 }
 

@@ -15,7 +15,7 @@ use crate::control::on_disk::OnDisk;
 use crate::control::rehearsing::RehearsedSites;
 use crate::system::Clock;
 use axum::Json;
-use exedra_acting::rehearsal::{Accepted, Outcome, Recorded, Rehearsal, Surroundings};
+use exedra_acting::rehearsal::{Accepted, RecordedRequest, Rehearsal, RehearsalOutcome, Surroundings};
 use exedra_answering::config::Config;
 use exedra_api::rehearsals::{NewRehearsal, Rehearsed};
 use exedra_common::{Dictionaries, RequestBatch};
@@ -31,7 +31,7 @@ use std::time::Instant;
 /// The stretch that is looked at where nobody says one: four weeks, in milliseconds.
 pub(super) const USUAL: i64 = 28 * 86_400_000;
 
-/// Recorded requests run through the configuration as it might be and through the one in force: every answer that would differ.
+/// RecordedRequest requests run through the configuration as it might be and through the one in force: every answer that would differ.
 #[utoipa::path(post, path = "/rehearsals", params(super::query::ScopeQuery), request_body = NewRehearsal,
     responses((status = 200, body = Rehearsed), (status = 409, body = exedra_api::Problem)))]
 pub async fn rehearse(
@@ -57,9 +57,9 @@ pub async fn rehearse(
             time_zone: about.zone_name(),
             took_ms: 0.0,
             is_worse: false,
-            outcome: Outcome::default(),
-            table: Outcome::default().table(),
-            unsure: Outcome::default().unsure_table(),
+            outcome: RehearsalOutcome::default(),
+            table: RehearsalOutcome::default().table(),
+            unsure: RehearsalOutcome::default().unsure_table(),
         };
         let config = match configuration::drafted(&changes.file, &texts) {
             Ok(config) => config,
@@ -123,7 +123,7 @@ const MOST_KNOWN: usize = 16;
 const MOST_GROUPS: usize = 100;
 
 impl KnownRehearsals {
-    fn add(&self, id: &str, outcome: &Outcome) {
+    fn add(&self, id: &str, outcome: &RehearsalOutcome) {
         let mut kept = outcome.clone();
         kept.groups.truncate(MOST_GROUPS);
         let Ok(written) = serde_json::to_string(&kept) else { return };
@@ -177,7 +177,7 @@ impl ScanSink for AcceptedSink {
 }
 
 /// Runs the requests of a scope through a configuration and the one in force.
-fn run(caller: &Caller, about: &About, config: &Config, work: &Work) -> Result<Outcome, Failure> {
+fn run(caller: &Caller, about: &About, config: &Config, work: &Work) -> Result<RehearsalOutcome, Failure> {
     let (seen, records) = caller.snapshot(&about.scope);
     let goes_on = || work.goes_on();
     let counting = for_a_call(&goes_on);
@@ -193,7 +193,8 @@ fn run(caller: &Caller, about: &About, config: &Config, work: &Work) -> Result<O
     let now = RehearsedSites::new(OnDisk::of_strangers(&active.config, Arc::clone(&active.disk)));
     let changed = RehearsedSites::new(OnDisk::of_strangers(config, Arc::new(disk)));
     let begin = || RehearsalSink(Rehearsal::new((&active.config, &now), (config, &changed), &around));
-    let scan = Scan { scope: &about.scope, projection: Recorded::projection(), derive: about.classifier() };
+    let scan =
+        Scan { scope: &about.scope, projection: RecordedRequest::projection(), derive: about.classifier() };
     let (sinks, ..) = records.scan(&seen, &scan, &counting, begin)?;
     let all = sinks.into_iter().map(|sink| sink.0).reduce(Rehearsal::merge);
     Ok(all.unwrap_or_else(|| begin().0).finish())

@@ -1,7 +1,7 @@
 //! The sites' folders for rehearsals: what stands there now, as anybody who may sign in sees it, and how large files are once encoded.
 
 use super::on_disk::OnDisk;
-use exedra_acting::rehearsal::Sites;
+use exedra_acting::rehearsal::SiteFolders;
 use exedra_answering::answer::listing::Listed;
 use exedra_answering::answer::{
     Credentials, Encodings, Entry, Folder, FolderChain, Form, Found, Password, Question, SitePath, Want,
@@ -107,7 +107,7 @@ impl Folder for RehearsedSites<'_> {
     }
 }
 
-impl Sites for RehearsedSites<'_> {
+impl SiteFolders for RehearsedSites<'_> {
     fn size(&self, question: &Question, form: Form) -> Option<u64> {
         let question = Question { want: Want::Entry, ..question.clone() };
         let Ok(found) = self.entry(&question);

@@ -3,8 +3,8 @@
 
 use crate::active::Active;
 use crate::system::background::step_back;
-use exedra_acting::effect::{EffectTally, Watch};
-use exedra_acting::rehearsal::Outcome;
+use exedra_acting::effect::{EffectTally, FirstMinutes};
+use exedra_acting::rehearsal::RehearsalOutcome;
 use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
@@ -116,7 +116,7 @@ fn taken_back(
     }
 }
 
-fn well(watch: &Watch, promised: &Outcome) -> String {
+fn well(watch: &FirstMinutes, promised: &RehearsalOutcome) -> String {
     match watch.requests() {
         0 => "nobody came in its first minutes".to_owned(),
         requests => format!(
@@ -128,11 +128,15 @@ fn well(watch: &Watch, promised: &Outcome) -> String {
 }
 
 /// Requests since a change was published.
-fn watched(publication: &Publication, records: &Records, stop: &AtomicBool) -> Result<Watch, StoreError> {
+fn watched(
+    publication: &Publication,
+    records: &Records,
+    stop: &AtomicBool,
+) -> Result<FirstMinutes, StoreError> {
     /// Counts on one thread.
     #[derive(Default)]
-    struct WatchSink(Watch);
-    impl ScanSink for WatchSink {
+    struct FirstMinutesSink(FirstMinutes);
+    impl ScanSink for FirstMinutesSink {
         fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
             self.0.add(batch, row, texts);
         }
@@ -141,12 +145,13 @@ fn watched(publication: &Publication, records: &Records, stop: &AtomicBool) -> R
     let goes_on = || if stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
     let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
     let scope = Scope { from: Some(from), ..Scope::default() };
-    let sinks = match scan(records, &scope, Watch::projection(), &counting, WatchSink::default) {
+    let sinks = match scan(records, &scope, FirstMinutes::projection(), &counting, FirstMinutesSink::default)
+    {
         Ok(sinks) => sinks,
-        Err(Ended::Stopped) => return Ok(Watch::default()),
+        Err(Ended::Stopped) => return Ok(FirstMinutes::default()),
         Err(Ended::Store(error)) => return Err(error),
     };
-    let mut watch = Watch::default();
+    let mut watch = FirstMinutes::default();
     sinks.into_iter().for_each(|sink| watch.merge(sink.0));
     Ok(watch)
 }
@@ -180,7 +185,7 @@ fn scan<S: ScanSink, E: From<StoreError> + Send>(
 
 /// What became of a change that was published at an instant, as far as another one: milliseconds since 1970 UTC.
 pub fn effect_of<E: From<StoreError> + Send>(
-    promised: &Outcome,
+    promised: &RehearsalOutcome,
     published: i64,
     until: i64,
     records: &Records,
