@@ -358,3 +358,13 @@ fn compression_is_rehearsed_for_those_who_take_it() {
     assert_eq!((&*group.examples[0].before, &*group.examples[0].after), ("br", "uncompressed"));
     assert!(group.cause.what.contains("compress"), "{:?}", group.cause);
 }
+
+/// A rule that does not fit has been asked all the same: what depends on who asks is kept by no cache for others.
+#[test]
+fn a_rule_that_only_asks_is_named_for_what_it_costs() {
+    let rule = "[[site.rules]]\nname = \"slow\"\nwhen = { client = \"203.0.113.9\" }\nlimit = { requests = \"1 a minute\", at_once = 5 }\n";
+    let outcome = rehearsed(&config(""), &config(rule), &[get("/a.html"), get("/b.html")]);
+    let [group] = &*outcome.groups else { panic!("{:?}", outcome.groups) };
+    assert_eq!((group.change, &*group.cause.what), (AnswerChange::Caching, "the rule `slow`"));
+    assert_eq!((&*group.examples[0].before, &*group.examples[0].after), ("no lifetime", "private"));
+}

@@ -112,12 +112,17 @@ fn hammering_client(
     // Once a day through everything is as often as anything changes here.
     let whole = (of.inventory.files.len() as u64).div_ceil(24).max(5);
     let rate = if is_hurried { "10 a minute".to_owned() } else { format!("{whole} an hour") };
-    let settings = [
-        ("name", text(&format!("{called} asks too much"))),
-        ("when", format!("{{ {fact} = {value} }}")),
-        ("limit", format!("{{ requests = {}, at_once = 20 }}", text(&rate))),
-    ];
-    let edit = Edit::rule(of.name(), settings, true);
+    let name = ("name", text(&format!("{called} asks too much")));
+    let when = ("when", format!("{{ {fact} = {value} }}"));
+    let limit = ("limit", format!("{{ requests = {}, at_once = 20 }}", text(&rate)));
+    // What depends on who asks is kept by no cache for others: the fewer paths the better.
+    let edit = match times * 10 >= counts.requests * 8 {
+        true => {
+            let place = ("path", text(&path(top).replace('{', "{{").replace('}', "}}")));
+            Edit::rule(of.name(), [name, place, when, limit], true)
+        }
+        false => Edit::rule(of.name(), [name, when, limit], true),
+    };
     let weight = counts.requests / 200;
     let finding = Finding {
         title,

@@ -13,7 +13,7 @@
 //!
 //! ```
 //! use exedra_acting::findings::{FindingKind, Sureness};
-//! assert_eq!(Kind::named("missing_page"), Some(FindingKind::MissingPage));
+//! assert_eq!(FindingKind::named("missing_page"), Some(FindingKind::MissingPage));
 //! assert!(Sureness::Certain > Sureness::Guess);
 //! ```
 

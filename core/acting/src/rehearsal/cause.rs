@@ -3,8 +3,10 @@
 use exedra_answering::answer::trace::Place;
 use exedra_answering::answer::{SitePath, Step, Trace};
 use exedra_answering::config::{Config, SiteId};
+use exedra_answering::facts::{Dependence, FactName};
 use exedra_answering::rules::Rule;
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 use utoipa::ToSchema;
 
 /// What makes the difference, and where it is written.
@@ -91,10 +93,41 @@ pub struct Side<'s> {
     pub site: Option<SiteId>,
     /// The steps that led to its answer.
     pub trace: &'s Trace,
+    /// What that depended on.
+    pub depends: &'s Dependence,
 }
 
-/// What makes the difference between two answers. `setting` is what it must be where no step says so.
-pub fn cause(old: Side<'_>, new: Side<'_>, setting: &'static str) -> ChangeCause {
+/// A rule that only one of two configurations has, and the facts that it asks for: by asking alone it makes answers depend on them.
+#[derive(Debug, Clone)]
+pub struct AskingRule {
+    site: String,
+    facts: Vec<FactName>,
+    cause: ChangeCause,
+}
+
+/// The rules of a configuration that ask for something and that another does not have.
+pub fn asking(config: &Config, other: &Config, is_new: bool) -> Vec<AskingRule> {
+    let mut all = Vec::new();
+    for site in &config.sites {
+        let there = other.site_named(&site.name.value).ok().map(|id| other.site(id).rules.written());
+        let known: HashSet<String> =
+            there.into_iter().flatten().map(|rule| rule_in_words(other, rule)).collect();
+        for rule in site.rules.written().iter().filter(|rule| !rule.when.is_empty()) {
+            if known.contains(&rule_in_words(config, rule)) {
+                continue;
+            }
+            let place = Place::from(&rule.place);
+            let step = Step::Rule { name: rule.name.to_string(), effects: Vec::new(), place };
+            let facts = rule.asks_for().cloned().collect();
+            all.push(AskingRule { site: site.name.value.clone(), facts, cause: told(config, &step, is_new) });
+        }
+    }
+    all
+}
+
+/// What makes the difference between two answers. `asking` are rules that only one of both has; `setting` is what it must be where neither
+/// a step nor they say so.
+pub fn cause(old: Side<'_>, new: Side<'_>, asking: &[AskingRule], setting: &'static str) -> ChangeCause {
     let before = said(old.config, old.site, old.trace);
     let after = said(new.config, new.site, new.trace);
     if let Some(step) = after.iter().find(|step| !before.contains(step)) {
@@ -102,6 +135,14 @@ pub fn cause(old: Side<'_>, new: Side<'_>, setting: &'static str) -> ChangeCause
     }
     if let Some(step) = before.iter().find(|step| !after.contains(step)) {
         return told(old.config, step.step, false);
+    }
+    let name = new.site.map(|id| &new.config.site(id).name.value);
+    let asks = |rule: &&AskingRule| {
+        let is_on = |fact: &FactName| old.depends.is_on(fact) != new.depends.is_on(fact);
+        Some(&rule.site) == name && rule.facts.iter().any(is_on)
+    };
+    if let Some(rule) = asking.iter().find(asks) {
+        return rule.cause.clone();
     }
     let place = new.site.and_then(|id| {
         let site = new.config.site(id);

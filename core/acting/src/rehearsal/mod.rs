@@ -45,7 +45,7 @@ pub use change::AnswerChange;
 pub use outcome::{CannotTell, Example, RehearsalGroup, RehearsalOutcome, SiteAnswers};
 pub use recorded::{Accepted, RecordedRequest, Surroundings};
 
-use cause::{Side, rule_in_words};
+use cause::{AskingRule, Side, asking, rule_in_words};
 use change::{End, change, is_same};
 use distinct::{Distinct, Needs};
 use exedra_answering::answer::{
@@ -91,6 +91,8 @@ pub struct Rehearsal<'c> {
     around: &'c Surroundings,
     distinct: Distinct,
     groups: Groups,
+    /// Rules that only one of both has, and that ask for something.
+    asking: Vec<AskingRule>,
 }
 
 /// What one configuration makes of a request.
@@ -108,6 +110,7 @@ impl<'c> Rehearsal<'c> {
             around,
             distinct: Distinct::default(),
             groups: Groups::new(limits(old.0), limits(new.0)),
+            asking: asking(new.0, old.0, true).into_iter().chain(asking(old.0, new.0, false)).collect(),
         }
     }
 
@@ -216,12 +219,22 @@ impl<'c> Rehearsal<'c> {
             trace
         };
         let (old_trace, new_trace) = (traced(self.old, old_facts), traced(self.new, new_facts));
-        let before = Side { config: self.old.0, site: old.answer.site, trace: &old_trace };
-        let after = Side { config: self.new.0, site: new.answer.site, trace: &new_trace };
+        let before = Side {
+            config: self.old.0,
+            site: old.answer.site,
+            trace: &old_trace,
+            depends: &old.answer.depends,
+        };
+        let after = Side {
+            config: self.new.0,
+            site: new.answer.site,
+            trace: &new_trace,
+            depends: &new.answer.depends,
+        };
         verdict.difference = Some(groups::Difference {
             site: request.site.map_or_else(|| site_name(&self.old, &old.answer), str::to_owned),
             change,
-            cause: cause::cause(before, after, setting),
+            cause: cause::cause(before, after, &self.asking, setting),
             example: example(
                 request,
                 (change, needs.is_on_query()),
