@@ -329,6 +329,7 @@ fn limits_and_lifetimes_are_played_through_in_time() {
     // Ten at once, and one every ten seconds of a minute.
     assert_eq!((group.change, group.requests, group.people), (AnswerChange::Limited, 60 - 10 - 5, 1));
     assert!(group.cause.what.contains("slow"));
+    assert_eq!(outcome.changed, group.requests);
     let lifted = rehearsed(&config(limit), &config(""), &hurried);
     assert_eq!(lifted.groups[0].change, AnswerChange::Unlimited);
 

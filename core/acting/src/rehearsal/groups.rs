@@ -5,7 +5,7 @@ use super::change::AnswerChange;
 use super::distinct::Distinct;
 use super::outcome::Example;
 use super::recorded::RecordedRequest;
-use super::timed::Timed;
+use super::timed::{Timed, Whose};
 use exedra_answering::rules::Limit;
 use std::collections::{HashMap, HashSet};
 
@@ -224,10 +224,11 @@ impl Groups {
         let is_of_person = request.is_of_person();
         if has_limits {
             let client = distinct.number_of(request.client);
+            let whose = Whose { is_of_person, is_counted: kept.group.is_some() || kept.lacking.is_some() };
             for (limits, timed) in
                 [(&kept.limits.0, &mut self.limited.0), (&kept.limits.1, &mut self.limited.1)]
             {
-                limits.iter().for_each(|limit| timed.note(request.time, client, *limit, is_of_person));
+                limits.iter().for_each(|limit| timed.note(request.time, client, *limit, whose));
             }
         }
         if let Some(lacking) = kept.lacking {
@@ -262,7 +263,7 @@ impl Groups {
         counted.revalidated += u64::from(request.status == 304 && kept.answered == 200 && !kept.is_kept_body);
         if let Some(lifetime) = kept.lifetime.filter(|_| matches!(request.status, 200 | 304)) {
             let who = distinct.number_of((request.client, request.agent, request.host, request.path));
-            self.fetched.note(request.time, who, lifetime, is_of_person);
+            self.fetched.note(request.time, who, lifetime, Whose { is_of_person, is_counted: true });
         }
         if let Some(example) = &kept.example {
             counted.add_path(example, 1);

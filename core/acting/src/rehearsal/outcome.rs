@@ -267,7 +267,8 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> RehearsalOutcome {
             }
         })
         .collect();
-    let limited = limited(&mut counted);
+    let of_groups: u64 = groups.iter().map(|group| group.requests).sum();
+    let (limited, alone) = limited(&mut counted);
     groups.extend(limited);
     let weight = |group: &RehearsalGroup| (group.people, group.requests, group.bytes_before);
     groups.sort_by(|a, b| {
@@ -299,7 +300,7 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> RehearsalOutcome {
         .collect();
     sites.sort_by(|a, b| a.site.cmp(&b.site));
     let unsure_requests: u64 = unsure.iter().map(|unsure| unsure.requests).sum();
-    let changed: u64 = groups.iter().map(|group| group.requests).sum();
+    let changed = of_groups + alone;
     let mut caveats = Vec::new();
     if counted.malformed > 0 {
         caveats.push(format!("{} lines were no requests, and were not run", grouped(counted.malformed)));
@@ -330,8 +331,8 @@ pub fn outcome(mut counted: Groups, distinct: u64) -> RehearsalOutcome {
     }
 }
 
-/// Requests that are over a limit by one configuration and not by the other.
-fn limited(counted: &mut Groups) -> Vec<RehearsalGroup> {
+/// Requests that are over a limit by one configuration and not by the other; and for how many of them nothing else differs.
+fn limited(counted: &mut Groups) -> (Vec<RehearsalGroup>, u64) {
     let of = |limits: &[(exedra_answering::rules::Limit, Option<String>)]| -> Vec<_> {
         limits.iter().map(|(limit, _)| *limit).collect()
     };
@@ -377,5 +378,7 @@ fn limited(counted: &mut Groups) -> Vec<RehearsalGroup> {
             more_paths: 0,
         })
     };
-    names.iter().filter_map(group).collect()
+    let alone = |counts: &HashMap<String, Count>| counts.values().map(|count| count.alone).sum::<u64>();
+    let alone = alone(&old).abs_diff(alone(&new));
+    (names.iter().filter_map(group).collect(), alone)
 }

@@ -17,7 +17,16 @@ struct Noted {
     who: u64,
     /// Which limit or lifetime.
     which: u32,
-    is_of_person: bool,
+    who_is: Whose,
+}
+
+/// Whose a request is, and whether something else differs for it as well.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Whose {
+    /// Whether a person made it.
+    pub is_of_person: bool,
+    /// Whether it is counted among what differs already.
+    pub is_counted: bool,
 }
 
 /// Requests with their times.
@@ -34,6 +43,8 @@ pub struct Count {
     pub requests: u64,
     /// Those of people.
     pub of_people: u64,
+    /// Those for which nothing else differs.
+    pub alone: u64,
     /// How many different ones it happened to.
     pub clients: u64,
     /// Of those, people.
@@ -42,9 +53,9 @@ pub struct Count {
 
 impl Timed {
     /// Notes a request.
-    pub fn note(&mut self, time: i64, who: u64, which: u32, is_of_person: bool) {
+    pub fn note(&mut self, time: i64, who: u64, which: u32, who_is: Whose) {
         match self.noted.len() < MOST {
-            true => self.noted.push(Noted { time, who, which, is_of_person }),
+            true => self.noted.push(Noted { time, who, which, who_is }),
             false => self.let_go += 1,
         }
     }
@@ -53,7 +64,7 @@ impl Timed {
     pub fn merge(&mut self, other: Timed, number: impl Fn(u32) -> u32) {
         self.let_go += other.let_go;
         for noted in other.noted {
-            self.note(noted.time, noted.who, number(noted.which), noted.is_of_person);
+            self.note(noted.time, noted.who, number(noted.which), noted.who_is);
         }
     }
 
@@ -80,7 +91,7 @@ impl Timed {
             *since = noted.time;
             match allowed.wait(limit) {
                 None => allowed.take(),
-                Some(_) => over.entry(noted.which).or_default().add(noted.is_of_person, &mut *was_over),
+                Some(_) => over.entry(noted.which).or_default().add(noted.who_is, &mut *was_over),
             }
         }
         over
@@ -97,7 +108,7 @@ impl Timed {
             let lifetime = i64::try_from(lifetime.saturating_mul(1000)).unwrap_or(i64::MAX);
             match fetched.get_mut(&(noted.which, noted.who)) {
                 Some((since, was_kept)) if noted.time - *since < lifetime => {
-                    kept.entry(noted.which).or_default().add(noted.is_of_person, was_kept);
+                    kept.entry(noted.which).or_default().add(noted.who_is, was_kept);
                 }
                 Some((since, _)) => *since = noted.time,
                 None => _ = fetched.insert((noted.which, noted.who), (noted.time, false)),
@@ -108,9 +119,10 @@ impl Timed {
 }
 
 impl Count {
-    fn add(&mut self, is_of_person: bool, was_counted: &mut bool) {
+    fn add(&mut self, Whose { is_of_person, is_counted }: Whose, was_counted: &mut bool) {
         self.requests += 1;
         self.of_people += u64::from(is_of_person);
+        self.alone += u64::from(!is_counted);
         if !std::mem::replace(was_counted, true) {
             self.clients += 1;
             self.people += u64::from(is_of_person);
@@ -122,16 +134,19 @@ impl Count {
 mod tests {
     use super::*;
 
+    const PERSON: Whose = Whose { is_of_person: true, is_counted: false };
+    const PROGRAM: Whose = Whose { is_of_person: false, is_counted: true };
+
     #[test]
     fn requests_over_a_limit_are_counted_in_the_order_of_their_times() {
         let limit = Limit { requests: Some(1.0), at_once: 2, ..Limit::default() };
         let mut timed = Timed::default();
         // Four at once and one ten seconds later, noted backwards; another client stays below it.
-        timed.note(10_000, 7, 0, true);
-        (0..4).for_each(|_| timed.note(0, 7, 0, true));
-        timed.note(0, 8, 0, false);
+        timed.note(10_000, 7, 0, PERSON);
+        (0..4).for_each(|_| timed.note(0, 7, 0, PERSON));
+        timed.note(0, 8, 0, PROGRAM);
         let over = timed.over(&[limit]);
-        assert_eq!(over[&0], Count { requests: 2, of_people: 2, clients: 1, people: 1 });
+        assert_eq!(over[&0], Count { requests: 2, of_people: 2, alone: 2, clients: 1, people: 1 });
         assert!(timed.over(&[]).is_empty(), "there is no such limit");
     }
 
@@ -139,7 +154,7 @@ mod tests {
     fn what_may_be_kept_is_not_fetched_again_until_that_ends() {
         let mut timed = Timed::default();
         for second in [0, 30, 59, 60, 61] {
-            timed.note(second * 1000, 7, 0, true);
+            timed.note(second * 1000, 7, 0, PERSON);
         }
         let kept = timed.kept(&[(0, 60)]);
         assert_eq!(
