@@ -21,8 +21,7 @@ const ATTEMPTS: u64 = 100;
 
 /// Clients that ask far more often than people do: by their pace, or by going round and round.
 pub fn hammering(of: OfSite<'_>) -> Vec<Finding> {
-    let all: u64 =
-        of.counts().paths_of(of.name()).iter().map(|(.., counts)| counts.requests.iter().sum::<u64>()).sum();
+    let all: u64 = of.paths.iter().map(|(.., counts)| counts.requests.iter().sum::<u64>()).sum();
     let things = of.inventory.files.len().max(1) as u64;
     let mut found = Vec::new();
     for (client, counts) in of.counts().clients(of.name()).into_iter().take(MOST) {
@@ -179,18 +178,19 @@ pub fn probing(of: OfSite<'_>) -> Vec<Finding> {
             few if few.len() < FEW => format!("{} addresses of {network}", few.len()),
             _ => format!("the network {network}"),
         };
+        let is_several = clients.len() > 1 && clients.len() < FEW;
         // Where others of the network come for what there is, refusing all of it would shut them out.
         let others = of.counts().clients(of.name()).into_iter().filter(|(client, _)| is_in(client, network));
         let all: u64 = others.map(|(_, counts)| counts.requests).sum();
         let is_all = clients.len() < FEW || all < from.requests * 2;
         let settings = [
-            ("name", text(&format!("{called} looks for a way in"))),
+            ("name", text(&format!("{called} {} for a way in", if is_several { "look" } else { "looks" }))),
             ("when", format!("{{ client = {whom} }}")),
             ("refuse", "403".to_owned()),
         ];
         let edit = Edit::rule(of.name(), settings, true);
         let finding = Finding {
-            title: format!("{called} looks for a way in"),
+            title: format!("{called} {} for a way in", if is_several { "look" } else { "looks" }),
             cost: format!(
                 "{}, all for things that are not there",
                 several(from.requests, "attempt", "attempts")

@@ -164,6 +164,9 @@ struct Last {
 /// The number of a site and a text.
 type OfSite = (u16, Box<str>);
 
+/// People by path and answer, each with how often.
+type PeopleOfPaths = HashMap<(PathNumber, u8), Vec<(u64, u32)>, RandomState>;
+
 /// All that was counted.
 #[derive(Debug, Default)]
 pub struct FindingCounts {
@@ -181,6 +184,8 @@ pub struct FindingCounts {
     next: HashMap<(PathNumber, PathNumber), u64, RandomState>,
     hops: HashMap<(PathNumber, PathNumber), u64, RandomState>,
     last: HashMap<(u16, u64), Last, RandomState>,
+    /// The same by path and answer, made when it is first asked for.
+    index: OnceLock<PeopleOfPaths>,
     minutes: usize,
     octets: usize,
     /// Requests of all.
@@ -327,6 +332,7 @@ impl FindingCounts {
         if !self.is_sampled(person) {
             return;
         }
+        self.index.take();
         *self.people.entry((path, answered, person)).or_default() += times;
         while self.people.len() > MOST_PEOPLE {
             self.halvings += 1;
@@ -377,6 +383,7 @@ impl FindingCounts {
         }
         self.halvings = self.halvings.max(other.halvings);
         let halvings = self.halvings;
+        self.index.take();
         self.people.retain(|(.., person), _| person.trailing_zeros() >= halvings);
         for ((path, answered, person), times) in other.people {
             if let Some(path) = number(path) {
@@ -460,17 +467,21 @@ impl FindingCounts {
 
     /// How many people some paths were answered so for, and how often the same had it before.
     pub fn people(&self, paths: &[PathNumber], answered: Answered) -> People {
-        let wanted: HashSet<PathNumber> = paths.iter().copied().collect();
+        let index = self.index.get_or_init(|| {
+            let mut index = PeopleOfPaths::default();
+            for ((path, answered, person), times) in &self.people {
+                index.entry((*path, *answered)).or_default().push((*person, *times));
+            }
+            index
+        });
         let mut seen: HashSet<u64> = HashSet::new();
         let mut again = 0;
         let mut again_people: HashSet<u64> = HashSet::new();
-        for ((path, of, person), times) in &self.people {
-            if *of == answered as u8 && wanted.contains(path) {
-                seen.insert(*person);
-                if *times > 1 {
-                    again += u64::from(*times - 1);
-                    again_people.insert(*person);
-                }
+        for (person, times) in paths.iter().filter_map(|path| index.get(&(*path, answered as u8))).flatten() {
+            seen.insert(*person);
+            if *times > 1 {
+                again += u64::from(*times - 1);
+                again_people.insert(*person);
             }
         }
         let scale = |count: u64| count << self.halvings;

@@ -22,6 +22,8 @@ const MOST_COMPARED: usize = 4_000;
 /// Addresses that there are, and what is said of what is there.
 pub struct Places<'p> {
     all: Vec<(&'p str, Option<&'p str>)>,
+    /// The addresses in small letters, and the words of their titles: only where they are few enough to be compared one by one.
+    compared: Vec<(String, HashSet<String>)>,
     by_name: HashMap<String, Vec<usize>>,
     by_stem: HashMap<String, Vec<usize>>,
 }
@@ -81,7 +83,10 @@ impl<'p> Places<'p> {
                 by_name.entry(name).or_default().push(nth);
             }
         }
-        Places { all, by_name, by_stem }
+        let few = if all.len() <= MOST_COMPARED { &*all } else { &[] };
+        let compared =
+            few.iter().map(|(address, title)| (address.to_lowercase(), words(title.unwrap_or_default())));
+        Places { compared: compared.collect(), all, by_name, by_stem }
     }
 
     /// The likely address of what was at a missing one. `next` is where people went after it, `missed` how often it was missed, and
@@ -126,22 +131,23 @@ impl<'p> Places<'p> {
         }
         let missing_words = words(missing);
         let link_words: HashSet<String> = links.iter().flat_map(|link| words(link)).collect();
-        if !wanted.is_empty() && self.all.len() <= MOST_COMPARED {
-            for (nth, (address, title)) in self.all.iter().enumerate() {
-                if let Some(title) = title {
-                    let title = words(title);
-                    let by_link = alike(&link_words, &title);
+        if !wanted.is_empty() {
+            let missing = missing.to_lowercase();
+            for (nth, (address, title)) in self.compared.iter().enumerate() {
+                if !title.is_empty() {
+                    let by_link = alike(&link_words, title);
                     if by_link >= 0.5 {
                         add(nth, 0.6 * by_link, "links to it have the words of its title".to_owned());
-                    } else if missing_words.len() > 1 && alike(&missing_words, &title) >= 0.5 {
+                    } else if missing_words.len() > 1 && alike(&missing_words, title) >= 0.5 {
                         add(nth, 0.45, "its title has the words of the address".to_owned());
                     }
                 }
-                let (one, other) = (missing.to_lowercase(), address.to_lowercase());
-                let near = strsim::normalized_levenshtein(&one, &other);
-                let near_name = strsim::normalized_levenshtein(&wanted, name(&other));
-                if near >= 0.8 && near_name >= 0.6 && wanted.len() > 3 {
-                    add(nth, (near - 0.2).min(0.7), "an address that is nearly the same".to_owned());
+                // Names are short: most addresses are told apart by them.
+                if wanted.len() > 3 && strsim::normalized_levenshtein(&wanted, name(address)) >= 0.6 {
+                    let near = strsim::normalized_levenshtein(&missing, address);
+                    if near >= 0.8 {
+                        add(nth, (near - 0.2).min(0.7), "an address that is nearly the same".to_owned());
+                    }
                 }
             }
         }

@@ -36,15 +36,16 @@ pub use present::{BurstSeen, Exposed, SiteMonth, Standing};
 
 use crate::rehearsal::SiteFolders;
 use crate::remedy::Remedy;
-use counts::{Answered, PathNumber};
+use counts::{Answered, PathCounts, PathNumber};
 use exedra_answering::answer::{Answer, LettingIn, Trace, answer, answer_traced};
 use exedra_answering::config::{Config, Https, Site, SiteId};
 use exedra_answering::facts::{Facts, Fields, Known, LoggedFields, Scheme, read_agent};
 use exedra_common::figures::grouped;
 use exedra_common::tables::Table;
+use inventory::Linked;
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 use utoipa::ToSchema;
 
@@ -147,13 +148,23 @@ struct OfSite<'s> {
     id: SiteId,
     site: &'s Site,
     inventory: &'s Inventory,
+    /// Its paths with what was counted of them, in the order of their letters.
+    paths: &'s [CountedPath<'s>],
+    /// Addresses that its own pages lead to, and where from.
+    links: &'s HashMap<String, Vec<Linked<'s>>>,
 }
+
+/// A path with what was counted of it.
+type CountedPath<'p> = (PathNumber, &'p str, &'p PathCounts);
 
 /// Whatever deserves attention, the weightiest first.
 pub fn find(seen: &Seen<'_>) -> Vec<Finding> {
     let mut all = Vec::new();
     for of in seen.sites {
-        let site = OfSite { seen, id: of.id, site: seen.config.site(of.id), inventory: &of.inventory };
+        let site = seen.config.site(of.id);
+        let paths = seen.counts.paths_of(&site.name.value);
+        let links = of.inventory.links(seen.config, of.id);
+        let site = OfSite { seen, id: of.id, site, inventory: &of.inventory, paths: &paths, links: &links };
         // Each is one list; whoever adds one adds it here.
         for find in [
             pages::missing,

@@ -33,7 +33,7 @@ struct Missed<'s> {
 /// Pages that people asked for in vain and that are still not there: folders that have moved as one finding, others each for itself.
 pub fn missing(of: OfSite<'_>) -> Vec<Finding> {
     let counts = of.counts();
-    let mut paths: Vec<(PathNumber, &str, &PathCounts)> = counts.paths_of(of.name());
+    let mut paths: Vec<(PathNumber, &str, &PathCounts)> = of.paths.to_vec();
     paths.retain(|(_, path, counts)| {
         let is_page = matches!(kind(path), Kind::Page | Kind::Download | Kind::Feed | Kind::Asset);
         counts.of_people(Answered::Missing) > 0 && is_page && !is_probe(path) && path.starts_with('/')
@@ -46,12 +46,11 @@ pub fn missing(of: OfSite<'_>) -> Vec<Finding> {
     let is_still = |path: &str| matches!(of.answer(path, Asker::default()).status.as_u16(), 404);
     let paths = paths.into_iter().take(MOST_MISSING).filter(|(_, path, _)| is_still(path));
     let places = places(of);
-    let links = of.inventory.links(of.seen.config, of.id);
     let missed: Vec<Missed<'_>> = paths
         .map(|(number, path, path_counts)| {
             let people = of.people(&[number], Answered::Missing);
             let requests = path_counts.of_people(Answered::Missing);
-            let words: Vec<&str> = links.get(path).into_iter().flatten().map(|link| link.words).collect();
+            let words: Vec<&str> = of.links.get(path).into_iter().flatten().map(|link| link.words).collect();
             let likely = places.likely(path, &counts.next_after(number), requests, &words);
             // Nobody is sent from one missing page to another.
             let likely =
@@ -174,7 +173,12 @@ fn moved_folder(of: OfSite<'_>, (from, to): (&str, &str), deep: bool, missed: &[
         command: of.report_of_missing(&format!("{from}*")),
         remedy: Some(Remedy {
             words,
-            edits: vec![redirect(of, &name, &format!("{from}{rest}"), &format!("{to}{target}"))],
+            edits: vec![redirect(
+                of,
+                &name,
+                &format!("{}{rest}", plain(from)),
+                &format!("{}{target}", plain(to)),
+            )],
         }),
         ..of.finding(FindingKind::MissingPage, from)
     }
@@ -185,10 +189,8 @@ fn one_missing(of: OfSite<'_>, missed: &Missed<'_>) -> Finding {
     let mut reasons = missed.likely.as_ref().map_or(Vec::new(), |likely| likely.reasons.clone());
     reasons.extend(who_leads(of, &[missed.number]));
     reasons.extend(own_links(of, missed.path));
-    let remedy = missed.likely.as_ref().map(|likely| {
+    let remedy = missed.likely.as_ref().filter(|_| can_be_written(missed.path)).map(|likely| {
         let words = format!("redirect {} to {}", missed.path, likely.address);
-        // Braces are letters in neither a path nor a target.
-        let plain = |address: &str| address.replace('{', "{{").replace('}', "}}");
         let edit =
             redirect(of, &format!("{} moved", missed.path), &plain(missed.path), &plain(&likely.address));
         Remedy { words, edits: vec![edit] }
@@ -228,12 +230,21 @@ fn one_missing(of: OfSite<'_>, missed: &Missed<'_>) -> Finding {
 
 /// Where our own pages link to an address, in a sentence.
 fn own_links(of: OfSite<'_>, address: &str) -> Option<String> {
-    let links = of.inventory.links(of.seen.config, of.id);
-    let linked = links.get(address)?;
+    let linked = of.links.get(address)?;
     let places: Vec<String> =
         linked.iter().take(3).map(|link| format!("{}:{}", link.file, link.line)).collect();
     let more = if linked.len() > 3 { format!(" and {} more", linked.len() - 3) } else { String::new() };
     Some(format!("our own pages name it: {}{more}", places.join(", ")))
+}
+
+/// An address as a pattern or a target has it: braces are letters.
+fn plain(address: &str) -> String {
+    address.replace('{', "{{").replace('}', "}}")
+}
+
+/// Whether an address can be written as a path of a rule: one with a star or a segment that begins with a colon is taken for a mistake.
+fn can_be_written(address: &str) -> bool {
+    !address.contains('*') && !address.contains("/:")
 }
 
 /// Who leads to missing pages, in a sentence.
@@ -256,8 +267,7 @@ fn who_leads(of: OfSite<'_>, numbers: &[PathNumber]) -> Option<String> {
 
 /// Links of our own pages that lead to nothing, or to a redirect: one finding for each address.
 pub fn broken_links(of: OfSite<'_>) -> Vec<Finding> {
-    let links = of.inventory.links(of.seen.config, of.id);
-    let mut all: Vec<(&String, &Vec<Linked<'_>>)> = links.iter().collect();
+    let mut all: Vec<(&String, &Vec<Linked<'_>>)> = of.links.iter().collect();
     all.sort_by(|a, b| b.1.len().cmp(&a.1.len()).then_with(|| a.0.cmp(b.0)));
     let mut found = Vec::new();
     for (address, linked) in all {

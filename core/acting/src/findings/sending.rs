@@ -27,6 +27,15 @@ fn folder(path: &str) -> &str {
     &path[..=path.rfind('/').unwrap_or(0)]
 }
 
+/// A text as a regular expression that fits nothing else.
+fn literally(written: &str) -> String {
+    let escaped = |letter: char| match letter.is_ascii_punctuation() && !matches!(letter, '/' | '-' | '_') {
+        true => format!("\\{letter}"),
+        false => letter.to_string(),
+    };
+    written.chars().map(escaped).collect()
+}
+
 /// What one folder's files of a type come to.
 #[derive(Default)]
 struct Together {
@@ -39,7 +48,7 @@ struct Together {
 pub fn sent_again(of: OfSite<'_>) -> Vec<Finding> {
     let counts = of.counts();
     let mut folders: BTreeMap<String, Together> = BTreeMap::new();
-    for (number, path, path_counts) in counts.paths_of(of.name()) {
+    for (number, path, path_counts) in of.paths.iter().copied() {
         let sent = path_counts.requests(Answered::Sent);
         if !matches!(kind(path), Kind::Asset) || sent < 10 {
             continue;
@@ -111,11 +120,10 @@ fn sent_again_in(of: OfSite<'_>, folder: &str, mut together: Together) -> Findin
     endings.dedup();
     let path = match has_pages || folder == "/" {
         true => {
-            let escaped = folder.replace('.', "\\.");
             let below = if folder == "/" { "[^/]+" } else { ".+" };
             let endings =
                 if endings.len() == 1 { endings[0].clone() } else { format!("({})", endings.join("|")) };
-            format!("{{ regex = '{escaped}{below}\\.{endings}' }}")
+            format!("{{ regex = {} }}", text(&format!("{}{below}\\.{endings}", literally(folder))))
         }
         false => text(&format!("{folder}{{*}}")),
     };
@@ -152,7 +160,7 @@ fn sent_again_in(of: OfSite<'_>, folder: &str, mut together: Together) -> Findin
 /// Text that is sent uncompressed to clients that take it compressed: one finding for each type, with the reason.
 pub fn uncompressed(of: OfSite<'_>) -> Vec<Finding> {
     let mut types: BTreeMap<(String, Why), CountedPaths<'_>> = BTreeMap::new();
-    for (number, path, counts) in of.counts().paths_of(of.name()) {
+    for (number, path, counts) in of.paths.iter().copied() {
         if counts.plain < 5 || counts.plain_bytes / counts.plain < 256 {
             continue;
         }
@@ -254,15 +262,14 @@ fn uncompressed_type(of: OfSite<'_>, ending: &str, why: Why, paths: &CountedPath
 
 /// Files that make up much of what a site sends.
 pub fn large_files(of: OfSite<'_>) -> Vec<Finding> {
-    let all: u64 =
-        of.counts().paths_of(of.name()).iter().map(|(.., counts)| counts.bytes.iter().sum::<u64>()).sum();
+    let all: u64 = of.paths.iter().map(|(.., counts)| counts.bytes.iter().sum::<u64>()).sum();
     let mut found = Vec::new();
-    for (number, path, counts) in of.counts().paths_of(of.name()) {
+    for (number, path, counts) in of.paths.iter().copied() {
         let sent: u64 = counts.bytes.iter().sum();
-        let size = of.inventory.bytes(path).unwrap_or(0);
-        if (sent as f64) < all as f64 * LARGE_SHARE || size < LARGE {
+        if (sent as f64) < all as f64 * LARGE_SHARE {
             continue;
         }
+        let Some(size) = of.inventory.bytes(path).filter(|size| *size >= LARGE) else { continue };
         let people = of.counts().people(&[number], Answered::Sent);
         let columns = [
             TableColumn::of(TextColumn::Path),

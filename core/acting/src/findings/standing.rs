@@ -62,7 +62,7 @@ pub fn exposures(of: OfSite<'_>) -> Vec<Finding> {
 /// Guards that nobody has passed, and those that everybody fails at: one finding for each folder that asks for a password.
 pub fn guards(of: OfSite<'_>) -> Vec<Finding> {
     let mut folders: BTreeMap<&str, (u64, u64)> = BTreeMap::new();
-    for (_, path, counts) in of.counts().paths_of(of.name()) {
+    for (_, path, counts) in of.paths.iter().copied() {
         let asked = counts.requests(Answered::Login);
         if asked == 0 && counts.signed_in == 0 {
             continue;
@@ -162,12 +162,7 @@ pub fn certificates(of: OfSite<'_>) -> Vec<Finding> {
         let mut table = Table::new("certificate", "Certificate", columns);
         table
             .push([host.as_str().into(), exedra_common::tables::Cell::Decimal((left * 10.0).round() / 10.0)]);
-        let people: u64 = of
-            .counts()
-            .paths_of(of.name())
-            .iter()
-            .map(|(.., counts)| counts.of_people.iter().sum::<u64>())
-            .sum();
+        let people: u64 = of.paths.iter().map(|(.., counts)| counts.of_people.iter().sum::<u64>()).sum();
         let title = match *left {
             left if left < 0.0 => format!("the certificate of {host} has ended"),
             left => {
@@ -208,7 +203,7 @@ pub fn error_pages(of: OfSite<'_>) -> Vec<Finding> {
             500..=599 => Answered::Failed,
             _ => Answered::Missing,
         };
-        let paths: Vec<_> = of.counts().paths_of(of.name());
+        let paths: Vec<_> = of.paths.to_vec();
         let numbers: Vec<_> = paths
             .iter()
             .filter(|(.., counts)| counts.of_people(answered) > 0)

@@ -21,7 +21,7 @@ const ROWS: usize = 12;
 /// Pages that are there now, and were missing at the same time of several days.
 pub fn at_certain_times(of: OfSite<'_>) -> Vec<Finding> {
     let mut found = Vec::new();
-    for (number, path, counts) in of.counts().paths_of(of.name()) {
+    for (number, path, counts) in of.paths.iter().copied() {
         let missing = counts.requests(Answered::Missing);
         let sent = counts.requests(Answered::Sent) + counts.requests(Answered::Same);
         // One that is missing more often than not is a missing page.
