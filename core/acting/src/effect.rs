@@ -4,16 +4,20 @@
 //! same time before, for exactly the paths that the rehearsal said would be answered differently.
 //!
 //! ```
-//! use exedra_acting::effect::{Failing, FirstMinutes};
+//! use exedra_acting::effect::{Failing, FirstMinutes, Usual};
 //! use exedra_acting::rehearsal::{RehearsalOutcome, SiteAnswers};
 //! let of = SiteAnswers { site: "harbour".to_owned(), requests: 10_000, failing: 200, would_fail: 100 };
 //! let promised = RehearsalOutcome { sites: vec![of], ..RehearsalOutcome::default() };
+//! let mut usual = Usual::default();
+//! (0..200).for_each(|_| usual.count("harbour", "/tides", false));
+//! (0..50).for_each(|_| usual.count("harbour", "/lost", true));
 //! let mut watch = FirstMinutes::default();
-//! (0..100).for_each(|nth| watch.count("harbour", nth < 3));
-//! assert_eq!(watch.verdict(&promised), None, "three of a hundred may be chance");
-//! (0..20).for_each(|_| watch.count("harbour", true));
-//! let Failing { failing, requests, expected, .. } = watch.verdict(&promised).unwrap();
-//! assert_eq!((failing, requests, expected.round()), (23, 120, 1.0));
+//! (0..100).for_each(|nth| watch.count("harbour", "/tides", nth < 3, &usual));
+//! (0..90).for_each(|_| watch.count("harbour", "/lost", true, &usual));
+//! assert_eq!(watch.verdict(&promised, &usual), None, "three of a hundred may be chance, and what was missing before is nobody's fault");
+//! (0..20).for_each(|_| watch.count("harbour", "/tides", true, &usual));
+//! let Failing { failing, requests, .. } = watch.verdict(&promised, &usual).unwrap();
+//! assert_eq!((failing, requests), (23, 120));
 //! ```
 
 use crate::rehearsal::{AnswerChange, RehearsalGroup, RehearsalOutcome};
@@ -30,7 +34,73 @@ const FEWEST: u64 = 20;
 const FAR: f64 = 3.0;
 const MORE: f64 = 3.0;
 
-/// Requests since a change was published, by site.
+/// How paths were answered before a change: what failed then already is not its doing, and what nobody asked for says nothing.
+#[derive(Debug, Clone, Default)]
+pub struct Usual {
+    sites: BTreeMap<String, HashMap<String, (u64, u64)>>,
+    paths: usize,
+}
+
+/// How many paths are known, of all sites.
+const MOST_PATHS: usize = 200_000;
+
+impl Usual {
+    /// Counts a row of a batch, which has the columns of [`FirstMinutes::projection`].
+    pub fn add(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries) {
+        let (site, path, fails) = answered(batch, row, texts);
+        self.count(site, path, fails);
+    }
+
+    /// Counts a request for a path of a site.
+    pub fn count(&mut self, site: &str, path: &str, fails: bool) {
+        if !self.sites.contains_key(site) {
+            self.sites.insert(site.to_owned(), HashMap::new());
+        }
+        let Some(paths) = self.sites.get_mut(site) else { return };
+        match paths.get_mut(path) {
+            Some(counts) => *counts = (counts.0 + 1, counts.1 + u64::from(fails)),
+            None if self.paths >= MOST_PATHS => {}
+            None => {
+                paths.insert(path.to_owned(), (1, u64::from(fails)));
+                self.paths += 1;
+            }
+        }
+    }
+
+    /// Adds what was counted elsewhere.
+    pub fn merge(&mut self, other: Usual) {
+        for (site, paths) in other.sites {
+            let ours = self.sites.entry(site).or_default();
+            for (path, (requests, failing)) in paths {
+                let counts = ours.entry(path).or_default();
+                *counts = (counts.0 + requests, counts.1 + failing);
+            }
+        }
+        self.paths = self.sites.values().map(HashMap::len).sum();
+    }
+
+    /// Whether a path was asked for, and mostly answered well.
+    fn is_well(&self, site: &str, path: &str) -> bool {
+        let counts = self.sites.get(site).and_then(|paths| paths.get(path));
+        counts.is_some_and(|(requests, failing)| failing * 2 < *requests)
+    }
+
+    /// Requests for paths of a site that were mostly answered well, and those of them that failed all the same.
+    fn of_well(&self, site: &str) -> (u64, u64) {
+        let paths = self.sites.get(site).into_iter().flat_map(HashMap::values);
+        let well = paths.filter(|(requests, failing)| failing * 2 < *requests);
+        well.fold((0, 0), |all, counts| (all.0 + counts.0, all.1 + counts.1))
+    }
+}
+
+/// Site, path and whether it failed, of a row.
+fn answered<'t>(batch: &RequestBatch, row: usize, texts: &'t Dictionaries) -> (&'t str, &'t str, bool) {
+    let text = |column: TextColumn| batch.code(column, row).map_or("", |code| texts.of(column).text(code));
+    let status = batch.number(NumberColumn::Status, row).unwrap_or(0);
+    (text(TextColumn::Site), text(TextColumn::Path), status >= 400)
+}
+
+/// Requests since a change was published, by site: of paths that were mostly answered well before.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct FirstMinutes {
     sites: BTreeMap<String, (u64, u64)>,
@@ -65,26 +135,23 @@ impl Failing {
 impl FirstMinutes {
     /// The columns that are looked at.
     pub fn projection() -> Projection {
-        let texts: Projection = [TextColumn::Site].into_iter().collect();
+        let texts: Projection = [TextColumn::Site, TextColumn::Path].into_iter().collect();
         texts.with([NumberColumn::Status].into_iter().collect())
     }
 
     /// Counts a row of a batch.
-    pub fn add(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries) {
-        let site = batch.code(TextColumn::Site, row).map(|code| texts.of(TextColumn::Site).text(code));
-        let status = batch.number(NumberColumn::Status, row).unwrap_or(0);
-        self.count(site.unwrap_or_default(), status >= 400);
+    pub fn add(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, usual: &Usual) {
+        let (site, path, fails) = answered(batch, row, texts);
+        self.count(site, path, fails, usual);
     }
 
-    /// Counts a request of a site.
-    pub fn count(&mut self, site: &str, fails: bool) {
-        if !self.sites.contains_key(site) {
-            self.sites.insert(site.to_owned(), (0, 0));
+    /// Counts a request for a path of a site.
+    pub fn count(&mut self, site: &str, path: &str, fails: bool, usual: &Usual) {
+        if !usual.is_well(site, path) {
+            return;
         }
-        if let Some(counts) = self.sites.get_mut(site) {
-            counts.0 += 1;
-            counts.1 += u64::from(fails);
-        }
+        let counts = self.sites.entry(site.to_owned()).or_default();
+        *counts = (counts.0 + 1, counts.1 + u64::from(fails));
     }
 
     /// Adds what was counted elsewhere.
@@ -102,15 +169,19 @@ impl FirstMinutes {
     }
 
     /// The site that fails most above what was promised, if any does by more than chance.
-    pub fn verdict(&self, promised: &RehearsalOutcome) -> Option<Failing> {
+    pub fn verdict(&self, promised: &RehearsalOutcome, usual: &Usual) -> Option<Failing> {
         let mut found: Option<(f64, Failing)> = None;
         for (site, (requests, failing)) in &self.sites {
             let Some(of) = promised.sites.iter().find(|of| of.site == *site) else { continue };
             if *requests < FEWEST || of.requests == 0 {
                 continue;
             }
+            let worse = promised.groups.iter().filter(|group| group.site == *site && group.change.is_worse());
+            let worse: u64 = worse.map(|group| group.requests).sum();
+            let (before, failed) = usual.of_well(site);
             // Of few requests nobody knows the share to the last one: one more may always have been.
-            let share = (of.would_fail as f64 + 1.0) / (of.requests as f64 + 2.0);
+            let share = (failed as f64 + 1.0) / (before as f64 + 2.0) + worse as f64 / of.requests as f64;
+            let share = share.min(1.0);
             let expected = share * *requests as f64;
             let deviation = (expected * (1.0 - share)).sqrt();
             let above = *failing as f64 - expected - FAR * deviation - MORE;

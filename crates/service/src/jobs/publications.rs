@@ -3,7 +3,7 @@
 
 use crate::active::Active;
 use crate::system::background::step_back;
-use exedra_acting::effect::{EffectTally, FirstMinutes};
+use exedra_acting::effect::{EffectTally, FirstMinutes, Usual};
 use exedra_acting::rehearsal::RehearsalOutcome;
 use exedra_common::scope::Scope;
 use exedra_common::tables::Table;
@@ -22,6 +22,8 @@ pub const NAME: &str = "publications";
 /// How often changes are looked at, and how often it is looked whether it should stop.
 const PAUSE: Duration = Duration::from_secs(5);
 const LOOK: Duration = Duration::from_secs(1);
+/// How far back it is looked how paths were answered before, in milliseconds.
+const WEEK: i64 = 7 * 86_400_000;
 /// How many of the latest changes are looked at.
 const LATEST: usize = 10;
 
@@ -35,11 +37,13 @@ pub fn watch(
 ) {
     step_back();
     let mut last = Instant::now();
+    // How paths were answered before the change that is watched: counted once.
+    let mut usual: Option<(i32, Arc<Usual>)> = None;
     while !stop.load(Ordering::SeqCst) {
         if last.elapsed() >= PAUSE {
             last = Instant::now();
             let Some(active) = active() else { return };
-            if let Err(error) = look(records, acting, &active, take_back, stop) {
+            if let Err(error) = look((records, &mut usual), acting, &active, take_back, stop) {
                 tracing::warn!("published changes cannot be watched at the moment: {error}");
             }
         }
@@ -48,7 +52,7 @@ pub fn watch(
 }
 
 fn look(
-    records: &Records,
+    (records, known): (&Records, &mut Option<(i32, Arc<Usual>)>),
     acting: &Acting,
     active: &Active,
     take_back: &impl Fn(i32) -> Result<(), String>,
@@ -70,11 +74,19 @@ fn look(
             acting.went(publication.revision, PublicationState::Well, "another change followed")?;
             continue;
         }
-        let watch = watched(publication, records, stop)?;
+        let usual = match known {
+            Some((revision, usual)) if *revision == publication.revision => Arc::clone(usual),
+            _ => {
+                let counted = Arc::new(usual_before(publication, records, stop)?);
+                *known = Some((publication.revision, Arc::clone(&counted)));
+                counted
+            }
+        };
+        let watch = watched(publication, records, &usual, stop)?;
         if stop.load(Ordering::SeqCst) {
             return Ok(());
         }
-        match watch.verdict(&promised) {
+        match watch.verdict(&promised, &usual) {
             Some(failing) => {
                 let words = failing.words();
                 tracing::error!(
@@ -127,33 +139,66 @@ fn well(watch: &FirstMinutes, promised: &RehearsalOutcome) -> String {
     }
 }
 
-/// Requests since a change was published.
-fn watched(
+/// How paths were answered in the week before a change was published.
+fn usual_before(
     publication: &Publication,
     records: &Records,
     stop: &AtomicBool,
-) -> Result<FirstMinutes, StoreError> {
+) -> Result<Usual, StoreError> {
     /// Counts on one thread.
     #[derive(Default)]
-    struct FirstMinutesSink(FirstMinutes);
-    impl ScanSink for FirstMinutesSink {
+    struct UsualSink(Usual);
+    impl ScanSink for UsualSink {
         fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
             self.0.add(batch, row, texts);
         }
     }
-    let from = publication.made;
+    let (from, until) = (Some(publication.made - WEEK), Some(publication.made));
+    let scope = Scope { from, until, ..Scope::default() };
+    let mut usual = Usual::default();
+    for sink in scanned(records, &scope, stop, UsualSink::default)? {
+        usual.merge(sink.0);
+    }
+    Ok(usual)
+}
+
+/// Requests since a change was published.
+fn watched(
+    publication: &Publication,
+    records: &Records,
+    usual: &Arc<Usual>,
+    stop: &AtomicBool,
+) -> Result<FirstMinutes, StoreError> {
+    /// Counts on one thread.
+    struct FirstMinutesSink(FirstMinutes, Arc<Usual>);
+    impl ScanSink for FirstMinutesSink {
+        fn take(&mut self, batch: &RequestBatch, row: usize, texts: &Dictionaries, _: Place) {
+            self.0.add(batch, row, texts, &self.1);
+        }
+    }
+    let scope = Scope { from: Some(publication.made), ..Scope::default() };
+    let begin = || FirstMinutesSink(FirstMinutes::default(), Arc::clone(usual));
+    let mut watch = FirstMinutes::default();
+    for sink in scanned(records, &scope, stop, begin)? {
+        watch.merge(sink.0);
+    }
+    Ok(watch)
+}
+
+/// What sinks have taken of a scope, on one thread; nothing where it should stop.
+fn scanned<S: ScanSink>(
+    records: &Records,
+    scope: &Scope,
+    stop: &AtomicBool,
+    begin: impl Fn() -> S + Sync,
+) -> Result<Vec<S>, StoreError> {
     let goes_on = || if stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
     let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
-    let scope = Scope { from: Some(from), ..Scope::default() };
-    let sinks = match scan(records, &scope, FirstMinutes::projection(), &counting, FirstMinutesSink::default)
-    {
-        Ok(sinks) => sinks,
-        Err(Ended::Stopped) => return Ok(FirstMinutes::default()),
-        Err(Ended::Store(error)) => return Err(error),
-    };
-    let mut watch = FirstMinutes::default();
-    sinks.into_iter().for_each(|sink| watch.merge(sink.0));
-    Ok(watch)
+    match scan(records, scope, FirstMinutes::projection(), &counting, begin) {
+        Ok(sinks) => Ok(sinks),
+        Err(Ended::Stopped) => Ok(Vec::new()),
+        Err(Ended::Store(error)) => Err(error),
+    }
 }
 
 /// What ends counting early.
