@@ -317,14 +317,14 @@ fn clients(made: &mut Made, words: &[&str]) {
             encoding: None,
         });
     }
-    let sought = ["/wp-login.php", "/.env", "/admin/config.php", "/backup.sql"];
+    let sought = ["/login.php", "/.env", "/admin/config.php", "/backup.sql"];
     for nth in 0..400 {
         let (time, path) = (made.moment(), *sought.choose(&mut made.random).unwrap());
         let client = format!("192.0.2.{}", 30 + nth % 3);
         made.ask(&Asked {
             time,
             client,
-            agent: "python-requests/2.31",
+            agent: "DoorKnocker/1.0",
             path,
             status: 404,
             bytes: 300,

@@ -7,7 +7,7 @@
 //! let found = places.likely("/mariners/2026/fog.html", &[], 0, &[]).unwrap();
 //! assert_eq!(found.address, "/notices/2026/fog.html");
 //! assert!(found.sureness > 0.7 && found.reasons[0].contains("same name"));
-//! assert_eq!(places.likely("/wp-login", &[], 0, &[]), None);
+//! assert_eq!(places.likely("/set-up", &[], 0, &[]), None);
 //! ```
 
 use std::collections::{HashMap, HashSet};
