@@ -1,4 +1,5 @@
 /** What the console says, in one place. */
+import type { RehearsalGroup } from "./api/client";
 import { count } from "./figures";
 
 /** So many of something, one of it or several. */
@@ -600,7 +601,7 @@ export const words = {
       compression: "Compressed differently",
       caching: "Kept in caches differently",
       fields: "Other header fields",
-    } as Record<string, string>,
+    } satisfies Record<RehearsalGroup["change"], string>,
   },
   published: {
     title: "Published changes",

@@ -7,9 +7,27 @@ import { Diagnostics } from "./diagnostics";
 const said = words.rehearsal;
 /** How many paths are shown of each difference. */
 const EXAMPLES = 3;
-/** What is worse for whoever asked, and what is better; the rest is neither. */
-const WORSE = new Set(["fails", "redirect_loop", "redirected_to_missing", "lost", "refused", "login_asked", "limited"]);
-const BETTER = new Set(["found", "let_in", "works", "unlimited", "direct"]);
+/** The colour of what is worse for whoever asked, of what is better, and of what is neither; none can be forgotten. */
+const TONES: Record<RehearsalGroup["change"], string> = {
+  fails: "border-trouble",
+  redirect_loop: "border-trouble",
+  redirected_to_missing: "border-trouble",
+  lost: "border-trouble",
+  refused: "border-trouble",
+  login_asked: "border-trouble",
+  limited: "border-trouble",
+  found: "border-well",
+  let_in: "border-well",
+  works: "border-well",
+  unlimited: "border-well",
+  direct: "border-well",
+  redirected: "border-attention",
+  other_content: "border-attention",
+  other_status: "border-attention",
+  compression: "border-attention",
+  caching: "border-attention",
+  fields: "border-attention",
+};
 
 export function RehearsedView({ rehearsed }: { rehearsed: Rehearsed }) {
   const { outcome } = rehearsed;
@@ -57,13 +75,12 @@ export function RehearsedView({ rehearsed }: { rehearsed: Rehearsed }) {
 }
 
 function Group({ group }: { group: RehearsalGroup }) {
-  const tone = WORSE.has(group.change) ? "border-trouble" : BETTER.has(group.change) ? "border-well" : "border-attention";
   const paths = group.examples.length + group.more_paths - EXAMPLES;
   const transfer = Math.abs(group.bytes_before - group.bytes_after) * 100 > Math.max(group.bytes_before, group.bytes_after);
   return (
-    <li className={`border-l-4 pl-3 ${tone}`} data-testid={`change-${group.change}`}>
+    <li className={`border-l-4 pl-3 ${TONES[group.change]}`} data-testid={`change-${group.change}`}>
       <p>
-        <span className="font-semibold">{said.changes[group.change] ?? group.change}</span>
+        <span className="font-semibold">{said.changes[group.change]}</span>
         {": "}
         {said.requests(count(group.requests))}, {group.people > 0 ? said.people(count(group.people)) : said.programs}
         {group.site && <span className="text-quiet"> · {group.site}</span>}

@@ -127,7 +127,7 @@ enum Command {
     /// Check, rehearse and publish a changed configuration
     Publish(Box<publish::PublishOptions>),
     /// List published changes, and how they went
-    Publications(publish::ListOptions),
+    Publications(show::listing::Listing),
     /// Say what became of a published change: before and after, against what its rehearsal promised
     Effect(publish::EffectOptions),
     /// Have the running service take its configuration anew

@@ -8,7 +8,7 @@ use crate::rehearse;
 use crate::scope::ScopeOptions;
 use crate::service::{Reach, Service};
 use crate::show::fit::width;
-use crate::show::listing::minute;
+use crate::show::listing::{Listing, minute};
 use crate::show::text::Drawing;
 use clap::Args;
 use exedra_api::configuration::{ConfigurationFiles, DraftFile, DraftFiles};
@@ -36,16 +36,6 @@ pub struct PublishOptions {
     /// The requests that are rehearsed: the last four weeks where no period is named
     #[command(flatten)]
     scope: ScopeOptions,
-    /// The form of the answer
-    #[arg(long = "as", value_name = "FORM", default_value = "text")]
-    form: Form,
-}
-
-/// What `exedra publications` takes.
-#[derive(Args)]
-pub struct ListOptions {
-    #[command(flatten)]
-    service: Service,
     /// The form of the answer
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
@@ -124,7 +114,7 @@ pub fn run(options: &PublishOptions) -> Result<(), Failure> {
 }
 
 /// Lists published changes.
-pub fn list(options: &ListOptions) -> Result<(), Failure> {
+pub fn list(options: &Listing) -> Result<(), Failure> {
     let all: Vec<Publication> = options.service.get("publications")?;
     if options.form == Form::Json {
         return Ok(crate::out::json(&all)?);

@@ -49,28 +49,6 @@ pub enum AnswerChange {
 }
 
 impl AnswerChange {
-    /// All of them, in their order.
-    pub const ALL: [AnswerChange; 18] = [
-        AnswerChange::Fails,
-        AnswerChange::RedirectLoop,
-        AnswerChange::RedirectedToMissing,
-        AnswerChange::Lost,
-        AnswerChange::Refused,
-        AnswerChange::LoginAsked,
-        AnswerChange::Limited,
-        AnswerChange::Found,
-        AnswerChange::LetIn,
-        AnswerChange::Works,
-        AnswerChange::Unlimited,
-        AnswerChange::Redirected,
-        AnswerChange::Direct,
-        AnswerChange::OtherContent,
-        AnswerChange::OtherStatus,
-        AnswerChange::Compression,
-        AnswerChange::Caching,
-        AnswerChange::Fields,
-    ];
-
     /// Whether somebody is worse off by it.
     pub fn is_worse(self) -> bool {
         self <= AnswerChange::Limited

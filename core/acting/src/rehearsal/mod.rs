@@ -311,7 +311,7 @@ fn in_words(fact: &FactName) -> String {
         FactName::ServerPort | FactName::Port => "the port".to_owned(),
         FactName::Client => "the client's address".to_owned(),
         FactName::User => "who has signed in".to_owned(),
-        other => format!("the {}", format!("{other:?}").to_lowercase()),
+        other => format!("the {other}"),
     }
 }
 
