@@ -15,7 +15,7 @@
 use super::cutter::Cutter;
 use super::fit::best_fit;
 use super::layout::Layout;
-use super::search::{Found, Given, durations, search};
+use super::search::{Found, Given, durations, named, search};
 use exedra_common::columns::{NumberColumn, TextColumn, Unit};
 
 /// How many lines must be alike to be of another layout than the others.
@@ -35,13 +35,13 @@ pub struct Understood {
 }
 
 /// The layouts of a log that begins with these lines; `None` where nothing reads any.
-pub fn understand(named: &[Layout], lines: &[&[u8]], given: &Given) -> Option<Understood> {
+pub fn understand(tried: &[Layout], lines: &[&[u8]], given: &Given) -> Option<Understood> {
     let known = |layout: &Layout| {
         let hints = &layout.hints;
         let (near, durations) = (hints.near.or(given.near), given.durations.or(hints.durations));
         layout.clone().with(super::layout::Hints { near, durations, ..hints.clone() })
     };
-    let mut layouts: Vec<Layout> = named.iter().map(known).collect();
+    let mut layouts: Vec<Layout> = tried.iter().map(known).collect();
     layouts.retain(|layout| !names_are_sentences(layout, lines));
     let best = best_fit(&layouts, lines);
     let mut fields = 0;
@@ -67,12 +67,21 @@ pub fn understand(named: &[Layout], lines: &[&[u8]], given: &Given) -> Option<Un
         unread = left;
         found.push(new);
     }
-    if best.is_none() && found.is_empty() {
-        return None;
-    }
     for (nth, new) in found.iter().enumerate() {
         let leads = nth == 0 && new.fields > fields;
         layouts.insert(if leads { 0 } else { layouts.len() }, new.layout.clone());
+    }
+    // Whoever asked for one layout has said what its keys are.
+    if tried.len() > 1 {
+        let is_read = best.is_some() || !found.is_empty();
+        if let Some(new) = named::search(layouts.first().filter(|_| is_read), lines, given) {
+            found.retain(|found| found.layout != layouts[0]);
+            layouts.insert(0, new.layout.clone());
+            found.insert(0, new);
+        }
+    }
+    if best.is_none() && found.is_empty() {
+        return None;
     }
     let durations = match given.durations {
         Some(_) => None,

@@ -104,6 +104,10 @@ fn places(made: &Made, line: &mut impl FnMut(String)) {
     if let Some(within) = &made.within {
         line(format!("within = {within:?}"));
     }
+    if !made.keys.is_empty() {
+        let keys: Vec<String> = made.keys.iter().map(|(key, place)| format!("{key:?} = {place:?}")).collect();
+        line(format!("keys = {{ {} }}", keys.join(", ")));
+    }
     if made.is_unsure() {
         line(String::new());
         line(format!(

@@ -9,6 +9,7 @@ use exedra_reading::logs::search::roles::Confidence;
 use exedra_reading::logs::search::{Found, Given};
 use exedra_reading::logs::{Cutter, Layout, LineReader, escape};
 use serde::Serialize;
+use std::collections::BTreeMap;
 
 /// What came of it.
 #[derive(Debug, Serialize)]
@@ -43,6 +44,9 @@ pub struct Made {
     /// The key of the JSON object in which the lines stand, where they do.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub within: Option<String>,
+    /// Keys whose values said what they are, and the places these stand for.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub keys: BTreeMap<String, String>,
     /// Lines it was made from that it reads.
     pub lines: usize,
     /// Its places, and what each was taken for.
@@ -73,6 +77,7 @@ impl Made {
         Made {
             template: found.layout.template.clone(),
             within: found.layout.hints.within.clone(),
+            keys: found.layout.hints.keys.iter().cloned().collect(),
             lines: found.lines,
             places: found.places.iter().map(place).collect(),
         }

@@ -253,7 +253,10 @@ pub fn layouts_for(
 pub fn found_layout(layout: &Layout) -> String {
     let within =
         layout.hints.within.as_ref().map_or(String::new(), |key| format!(", within the JSON key {key}"));
-    format!("layout found by its parts{within}: {}", layout.template)
+    let keys: Vec<String> =
+        layout.hints.keys.iter().map(|(key, place)| format!("{key} is {place}")).collect();
+    let keys = if keys.is_empty() { String::new() } else { format!(", where {}", keys.join(", ")) };
+    format!("layout found by its parts{within}: {}{keys}", layout.template)
 }
 
 /// What is unsure about a layout that was made, in words.

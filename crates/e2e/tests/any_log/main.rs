@@ -1,9 +1,11 @@
 //! One data set in every layout that occurs: read without a word of explanation, each gives the figures of one independent count.
 
 mod corpus;
+mod requests;
 
-use corpus::{LAST, LAYOUTS, Lacks, Layout, Request, requests};
+use corpus::{LAYOUTS, Lacks, Layout};
 use exedra_e2e::{drawn, exedra, rows, text, total};
+use requests::{LAST, Request, requests};
 use rstest::rstest;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};

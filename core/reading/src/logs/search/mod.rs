@@ -2,7 +2,8 @@
 //!
 //! The commonest layout of all is a known one with something added: a field at the end, a time of somebody who collected the lines
 //! before it, tabs instead of spaces. So lines are cut into parts ([`tokens`]), what stands in each place of many lines is looked
-//! at ([`place`]), and each is taken for what it most likely is ([`roles`]; what durations count: [`durations`]). What is made of
+//! at ([`place`]), and each is taken for what it most likely is ([`roles`]; what durations count: [`durations`]; values that have names:
+//! [`named`]). What is made of
 //! that is a template like any other, read by the same plan at the same speed. It counts only as far as it reads the lines it
 //! was made from: of all ways to cut them, the one that then reads the most fields is taken.
 //!
@@ -17,6 +18,7 @@
 //! ```
 
 pub mod durations;
+pub mod named;
 pub mod place;
 pub mod roles;
 pub mod tokens;
@@ -84,7 +86,7 @@ pub fn search(lines: &[&[u8]], given: &Given) -> Result<Found, Missing> {
     let lines: Vec<&[u8]> = lines.iter().copied().filter(|line| !line.is_empty()).take(MOST_LINES).collect();
     let by_separator = |separator| of_separator(&lines, separator, given);
     let separators =
-        [Separator::Space].into_iter().chain(b"\t,;|".iter().map(|octet| Separator::Octet(*octet)));
+        [Separator::Space].into_iter().chain(b"\t,;|^~#$!".iter().map(|octet| Separator::Octet(*octet)));
     // Of equal ones the one with the fewest places: it cuts nothing in two that is one. Of those the first.
     let rank = |found: &Found| (found.fields, std::cmp::Reverse(found.places.len()));
     let mut best: Result<Found, Missing> = Err(Missing::Request);

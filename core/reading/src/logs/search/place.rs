@@ -157,6 +157,7 @@ pub fn is_agent(text: &[u8]) -> bool {
         && name.iter().all(|octet| octet.is_ascii_alphanumeric() || b" .-_+".contains(octet))
         && version.first().is_some_and(|octet| octet.is_ascii_digit() || matches!(octet, b'v' | b'%'))
         && !is_protocol(text)
+        && !values::is_ipv4(version)
 }
 
 /// Whether a text names a content coding.
@@ -175,6 +176,6 @@ pub fn is_number(text: &[u8]) -> bool {
 /// The unit that stands behind a number, if one does.
 pub fn unit_behind(text: &[u8]) -> Option<Unit> {
     let digits = text.iter().take_while(|octet| octet.is_ascii_digit() || **octet == b'.').count();
-    let unit = std::str::from_utf8(text.get(digits..)?).ok().and_then(Unit::of_time)?;
+    let unit = std::str::from_utf8(text.get(digits..)?.trim_ascii()).ok().and_then(Unit::of_time)?;
     (digits > 0 && is_number(&text[..digits])).then_some(unit)
 }

@@ -13,6 +13,7 @@
 //! assert_eq!(values, expected);
 //! ```
 
+use super::super::meaning::Meaning;
 use super::super::moment::forms;
 use super::super::scan::{closing_of_doubled, closing_quote, gap};
 use super::super::values;
@@ -203,13 +204,16 @@ fn with_status(line: &[u8], at: usize, length: usize) -> Option<Part> {
     fits.then(|| plain(Shape::Bare, at, at..at + name.len(), at + name.len() + 1))
 }
 
-/// `name=value`, the value perhaps in quotation marks or brackets.
+/// `name=value`, the value perhaps in quotation marks or brackets; or `name:value`, where the name is one that we know: any other
+/// may be a host with its port.
 fn keyed(line: &[u8], at: usize, length: usize) -> Option<Part> {
     let word = &line[at..at + length];
-    let equals = memchr::memchr(b'=', word)?;
     let is_key = |octet: &u8| octet.is_ascii_alphanumeric() || matches!(octet, b'_' | b'-' | b'.');
-    if equals == 0 || !word[..equals].iter().all(is_key) {
-        return None;
+    let equals = word.iter().position(|octet| !is_key(octet)).filter(|equals| *equals > 0)?;
+    match word[equals] {
+        b'=' => {}
+        b':' if equals + 1 < length && Meaning::of_key(&word[..equals]).is_some() => {}
+        _ => return None,
     }
     let from = at + equals + 1;
     let (shape, value, ends) = match line.get(from) {

@@ -2,6 +2,7 @@
 
 use super::{Confidence, Roles, percent};
 use crate::logs::meaning::Meaning;
+use crate::logs::numbers::with_unit;
 use crate::logs::search::durations;
 use crate::logs::search::place::{Place, is_number, unit_behind};
 use crate::logs::template::Field;
@@ -22,7 +23,8 @@ impl Roles<'_, '_> {
             .free()
             .into_iter()
             .filter(|at| {
-                *at > answered && self.places[*at].name.is_none() || self.places[*at].meaning().is_some()
+                let place = &self.places[*at];
+                *at > answered && place.name.is_none() || place.meaning().is_some() || is_called_size(place)
             })
             .filter(|at| self.places[*at].count() > 0 && self.places[*at].numbers().is_some())
             .collect();
@@ -85,7 +87,8 @@ impl Roles<'_, '_> {
         let is_duration =
             |meaning| matches!(meaning, Meaning::Number(NumberColumn::Duration, _) | Meaning::RequestTime);
         let named = self.free().into_iter().find(|at| self.places[*at].meaning().is_some_and(is_duration));
-        let suffixed = self.most(|value| unit_behind(value).is_some()).map(|(at, _)| at);
+        let has_unit = |at: &usize| self.places[*at].share(|value| unit_behind(value).is_some()) >= 0.9;
+        let suffixed = self.longest(&self.free().into_iter().filter(has_unit).collect::<Vec<_>>());
         let answered = self.answered();
         let candidates: Vec<usize> =
             self.free().into_iter().filter(|at| self.may_be_duration(*at, answered)).collect();
@@ -144,10 +147,8 @@ impl Roles<'_, '_> {
     /// Of several durations the whole is the one that the others are parts of.
     fn longest(&self, candidates: &[usize]) -> Option<usize> {
         let sum = |at: usize| -> f64 {
-            let values = self.places[at]
-                .known()
-                .filter_map(|value| std::str::from_utf8(value).ok()?.parse::<f64>().ok());
-            values.sum()
+            let microseconds = |value| with_unit(value, NumberColumn::Duration, Unit::Seconds);
+            self.places[at].known().filter_map(microseconds).map(|value| value as f64).sum()
         };
         let decimals = |at: &usize| self.places[*at].share(|value| value.contains(&b'.')) > 0.5;
         let first = *candidates.first()?;
@@ -155,6 +156,13 @@ impl Roles<'_, '_> {
         let longest = alike.max_by(|one, other| sum(*one).total_cmp(&sum(*other)))?;
         Some(if sum(longest) > sum(first) { longest } else { first })
     }
+}
+
+/// Whether a name that is none we know ends as those of sizes do, and is not that of what the client sent.
+fn is_called_size(place: &Place<'_>) -> bool {
+    let name = place.name.as_deref().unwrap_or_default().to_ascii_lowercase();
+    let is_size = ["size", "bytes", "length"].iter().any(|word| name.ends_with(word));
+    is_size && !["request", "header", "upload", "received"].iter().any(|word| name.contains(word))
 }
 
 fn at_meaning(place: &Place<'_>) -> Meaning {
