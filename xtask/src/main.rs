@@ -21,7 +21,7 @@ cargo xtask build             the release program with its console, to be instal
 cargo xtask test              formatting, lints, types and all tests
 cargo xtask test --cluster    the same of the cluster, which has a build of its own
 cargo xtask cluster           a scheduler and two workers on this machine, over Port Lindry's logs
-cargo xtask bench NAME        a comparison with its ceiling: read, serve, store, query, rehearse, rules
+cargo xtask bench NAME        a comparison with its ceiling, or without a name which there are
 cargo xtask types             write the API's description and the console's types anew
 ";
 
@@ -94,21 +94,25 @@ fn test() -> Result<(), Failed> {
     run("tests", cargo(&root).args(["test", "--profile", "quick", "--workspace"]))
 }
 
+/// The comparisons, and what each needs that is not built here.
+const COMPARISONS: [(&str, fn() -> Result<(), Failed>); 6] = [
+    ("read", || Ok(())),
+    ("serve", setup::loader),
+    ("store", setup::loader),
+    ("query", setup::other_engine),
+    ("rehearse", || Ok(())),
+    ("rules", || Ok(())),
+];
+
 fn bench(names: &[String]) -> Result<(), Failed> {
-    let Some(name @ ("read" | "serve" | "store" | "query" | "rules")) = names.first().map(String::as_str)
-    else {
-        return Err(Failed(
-            "which comparison? cargo xtask bench read, serve, store, query, rehearse, or rules".to_owned(),
-        ));
+    let asked = names.first().map_or("", String::as_str);
+    let Some((name, install)) = COMPARISONS.iter().find(|(name, _)| *name == asked) else {
+        let all = COMPARISONS.map(|(name, _)| name).join(", ");
+        return Err(Failed(format!("which comparison? cargo xtask bench NAME, with one of {all}")));
     };
     let root = root();
     setup::compiler()?;
-    if name == "serve" || name == "store" {
-        setup::loader()?;
-    }
-    if name == "query" {
-        setup::other_engine()?;
-    }
+    install()?;
     run(
         "building",
         cargo(&root).args(["build", "--release", "--package", "exedra", "--package", "exedra-benches"]),

@@ -5,9 +5,9 @@
 
 use super::recorded::{RecordedRequest, Surroundings, local};
 use exedra_answering::answer::Answer;
-use exedra_answering::facts::FactName;
+use exedra_answering::facts::Ground;
 use foldhash::quality::RandomState;
-use http::header;
+use http::{HeaderName, header};
 use smallvec::SmallVec;
 use std::collections::HashMap;
 use std::hash::{BuildHasher, Hash, Hasher};
@@ -30,21 +30,29 @@ const ACCEPT_ENCODING: u16 = 1 << 7;
 const QUERY: u16 = 1 << 8;
 
 impl Needs {
-    /// What an answer depended on, of what a log tells.
+    /// What an answer depended on, of what may differ between requests that were logged.
     pub fn of(answer: &Answer) -> Self {
+        let of_ground = |ground: Ground| match ground {
+            Ground::Client => CLIENT,
+            Ground::Country => COUNTRY,
+            Ground::Protocol => PROTOCOL,
+            Ground::Time => TIME,
+            Ground::Password => LOGIN,
+            Ground::Query => QUERY,
+            // By its scheme a request is told from others anyway; what it came in by no log tells.
+            Ground::Scheme | Ground::Tls | Ground::Connection => 0,
+        };
+        // Other fields no log tells.
+        let of_field = |field: &HeaderName| match *field {
+            header::ACCEPT_ENCODING => ACCEPT_ENCODING,
+            header::AUTHORIZATION => LOGIN,
+            header::USER_AGENT => AGENT,
+            header::REFERER => REFERRER,
+            _ => 0,
+        };
         let depends = &answer.depends;
-        let bits = [
-            (depends.is_on(&FactName::Client), CLIENT),
-            (depends.is_on(&FactName::Country), COUNTRY),
-            (depends.is_on(&FactName::Protocol), PROTOCOL),
-            (depends.is_on_time(), TIME),
-            (depends.is_on_login(), LOGIN),
-            (depends.is_on(&FactName::Agent), AGENT),
-            (depends.is_on(&FactName::Referrer), REFERRER),
-            (depends.is_on_field(&header::ACCEPT_ENCODING), ACCEPT_ENCODING),
-            (depends.is_on_content_of_query(), QUERY),
-        ];
-        Needs(bits.into_iter().filter(|(is_on, _)| *is_on).fold(0, |all, (_, bit)| all | bit))
+        let all = depends.grounds().map(of_ground).chain(depends.fields().map(of_field));
+        Needs(all.fold(0, |all, bit| all | bit))
     }
 
     /// What either had.

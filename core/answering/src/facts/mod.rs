@@ -19,7 +19,7 @@
 
 pub mod recorder;
 
-pub use recorder::{Dependence, RecordedFacts};
+pub use recorder::{Dependence, Ground, RecordedFacts};
 
 use exedra_common::Column;
 use exedra_reading::classify::agents;

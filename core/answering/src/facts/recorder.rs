@@ -34,8 +34,10 @@ pub struct Dependence {
     fields: SmallVec<[HeaderName; 2]>,
 }
 
+/// How many header fields have a bit of their own.
+const NAMED_FIELDS: usize = 14;
 /// Fields that the decision itself reads, and rules most often; each has a bit.
-const NAMED: [HeaderName; 14] = [
+const NAMED: [HeaderName; NAMED_FIELDS] = [
     header::ACCEPT_ENCODING,
     header::IF_NONE_MATCH,
     header::IF_MODIFIED_SINCE,
@@ -55,72 +57,111 @@ const NAMED: [HeaderName; 14] = [
 /// §3.5), so that they do not stand in `Vary`.
 const HEEDED_ANYWAY: std::ops::RangeInclusive<usize> = 1..=7;
 
-const CLIENT: u32 = 1 << 16;
-const COUNTRY: u32 = 1 << 17;
-const SCHEME: u32 = 1 << 18;
-const TLS: u32 = 1 << 19;
-const PROTOCOL: u32 = 1 << 20;
-const TIME: u32 = 1 << 21;
-const PASSWORD: u32 = 1 << 22;
-/// What the query says, and not only that it is kept.
-const QUERY: u32 = 1 << 24;
-/// What is so of the connection alone: where it came to, and by which certificate.
-const CONNECTION: u32 = 1 << 23;
+/// Declares what is remembered beside header fields, each with a bit of its own.
+macro_rules! grounds {
+    ($($(#[$doc:meta])* $name:ident,)*) => {
+        /// What an answer may depend on beside header fields, and beside what a request is addressed by.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        pub enum Ground { $($(#[$doc])* $name,)* }
+
+        impl Ground {
+            const ALL: &[Ground] = &[$(Ground::$name),*];
+
+            /// Its bit, behind those of the named fields.
+            const fn bit(self) -> u32 {
+                1 << (NAMED_FIELDS + self as usize)
+            }
+        }
+    };
+}
+
+grounds! {
+    /// The address of the client.
+    Client,
+    /// Its country.
+    Country,
+    /// http or https.
+    Scheme,
+    /// The version of TLS.
+    Tls,
+    /// The protocol and its version.
+    Protocol,
+    /// When the request came in.
+    Time,
+    /// Who has signed in, and whether the password is right.
+    Password,
+    /// What is so of the connection alone: where it came to, and by which certificate.
+    Connection,
+    /// What the query says, and not only that it is kept.
+    Query,
+}
+
+/// What reading a fact is remembered as; nothing for what a request is addressed by, which always has a say.
+enum ReadAs<'n> {
+    Ground(Ground),
+    Field(&'n HeaderName),
+    Address,
+}
+
+impl FactName {
+    fn read_as(&self) -> ReadAs<'_> {
+        match self {
+            FactName::Client => ReadAs::Ground(Ground::Client),
+            FactName::Country => ReadAs::Ground(Ground::Country),
+            FactName::Scheme => ReadAs::Ground(Ground::Scheme),
+            FactName::Tls => ReadAs::Ground(Ground::Tls),
+            FactName::TlsName | FactName::Certificate | FactName::ServerAddress | FactName::ServerPort => {
+                ReadAs::Ground(Ground::Connection)
+            }
+            FactName::Protocol => ReadAs::Ground(Ground::Protocol),
+            FactName::Hour | FactName::Weekday | FactName::Date => ReadAs::Ground(Ground::Time),
+            FactName::User => ReadAs::Ground(Ground::Password),
+            FactName::Query | FactName::Parameter(_) => ReadAs::Ground(Ground::Query),
+            FactName::Agent | FactName::Browser | FactName::System | FactName::Device => {
+                ReadAs::Field(&header::USER_AGENT)
+            }
+            FactName::Referrer => ReadAs::Field(&header::REFERER),
+            FactName::Cookie(_) => ReadAs::Field(&header::COOKIE),
+            FactName::Field(name) => ReadAs::Field(name),
+            FactName::Method | FactName::Host | FactName::Port | FactName::Path => ReadAs::Address,
+        }
+    }
+}
 
 impl Dependence {
     /// Whether it is on something that can differ between two requests that are octet for octet the same and came by
     /// the same scheme and protocol: who asks, from where, when, or whether a password is right.
     pub fn is_beyond_octets(&self) -> bool {
-        self.read & (CLIENT | COUNTRY | TIME | PASSWORD | CONNECTION) != 0
+        self.is_on_any(&[Ground::Client, Ground::Country, Ground::Time, Ground::Password, Ground::Connection])
     }
 
     /// Whether it is on who asks, as far as no field of the request tells: a cache that serves many must not keep it.
     pub fn is_on_client(&self) -> bool {
-        self.read & (CLIENT | COUNTRY | CONNECTION) != 0
+        self.is_on_any(&[Ground::Client, Ground::Country, Ground::Connection])
+    }
+
+    fn is_on_any(&self, grounds: &[Ground]) -> bool {
+        grounds.iter().any(|ground| self.read & ground.bit() != 0)
     }
 
     /// Whether a fact had a say. Those that a request is addressed by (method, host, port, path, query) always have.
     pub fn is_on(&self, name: &FactName) -> bool {
-        let on = |bit: u32| self.read & bit != 0;
-        match name {
-            FactName::Client => on(CLIENT),
-            FactName::Country => on(COUNTRY),
-            FactName::Scheme => on(SCHEME),
-            FactName::Tls => on(TLS),
-            FactName::TlsName | FactName::Certificate | FactName::ServerAddress | FactName::ServerPort => {
-                on(CONNECTION)
-            }
-            FactName::Protocol => on(PROTOCOL),
-            FactName::Hour | FactName::Weekday | FactName::Date => on(TIME),
-            FactName::User => on(PASSWORD),
-            FactName::Agent | FactName::Browser | FactName::System | FactName::Device => {
-                self.is_on_field(&header::USER_AGENT)
-            }
-            FactName::Referrer => self.is_on_field(&header::REFERER),
-            FactName::Cookie(_) => self.is_on_field(&header::COOKIE),
-            FactName::Field(name) => self.is_on_field(name),
-            FactName::Method
-            | FactName::Host
-            | FactName::Port
-            | FactName::Path
-            | FactName::Query
-            | FactName::Parameter(_) => true,
+        match name.read_as() {
+            ReadAs::Ground(Ground::Query) | ReadAs::Address => true,
+            ReadAs::Ground(ground) => self.is_on_any(&[ground]),
+            ReadAs::Field(name) => self.is_on_field(name),
         }
     }
 
-    /// Whether what the query says had a say, and not only that there is one.
-    pub fn is_on_content_of_query(&self) -> bool {
-        self.read & QUERY != 0
+    /// Everything beside header fields that had a say.
+    pub fn grounds(&self) -> impl Iterator<Item = Ground> {
+        Ground::ALL.iter().copied().filter(|ground| self.is_on_any(&[*ground]))
     }
 
-    /// Whether it is when the request came in.
-    pub fn is_on_time(&self) -> bool {
-        self.read & TIME != 0
-    }
-
-    /// Whether who has signed in had a say.
-    pub fn is_on_login(&self) -> bool {
-        self.read & PASSWORD != 0 || self.is_on_field(&header::AUTHORIZATION)
+    /// The header fields that had a say.
+    pub fn fields(&self) -> impl Iterator<Item = &HeaderName> {
+        let named = NAMED.iter().enumerate().filter(|(nth, _)| self.read & (1 << nth) != 0);
+        named.map(|(_, name)| name).chain(&self.fields)
     }
 
     /// Whether a header field had a say.
@@ -193,14 +234,14 @@ impl<'a> RecordedFacts<'a> {
         }
     }
 
-    fn record(&self, bits: u32) {
-        self.read.set(self.read.get() | bits);
+    fn record(&self, ground: Ground) {
+        self.read.set(self.read.get() | ground.bit());
     }
 
     /// Somebody is about to read this field.
     fn record_field(&self, name: &HeaderName) {
         match NAMED.iter().position(|named| named == name) {
-            Some(nth) => self.record(1 << nth),
+            Some(nth) => self.read.set(self.read.get() | 1 << nth),
             None => {
                 let mut fields = self.fields.borrow_mut();
                 if !fields.contains(name) {
@@ -212,18 +253,18 @@ impl<'a> RecordedFacts<'a> {
 
     /// Whether a password is right, or how often somebody may ask, has had a say.
     pub fn record_password(&self) {
-        self.record(PASSWORD);
+        self.record(Ground::Password);
     }
 
     /// Address of the client.
     pub fn client(&self) -> Known<IpAddr> {
-        self.record(CLIENT);
+        self.record(Ground::Client);
         self.facts.client
     }
 
     /// The scheme.
     pub fn scheme(&self) -> Known<Scheme> {
-        self.record(SCHEME);
+        self.record(Ground::Scheme);
         self.facts.scheme
     }
 
@@ -249,7 +290,7 @@ impl<'a> RecordedFacts<'a> {
 
     /// The query, for whoever decides by what it says.
     pub fn query(&self) -> Known<&'a str> {
-        self.record(QUERY);
+        self.record(Ground::Query);
         self.facts.query
     }
 
@@ -260,7 +301,7 @@ impl<'a> RecordedFacts<'a> {
 
     /// When it came in, by local clocks.
     pub fn time(&self) -> Known<LocalTime> {
-        self.record(TIME);
+        self.record(Ground::Time);
         self.facts.time
     }
 
@@ -269,7 +310,7 @@ impl<'a> RecordedFacts<'a> {
     pub fn has_passed(&self, second: i64) -> Option<bool> {
         let passed = self.facts.now.value().map(|now| second < now);
         if passed == Some(false) {
-            self.record(TIME);
+            self.record(Ground::Time);
         }
         passed
     }
@@ -302,7 +343,7 @@ impl<'a> RecordedFacts<'a> {
 
     /// A parameter of the query as it is written.
     pub fn raw_parameter(&self, name: &str) -> Known<&'a str> {
-        self.record(QUERY);
+        self.record(Ground::Query);
         let value = self.facts.raw_parameter(name);
         if value == Known::Unknown {
             self.record_lack(&FactName::Parameter(name.into()));
@@ -312,25 +353,10 @@ impl<'a> RecordedFacts<'a> {
 
     /// A fact as a text, as [`Facts::text`] gives it.
     pub fn text(&self, name: &FactName) -> Known<Cow<'a, str>> {
-        match name {
-            FactName::Client => self.record(CLIENT),
-            FactName::Country => self.record(COUNTRY),
-            FactName::Scheme => self.record(SCHEME),
-            FactName::Protocol => self.record(PROTOCOL),
-            FactName::Tls => self.record(TLS),
-            FactName::User => self.record(PASSWORD),
-            FactName::Hour | FactName::Weekday | FactName::Date => self.record(TIME),
-            FactName::Agent | FactName::Browser | FactName::System | FactName::Device => {
-                self.record_field(&header::USER_AGENT);
-            }
-            FactName::TlsName | FactName::Certificate | FactName::ServerAddress | FactName::ServerPort => {
-                self.record(CONNECTION)
-            }
-            FactName::Referrer => self.record_field(&header::REFERER),
-            FactName::Cookie(_) => self.record_field(&header::COOKIE),
-            FactName::Field(name) => self.record_field(name),
-            FactName::Query | FactName::Parameter(_) => self.record(QUERY),
-            FactName::Method | FactName::Host | FactName::Port | FactName::Path => {}
+        match name.read_as() {
+            ReadAs::Ground(ground) => self.record(ground),
+            ReadAs::Field(name) => self.record_field(name),
+            ReadAs::Address => {}
         }
         let value = self.facts.text(name);
         if value == Known::Unknown {
