@@ -1,6 +1,7 @@
 //! Who asks far more than people do, and who looks for a way in.
 
-use super::counts::{Answered, ClientCounts, FEW, PathNumber};
+use super::askers::{ClientCounts, FEW};
+use super::counts::{Answered, PathNumber};
 use super::{Asker, Finding, FindingKind, OfSite, Sureness};
 use crate::remedy::{Edit, Remedy, text};
 use exedra_common::TextColumn;

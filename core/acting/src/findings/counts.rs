@@ -3,6 +3,7 @@
 //! Everything that a stranger can grow has a bound. People are told apart by a sample with a threshold: past [`MOST_PEOPLE`] pairs of a
 //! path and a person, only every second person counts, then every fourth, and so on.
 
+use super::askers::{ClientCounts, FromOutside, MINUTE, beginning};
 use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::classify::paths::{Kind, is_probe, kind, saving};
 use exedra_reading::classify::{agents, referrers};
@@ -14,10 +15,9 @@ use std::sync::OnceLock;
 
 /// How many paths are kept, with about 200 octets each; and how many pairs of a path and a person.
 const MOST_PATHS: usize = 200_000;
-/// How many octets paths may have together; and how much of a referrer and of an agent is kept.
+/// How many octets paths may have together; and how much of a referrer is kept.
 const MOST_OCTETS: usize = 64 << 20;
 const REFERRER: usize = 500;
-const AGENT: usize = 300;
 const MOST_PEOPLE: usize = 1 << 20;
 /// How many referrers of missing pages, clients, embedding sites, networks and steps from page to page are kept.
 const MOST_REFERRERS: usize = 50_000;
@@ -30,10 +30,6 @@ const MOST_MINUTES: usize = 200_000;
 /// What somebody does next counts as long as it comes within five minutes, in milliseconds; the next hop of a redirect within three seconds.
 const SOON: i64 = 5 * 60_000;
 const AT_ONCE: i64 = 3_000;
-const MINUTE: i64 = 60_000;
-/// A client that asks so often in a minute is in a hurry.
-pub const HURRIED: u32 = 30;
-
 /// What a request was answered, as far as findings tell answers apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[repr(u8)]
@@ -113,44 +109,6 @@ impl PathCounts {
     pub fn of_people(&self, answered: Answered) -> u64 {
         self.of_people[answered as usize]
     }
-}
-
-/// A client of a site.
-#[derive(Debug, Clone, Default)]
-pub struct ClientCounts {
-    /// Requests, and their body bytes.
-    pub requests: u64,
-    /// Body bytes.
-    pub bytes: u64,
-    /// The most requests in a minute.
-    pub busiest: u32,
-    /// Minutes with more than [`HURRIED`] requests, and requests in those.
-    pub hurried_minutes: u64,
-    /// Requests in those.
-    pub hurried_requests: u64,
-    minute: i64,
-    in_minute: u32,
-    /// What it asked for most, and at least how often; nothing where it asked for very many things alike.
-    pub paths: Vec<(PathNumber, u64)>,
-    /// Something that it asked for.
-    pub some: Option<PathNumber>,
-    /// What it calls itself.
-    pub agent: Box<str>,
-}
-
-/// A site whose pages load files from here, or a network that probes.
-#[derive(Debug, Clone, Default)]
-pub struct FromOutside {
-    /// Requests.
-    pub requests: u64,
-    /// Body bytes.
-    pub bytes: u64,
-    /// What was asked for most, and at least how often; nothing where very many things were asked for alike.
-    pub paths: Vec<(PathNumber, u64)>,
-    /// Something that was asked for.
-    pub some: Option<PathNumber>,
-    /// Some of the clients.
-    pub clients: HashSet<Box<str>>,
 }
 
 /// What people did next.
@@ -563,12 +521,7 @@ pub struct People {
     pub again_people: u64,
 }
 
-/// The beginning of a text, at most so many octets.
-fn beginning(text: &str, most: usize) -> &str {
-    &text[..text.floor_char_boundary(most)]
-}
-
-/// FindingCounts by a key, as long as there is room for another.
+/// Counts by a key, as long as there is room for another.
 fn count<K: Eq + std::hash::Hash, V: Default>(
     counts: &mut HashMap<K, V, RandomState>,
     key: K,
@@ -599,94 +552,6 @@ fn network(client: &str) -> String {
             format!("{}/48", std::net::Ipv6Addr::new(a, b, c, 0, 0, 0, 0, 0))
         }
         Err(_) => client.to_owned(),
-    }
-}
-
-/// How many paths a client or a site is remembered by, and how many clients a network is.
-pub const FEW: usize = 6;
-
-/// FindingCounts the most frequent paths, with few places: a path that is new takes the place of the rarest once that has come down to nothing.
-fn most_frequent(paths: &mut Vec<(PathNumber, u64)>, path: PathNumber, times: u64) {
-    if let Some(known) = paths.iter_mut().find(|(known, _)| *known == path) {
-        known.1 += times;
-    } else if paths.len() < FEW {
-        paths.push((path, times));
-    } else {
-        let least = paths.iter().map(|(_, times)| *times).min().unwrap_or(0).min(times);
-        paths.iter_mut().for_each(|(_, times)| *times -= least);
-        paths.retain(|(_, times)| *times > 0);
-        if times > least {
-            paths.push((path, times - least));
-        }
-    }
-}
-
-impl FromOutside {
-    fn add(&mut self, path: PathNumber, bytes: u64, client: &str) {
-        self.requests += 1;
-        self.bytes += bytes;
-        most_frequent(&mut self.paths, path, 1);
-        self.some.get_or_insert(path);
-        if self.clients.len() < FEW {
-            self.clients.insert(client.into());
-        }
-    }
-
-    fn merge(&mut self, other: FromOutside, number: impl Fn(PathNumber) -> Option<PathNumber>) {
-        self.requests += other.requests;
-        self.bytes += other.bytes;
-        for (path, times) in other.paths {
-            if let Some(path) = number(path) {
-                most_frequent(&mut self.paths, path, times);
-            }
-        }
-        self.some = self.some.or_else(|| other.some.and_then(&number));
-        let mut clients: Vec<Box<str>> = self.clients.drain().chain(other.clients).collect();
-        clients.sort_unstable();
-        self.clients = clients.into_iter().take(FEW).collect();
-    }
-}
-
-impl ClientCounts {
-    fn add(&mut self, path: PathNumber, time: i64, bytes: u64, agent: &str) {
-        self.requests += 1;
-        self.bytes += bytes;
-        most_frequent(&mut self.paths, path, 1);
-        self.some.get_or_insert(path);
-        if self.agent.is_empty() {
-            self.agent = beginning(agent, AGENT).into();
-        }
-        let minute = time.div_euclid(MINUTE);
-        if minute != self.minute {
-            (self.minute, self.in_minute) = (minute, 0);
-        }
-        self.in_minute += 1;
-        self.busiest = self.busiest.max(self.in_minute);
-        match self.in_minute.cmp(&HURRIED) {
-            std::cmp::Ordering::Less => {}
-            std::cmp::Ordering::Equal => {
-                self.hurried_minutes += 1;
-                self.hurried_requests += u64::from(HURRIED);
-            }
-            std::cmp::Ordering::Greater => self.hurried_requests += 1,
-        }
-    }
-
-    fn merge(&mut self, other: ClientCounts, number: impl Fn(PathNumber) -> Option<PathNumber>) {
-        self.requests += other.requests;
-        self.bytes += other.bytes;
-        self.busiest = self.busiest.max(other.busiest);
-        self.hurried_minutes += other.hurried_minutes;
-        self.hurried_requests += other.hurried_requests;
-        for (path, times) in other.paths {
-            if let Some(path) = number(path) {
-                most_frequent(&mut self.paths, path, times);
-            }
-        }
-        self.some = self.some.or_else(|| other.some.and_then(&number));
-        if self.agent.is_empty() || (!other.agent.is_empty() && other.agent < self.agent) {
-            self.agent = other.agent;
-        }
     }
 }
 

@@ -4,7 +4,8 @@
 //! Whatever the configuration has mended already is no finding: what is missing, uncompressed or unlimited is decided anew, by the
 //! configuration in force and the folders as they are.
 //!
-//! - [`counts`]: what is counted of requests, in one pass; [`inventory`]: what is in a folder, and what its pages lead to ([`html`])
+//! - [`counts`]: what is counted of requests, in one pass, and of whoever makes them ([`askers`]); [`inventory`]: what is in a
+//!   folder, and what its pages lead to ([`html`])
 //! - [`kind`]: the one list of kinds
 //! - [`likely`]: the likely new address of a missing page
 //! - [`pages`]: missing pages, links that are broken, redirect chains; [`sending`]: what is sent again, uncompressed, large or for others;
@@ -17,6 +18,7 @@
 //! assert!(Sureness::Certain > Sureness::Guess);
 //! ```
 
+pub mod askers;
 mod clients;
 pub mod counts;
 pub mod html;

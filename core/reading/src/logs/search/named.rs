@@ -30,6 +30,9 @@ const MOST_KEYS: usize = 64;
 /// How deep objects are looked into.
 const DEEPEST: usize = 8;
 
+/// The values of one line, each with its key.
+type NamedValues<'l> = Vec<(String, Cow<'l, [u8]>)>;
+
 /// The layout that reads some lines by their names, with the keys it did not know; nothing where there are none that say more.
 /// Without a layout it is asked whether the lines are objects or pairs at all.
 pub fn search(leading: Option<&Layout>, lines: &[&[u8]], given: &Given) -> Option<Found> {
@@ -46,7 +49,7 @@ fn with_keys(layout: &Layout, lines: &[&[u8]], given: &Given) -> Option<Found> {
     }
     let is_object = layout.is_json() || layout.pieces.contains(&Piece::Place(Field::Json));
     let is_pairs = layout.pieces.contains(&Piece::Place(Field::Pairs));
-    let (template, values): (_, fn(&[u8]) -> Vec<(String, Cow<'_, [u8]>)>) = match (is_object, is_pairs) {
+    let (template, values): (_, fn(&[u8]) -> NamedValues<'_>) = match (is_object, is_pairs) {
         (true, _) => (if layout.is_json() { "{json}" } else { &layout.template }, of_object),
         (_, true) => (layout.template.as_str(), of_pairs),
         _ => return None,
@@ -86,7 +89,7 @@ fn with_keys(layout: &Layout, lines: &[&[u8]], given: &Given) -> Option<Found> {
 }
 
 /// One place for each key, in the order in which they first come.
-fn places<'r>(rows: &'r [Vec<(String, Cow<'_, [u8]>)>]) -> Vec<Place<'r>> {
+fn places<'r>(rows: &'r [NamedValues<'_>]) -> Vec<Place<'r>> {
     let mut places: Vec<Place<'r>> = Vec::new();
     let mut known: HashMap<&str, usize> = HashMap::new();
     for (nth, row) in rows.iter().enumerate() {
@@ -144,7 +147,7 @@ fn is_said(field: &Field, places: &[Place<'_>]) -> bool {
 }
 
 /// The values of the object in a line, each under its keys with dots between; of a list the first.
-fn of_object(line: &[u8]) -> Vec<(String, Cow<'_, [u8]>)> {
+fn of_object(line: &[u8]) -> NamedValues<'_> {
     let mut all = Vec::new();
     let begin = memchr::memchr(b'{', line).unwrap_or(line.len());
     if let Some(Ok(value)) = serde_json::Deserializer::from_slice(&line[begin..]).into_iter::<Value>().next()
@@ -154,7 +157,7 @@ fn of_object(line: &[u8]) -> Vec<(String, Cow<'_, [u8]>)> {
     all
 }
 
-fn flatten(path: &str, value: Value, depth: usize, all: &mut Vec<(String, Cow<'_, [u8]>)>) {
+fn flatten(path: &str, value: Value, depth: usize, all: &mut NamedValues<'_>) {
     match value {
         Value::Object(object) if depth < DEEPEST => {
             for (key, value) in object {
@@ -173,7 +176,7 @@ fn flatten(path: &str, value: Value, depth: usize, all: &mut Vec<(String, Cow<'_
     }
 }
 
-fn of_pairs(line: &[u8]) -> Vec<(String, Cow<'_, [u8]>)> {
+fn of_pairs(line: &[u8]) -> NamedValues<'_> {
     let mut all = Vec::new();
     let mut at = 0;
     while let Some((key, value, next)) = pairs::next(line, at) {
