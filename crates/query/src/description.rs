@@ -30,7 +30,12 @@ struct Seen {
 /// # Errors
 /// When the source cannot be read, or `goes_on` says that nobody waits.
 pub fn describe(table: &RequestsTable, goes_on: &dyn Fn() -> bool) -> Result<Table, SourceError> {
-    let reading = Reading { projection: Projection::everything(), filter: table.row_filter(), threads: 1 };
+    let reading = Reading {
+        projection: Projection::everything(),
+        wants_times: true,
+        filter: table.row_filter(),
+        threads: 1,
+    };
     let mut seen: Vec<(Column, Seen)> = Column::all().map(|column| (column, Seen::default())).collect();
     let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
     let mut all = 0;

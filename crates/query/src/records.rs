@@ -38,7 +38,7 @@ impl Debug for RecordedRequests {
 
 impl RequestSource for RecordedRequests {
     fn begin(&self, reading: Reading) -> Result<Vec<Box<dyn RequestReader>>, SourceError> {
-        let Reading { projection, filter, threads } = reading;
+        let Reading { projection, wants_times, filter, threads } = reading;
         let scope = filter.scope();
         let is_of_site = |site: &str| {
             let mut filters =
@@ -56,6 +56,7 @@ impl RequestSource for RecordedRequests {
             Box::new(RecordReader {
                 source: self.clone(),
                 projection,
+                wants_times,
                 filter: filter.clone(),
                 wanted: Arc::clone(&wanted),
                 next: Arc::clone(&next),
@@ -69,6 +70,7 @@ impl RequestSource for RecordedRequests {
 struct RecordReader {
     source: RecordedRequests,
     projection: Projection,
+    wants_times: bool,
     filter: RowFilter,
     /// The places of the parts that may hold something.
     wanted: Arc<[usize]>,
@@ -81,10 +83,11 @@ impl RequestReader for RecordReader {
         batch: &mut RequestBatch,
         texts: &mut Dictionaries,
     ) -> Result<Option<TextsAre>, SourceError> {
-        let RecordReader { source, projection, filter, wanted, next } = self;
+        let RecordReader { source, projection, wants_times, filter, wanted, next } = self;
         let Some(place) = wanted.get(next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
         if let Some(part) = source.seen.part(&source.records, *projection, *place) {
-            part.read_alone(filter, batch, texts).map_err(|error| SourceError(error.to_string()))?;
+            part.read_alone(filter, *wants_times, batch, texts)
+                .map_err(|error| SourceError(error.to_string()))?;
         }
         Ok(Some(TextsAre::New))
     }

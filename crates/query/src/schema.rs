@@ -93,6 +93,15 @@ impl Field {
         }
     }
 
+    /// Whether it is made from when requests came in.
+    pub fn is_made_from_times(self) -> bool {
+        match self {
+            Field::Of(column) => column.base() == Column::Time,
+            // Another day, another visitor.
+            Field::Visitor => true,
+        }
+    }
+
     fn data_type(self, zone: &str) -> DataType {
         let Field::Of(column) = self else { return DataType::Int64 };
         match column.declaration().kind {

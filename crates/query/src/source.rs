@@ -20,6 +20,8 @@ pub struct SourceError(pub String);
 pub struct Reading {
     /// The columns.
     pub projection: Projection,
+    /// Whether anybody wants to know when requests came in; where not, a source need not find out.
+    pub wants_times: bool,
     /// Which requests: a source gives no others.
     pub filter: RowFilter,
     /// How many may read at once.

@@ -178,7 +178,12 @@ impl RequestsScan {
         if readers.get(partition).is_none_or(Option::is_none) && readers.iter().all(Option::is_none) {
             let wanted = self.fields.iter().map(|field| field.projection());
             let projection = wanted.fold(Projection::time(), Projection::with);
-            let reading = Reading { projection, filter: self.filter.clone(), threads: self.table.threads };
+            let reading = Reading {
+                projection,
+                wants_times: self.fields.iter().any(|field| field.is_made_from_times()),
+                filter: self.filter.clone(),
+                threads: self.table.threads,
+            };
             *readers = self.table.source.begin(reading)?.into_iter().map(Some).collect();
             readers.resize_with(self.table.threads, || None);
         }

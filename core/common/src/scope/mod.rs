@@ -44,6 +44,11 @@ impl Scope {
         self.hours.is_none() && self.filters.is_empty()
     }
 
+    /// Whether it matters when requests came in.
+    pub fn looks_at_times(&self) -> bool {
+        self.from.is_some() || self.until.is_some() || self.hours.is_some()
+    }
+
     /// Whether a stretch of time (both ends included, in milliseconds) can hold anything of this scope.
     pub fn overlaps(&self, first: i64, last: i64) -> bool {
         self.from.is_none_or(|from| last >= from) && self.until.is_none_or(|until| first < until)

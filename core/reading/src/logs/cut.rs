@@ -70,11 +70,18 @@ pub struct Cut {
     pub numbers: [u64; NumberColumn::COUNT],
     /// Begin and end of each text in the line; both 0 where there is nothing, both the greatest where there is an empty one.
     pub texts: [(u32, u32); TextColumn::COUNT],
+    /// A request line that has not been looked into yet: where it begins and ends. Both 0 where there is none.
+    pub(super) request: (u32, u32),
 }
 
 impl Default for Cut {
     fn default() -> Self {
-        Cut { time: 0, numbers: [NO_NUMBER; NumberColumn::COUNT], texts: [(0, 0); TextColumn::COUNT] }
+        Cut {
+            time: 0,
+            numbers: [NO_NUMBER; NumberColumn::COUNT],
+            texts: [(0, 0); TextColumn::COUNT],
+            request: (0, 0),
+        }
     }
 }
 
@@ -101,6 +108,14 @@ impl Cut {
             b"-" => (0, 0),
             _ => (from as u32, until as u32),
         };
+    }
+
+    /// Looks into a request line that was left for later.
+    pub(super) fn look_into_request(&mut self, line: &[u8]) {
+        let (from, until) = std::mem::take(&mut self.request);
+        if until > 0 {
+            self.set_request(line, from as usize, until as usize, false);
+        }
     }
 
     /// A request line: method, target and protocol, if it is one.

@@ -83,6 +83,13 @@ impl Cutter {
         !matches!(&self.kind, Kind::Listed(listed) if !listed.is_told)
     }
 
+    /// From now on requests may be left for whoever wants to look into those of a few lines only.
+    pub(super) fn put_off_requests(&mut self) {
+        if let Kind::Plans(plans) = &mut self.kind {
+            plans.iter_mut().for_each(Plan::put_off_requests);
+        }
+    }
+
     /// Takes note of a line that begins with `#`.
     pub fn directive(&mut self, line: &[u8]) {
         if let Kind::Listed(listed) = &mut self.kind {

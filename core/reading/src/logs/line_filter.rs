@@ -22,6 +22,7 @@
 //! ```
 
 use super::cut::Cut;
+use super::plan::OF_REQUESTS;
 use super::reader::{Shared, add_codes};
 use exedra_common::columns::{NumberColumn, TextColumn};
 use exedra_common::scope::RowFilter;
@@ -35,6 +36,8 @@ pub struct LineFilter {
     texts: RowFilter,
     number_columns: Vec<NumberColumn>,
     text_columns: Vec<TextColumn>,
+    /// Whether some of these are said by the request line.
+    asks_of_requests: bool,
     /// Of columns that must have one of a few texts: which.
     exact: Vec<(TextColumn, Vec<Box<[u8]>>)>,
     scratch: RequestBatch,
@@ -49,6 +52,7 @@ impl LineFilter {
             Some((column, texts.into_iter().map(|text| text.as_bytes().into()).collect()))
         });
         LineFilter {
+            asks_of_requests: texts.projection().texts().any(|column| OF_REQUESTS.contains(&column)),
             exact: exact.collect(),
             number_columns: numbers.projection().numbers().collect(),
             text_columns: texts.projection().texts().collect(),
@@ -77,14 +81,23 @@ impl LineFilter {
         shared: &Shared,
         dictionaries: &mut Dictionaries,
     ) {
-        let LineFilter { numbers, texts, number_columns, text_columns, exact, scratch } = self;
-        let said = &cuts[..lines.len()];
-        scratch.clear();
-        scratch.time.extend(said.iter().map(|cut| cut.time));
-        for column in number_columns {
-            scratch.numbers_mut(*column).extend(said.iter().map(|cut| cut.numbers[column.index()]));
+        let LineFilter { numbers, texts, number_columns, text_columns, asks_of_requests, exact, scratch } =
+            self;
+        let look_into_requests = |lines: &[Cow<'l, [u8]>], cuts: &mut [Cut]| {
+            lines.iter().zip(cuts).for_each(|(line, cut)| cut.look_into_request(line));
+        };
+        if !number_columns.is_empty() || numbers.scope().looks_at_times() {
+            let said = &cuts[..lines.len()];
+            scratch.clear();
+            scratch.time.extend(said.iter().map(|cut| cut.time));
+            for column in number_columns {
+                scratch.numbers_mut(*column).extend(said.iter().map(|cut| cut.numbers[column.index()]));
+            }
+            keep(lines, cuts, &numbers.rows(scratch, dictionaries));
         }
-        keep(lines, cuts, &numbers.rows(scratch, dictionaries));
+        if text_columns.is_empty() || *asks_of_requests {
+            look_into_requests(lines, cuts);
+        }
         if text_columns.is_empty() || lines.is_empty() {
             return;
         }
@@ -94,6 +107,12 @@ impl LineFilter {
         };
         let places: Vec<u32> = (0..lines.len() as u32).filter(|place| may_fit(*place as usize)).collect();
         keep(lines, cuts, &places);
+        if !*asks_of_requests {
+            look_into_requests(lines, cuts);
+        }
+        if lines.is_empty() {
+            return;
+        }
         let said = &cuts[..lines.len()];
         scratch.clear();
         scratch.time.extend(said.iter().map(|cut| cut.time));
@@ -106,11 +125,10 @@ impl LineFilter {
 
 /// Whether a field may stand for one of some texts: where nothing in it is written in another way, it is one.
 fn may_be_one_of(field: Option<&[u8]>, texts: &[Box<[u8]>]) -> bool {
-    field.is_some_and(|field| {
-        texts.iter().any(|text| **text == *field)
-            || memchr::memchr(b'\\', field).is_some()
-            || !field.is_ascii()
-    })
+    // Folded and not asked for any: so many are looked at at once.
+    let is_written_otherwise =
+        |field: &[u8]| field.iter().fold(false, |is, octet| is | (*octet == b'\\') | !octet.is_ascii());
+    field.is_some_and(|field| texts.iter().any(|text| **text == *field) || is_written_otherwise(field))
 }
 
 /// Keeps the lines at some places, which are in order, and what was cut of them.

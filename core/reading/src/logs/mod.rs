@@ -3,7 +3,8 @@
 //! - [`layout`]: the named layouts; [`fit`]: how well one reads some lines; [`search`]: making one where none does;
 //!   [`detect`]: both, the layouts of a log
 //! - [`cut`]: what one line said, or where reading it stopped
-//! - [`template`]: a layout as text, understood; [`plan`]: the same, ready to run over lines
+//! - [`template`]: a layout as text, understood; [`plan`]: the same, ready to run over lines, the usual
+//!   beginning of most in one go (`usual`)
 //! - [`objects`]: lines of JSON; [`w3c`]: the W3C extended format; [`pairs`]: `key=value`; [`meaning`]: what named values mean
 //!   in all of them
 //! - [`wrapped`]: lines that stand as a text in an object of JSON
@@ -37,6 +38,7 @@ pub mod reader;
 pub mod scan;
 pub mod search;
 pub mod template;
+mod usual;
 pub mod values;
 pub mod w3c;
 pub mod wrapped;

@@ -26,6 +26,7 @@ use super::objects::Objects;
 use super::pairs::Pairs;
 use super::scan::{Mark, closing_of_doubled, closing_quote, gap};
 use super::template::{Field, Piece};
+use super::usual::{UsualBeginning, Wants};
 use super::values;
 use exedra_common::batch::NO_TIME;
 use exedra_common::columns::{Column, Kind, Projection, TextColumn};
@@ -116,6 +117,8 @@ impl End {
 #[derive(Debug, Clone)]
 pub struct Plan {
     steps: Vec<Step>,
+    /// What reads the first of them in one go, where they are the usual ones.
+    usual: Option<UsualBeginning>,
     clocks: Vec<TimeReader>,
     /// What reads date and clock where they stand apart, joined by a space.
     apart: Option<TimeReader>,
@@ -199,7 +202,26 @@ impl Plan {
         // A whole request says three things.
         let fields = pieces.iter().filter(is_field).count() + 2 * pieces.iter().filter(request).count();
         let has_time = apart.is_some() || !clocks.is_empty();
-        Plan { steps, clocks, apart, joined: Vec::new(), fields, named: 0, checks_host, has_time }
+        let wants = if OF_REQUESTS.iter().any(|column| projection.has(*column)) {
+            Wants::Now
+        } else {
+            Wants::Nothing
+        };
+        let usual = UsualBeginning::of(pieces, wants);
+        Plan { steps, usual, clocks, apart, joined: Vec::new(), fields, named: 0, checks_host, has_time }
+    }
+
+    /// From now on requests may be left for [`Cut::look_into_request`].
+    pub(super) fn put_off_requests(&mut self) {
+        if let Some(usual) = &mut self.usual {
+            usual.put_off_requests();
+        }
+    }
+
+    /// The same, which reads nothing in one go.
+    #[cfg(test)]
+    pub(super) fn step_by_step(self) -> Self {
+        Plan { usual: None, ..self }
     }
 
     /// How many fields it reads from a line, as the last one had them.
@@ -215,15 +237,18 @@ impl Plan {
 
     /// As [`Plan::run`], into a cut of whatever line before.
     pub fn run_into(&mut self, line: &[u8], cut: &mut Cut) -> Result<(), Stop> {
-        let Plan { steps, clocks, apart, joined, named, checks_host, has_time, .. } = self;
+        let Plan { steps, usual, clocks, apart, joined, named, checks_host, has_time, .. } = self;
         *cut = Cut { time: NO_TIME, ..Cut::default() };
         let (mut date, mut time_of_day) = (0..0, 0..0);
         if line.is_empty() {
             return Err(Stop { at: 0, reason: Reason::Empty });
         }
-        let mut clock = 0;
-        let mut at = 0;
+        let (mut clock, mut at) = (0, 0);
         let mut client_is_name = false;
+        let mut steps = &mut steps[..];
+        if let Some((next, read)) = usual.as_ref().and_then(|usual| usual.read(line, &mut clocks[0], cut)) {
+            (clock, at, steps) = (1, next, &mut steps[read..]);
+        }
         for step in steps {
             let stop = |reason| Stop { at, reason };
             // Where the value is, where reading goes on, and what must stand there.
@@ -372,7 +397,7 @@ impl Plan {
 }
 
 /// What a request line may say.
-const OF_REQUESTS: [TextColumn; 6] = [
+pub(super) const OF_REQUESTS: [TextColumn; 6] = [
     TextColumn::Method,
     TextColumn::Path,
     TextColumn::Query,

@@ -98,6 +98,8 @@ pub struct LineReader {
     /// Whether some layout has a line that names its columns.
     has_heading: bool,
     projection: Projection,
+    /// Whether cutters leave requests for whoever looks into them.
+    puts_off_requests: bool,
     shared: Shared,
     /// Lines that became requests.
     pub read: u64,
@@ -117,6 +119,7 @@ impl LineReader {
             has_heading,
             cutters,
             projection,
+            puts_off_requests: false,
             shared,
             read: 0,
             unread: Unread::default(),
@@ -184,6 +187,8 @@ impl LineReader {
         batch: &mut RequestBatch,
         dictionaries: &mut Dictionaries,
     ) -> usize {
+        self.puts_off_requests = true;
+        self.cutters.iter_mut().for_each(Cutter::put_off_requests);
         self.read_lines(octets, (block, line), Some(filter), batch, dictionaries)
     }
 
@@ -214,8 +219,12 @@ impl LineReader {
                 at = (end + 1).min(octets.len());
             }
             self.read += lines.len() as u64;
-            if let Some(filter) = &mut filter {
-                filter.retain(&mut lines, &mut cuts, &self.shared, dictionaries);
+            match &mut filter {
+                Some(filter) => filter.retain(&mut lines, &mut cuts, &self.shared, dictionaries),
+                None if self.puts_off_requests => {
+                    lines.iter().zip(&mut cuts).for_each(|(line, cut)| cut.look_into_request(line));
+                }
+                None => {}
             }
             let cuts = &cuts[..lines.len()];
             batch.time.extend(cuts.iter().map(|cut| cut.time));

@@ -7,26 +7,83 @@
 //!
 //! ```
 //! use exedra_reading::survey::repeats::Repeats;
-//! let mut all = Repeats::default();
+//! use exedra_reading::survey::repeats::FullAnswers;
+//! let (mut all, mut answers) = (Repeats::default(), FullAnswers::default());
 //! for (client, bytes) in [(1, 500), (1, 500), (1, 500), (2, 500)] {
-//!     all.add(client, 7, bytes);
+//!     answers.add(client, 7, bytes);
 //! }
+//! answers.settle(&mut all);
 //! let again = all.by_path()[&7];
 //! assert_eq!((again.requests, again.bytes, again.clients), (2, 1000, 1));
 //! ```
 
+use super::tally::Tally;
 use super::visitors::mixed;
 use hashbrown::HashMap;
+use std::ops::AddAssign;
 
-/// How many pairs of client and path are kept before clients become a sample.
-pub const MOST_PAIRS: usize = 1 << 19;
+/// How many pairs of client and path are kept before clients become a sample: as many as a table of half a million places holds.
+pub const MOST_PAIRS: usize = 7 << 16;
+/// How many a thread counts by itself before it settles them.
+const MOST_UNSETTLED: usize = 1 << 16;
 
 /// Full answers by client and path.
 #[derive(Debug, Clone, Default)]
 pub struct Repeats {
     /// Answers and bytes by the hashes of client and path.
-    pairs: HashMap<(u64, u64), (u32, u64)>,
+    pairs: HashMap<(u64, u64), Answers>,
     halvings: u32,
+}
+
+/// Full answers to one client for one path.
+#[derive(Debug, Clone, Copy, Default)]
+struct Answers {
+    count: u32,
+    bytes: u64,
+}
+
+impl AddAssign for Answers {
+    fn add_assign(&mut self, other: Answers) {
+        self.count = self.count.saturating_add(other.count);
+        self.bytes = self.bytes.saturating_add(other.bytes);
+    }
+}
+
+/// Full answers that one thread counts before they are settled into what is known of all: a map of all of them is large, and one is
+/// enough for all threads.
+#[derive(Debug, Clone)]
+pub struct FullAnswers {
+    pairs: Tally<(u64, u64), Answers>,
+    /// Clients with a larger hash are not looked at.
+    most: u64,
+}
+
+impl Default for FullAnswers {
+    fn default() -> Self {
+        FullAnswers { pairs: Tally::default(), most: u64::MAX }
+    }
+}
+
+impl FullAnswers {
+    /// Takes in a full answer to a client for a path, both given by their keyed hashes.
+    pub fn add(&mut self, client: u64, path: u64, bytes: u64) {
+        if mixed(client) <= self.most {
+            self.pairs.add((client, path), Answers { count: 1, bytes });
+        }
+    }
+
+    /// Whether there are so many that they should be settled.
+    pub fn are_many(&self) -> bool {
+        self.pairs.keys() > MOST_UNSETTLED
+    }
+
+    /// Settles them. From there on only clients are looked at that are kept there.
+    pub fn settle(&mut self, repeats: &mut Repeats) {
+        for ((client, path), answers) in std::mem::take(&mut self.pairs).into_sorted() {
+            repeats.take(client, path, answers);
+        }
+        self.most = repeats.most();
+    }
 }
 
 /// What was sent again of one path.
@@ -41,19 +98,14 @@ pub struct Again {
 }
 
 impl Repeats {
-    /// Takes in a full answer to a client for a path, both given by their keyed hashes.
-    pub fn add(&mut self, client: u64, path: u64, bytes: u64) {
-        self.take(client, path, 1, bytes);
-    }
-
     /// Takes in what was counted elsewhere with the same key.
     pub fn merge(&mut self, other: Repeats) {
         if other.halvings > self.halvings {
             self.halvings = other.halvings;
             self.drop_above();
         }
-        for ((client, path), (answers, bytes)) in other.pairs {
-            self.take(client, path, answers, bytes);
+        for ((client, path), answers) in other.pairs {
+            self.take(client, path, answers);
         }
     }
 
@@ -65,28 +117,29 @@ impl Repeats {
     /// What was sent again, by the hash of the path.
     pub fn by_path(&self) -> HashMap<u64, Again> {
         let mut paths: HashMap<u64, Again> = HashMap::new();
-        for ((_, path), (answers, bytes)) in self.pairs.iter().filter(|(_, (answers, _))| *answers > 1) {
+        for ((_, path), Answers { count, bytes }) in
+            self.pairs.iter().filter(|(_, answers)| answers.count > 1)
+        {
             let again = paths.entry(*path).or_default();
-            again.requests += u64::from(answers - 1) * self.weight();
+            again.requests += u64::from(count - 1) * self.weight();
             // All but one of them; they need not have been equally long.
-            again.bytes = again
-                .bytes
-                .saturating_add((bytes - bytes / u64::from(*answers)).saturating_mul(self.weight()));
+            again.bytes =
+                again.bytes.saturating_add((bytes - bytes / u64::from(*count)).saturating_mul(self.weight()));
             again.clients += self.weight();
         }
         paths
     }
 
-    fn takes(&self, client: u64) -> bool {
-        mixed(client) <= u64::MAX >> self.halvings
+    /// Clients whose mixed hash is larger are not kept.
+    fn most(&self) -> u64 {
+        u64::MAX >> self.halvings
     }
 
-    fn take(&mut self, client: u64, path: u64, answers: u32, bytes: u64) {
-        if !self.takes(client) {
+    fn take(&mut self, client: u64, path: u64, answers: Answers) {
+        if mixed(client) > self.most() {
             return;
         }
-        let known = self.pairs.entry((client, path)).or_default();
-        *known = (known.0.saturating_add(answers), known.1.saturating_add(bytes));
+        *self.pairs.entry((client, path)).or_default() += answers;
         while self.pairs.len() > MOST_PAIRS {
             self.halvings += 1;
             self.drop_above();
@@ -94,7 +147,7 @@ impl Repeats {
     }
 
     fn drop_above(&mut self) {
-        let most = u64::MAX >> self.halvings;
+        let most = self.most();
         self.pairs.retain(|(client, _), _| mixed(*client) <= most);
     }
 }
@@ -108,8 +161,14 @@ mod tests {
         #[test]
         fn in_any_order_and_any_parts(all in proptest::collection::vec((0u64..6, 0u64..4, 1u64..100), 0..60), cut in 0usize..60) {
             let of = |part: &[(u64, u64, u64)]| {
-                let mut repeats = Repeats::default();
-                part.iter().for_each(|(client, path, bytes)| repeats.add(*client, *path, *bytes));
+                let (mut repeats, mut answers) = (Repeats::default(), FullAnswers::default());
+                for (nth, (client, path, bytes)) in part.iter().enumerate() {
+                    answers.add(*client, *path, *bytes);
+                    if nth % 7 == 0 {
+                        answers.settle(&mut repeats);
+                    }
+                }
+                answers.settle(&mut repeats);
                 repeats
             };
             let (one, other) = all.split_at(cut.min(all.len()));

@@ -104,8 +104,8 @@ impl<'s> SurveyWorker<'s> {
         self.batch.clear();
         let is_full = self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
         for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
-            if is_full || surveyor.has_many_visits() {
-                surveyor.settle_visits(&self.dictionaries, &mut made.rest.lock().visits);
+            if is_full || surveyor.has_much_in_common() {
+                surveyor.settle_common(&self.dictionaries, &mut made.rest.lock());
             }
             if is_full {
                 surveyor.settle_texts(&self.dictionaries, &mut made.texts.lock());
@@ -124,7 +124,7 @@ impl<'s> SurveyWorker<'s> {
         for (mut surveyor, made) in surveyors.into_iter().zip(&surveys.made) {
             let hand_over_the_rest = |surveyor: &mut Surveyor| {
                 let rest = &mut *made.rest.lock();
-                surveyor.settle_visits(&dictionaries, &mut rest.visits);
+                surveyor.settle_common(&dictionaries, rest);
                 surveyor.finish(rest);
             };
             // Only a hint: whoever loses the race waits, and nothing else comes of it.

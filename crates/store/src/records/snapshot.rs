@@ -5,6 +5,7 @@ use super::{KeptSurvey, Records, Segment, TailPart};
 use crate::database::StoreError;
 use crate::schema::segment_columns;
 use diesel::prelude::*;
+use exedra_common::batch::NO_TIME;
 use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Column, Dictionaries, Projection, RequestBatch, TextColumn};
 use std::sync::Arc;
@@ -249,10 +250,12 @@ impl Part<'_> {
         }
     }
 
-    /// Reads of it just what a scope keeps, into an empty batch and with texts of its own.
+    /// Reads of it just what a scope keeps, into an empty batch and with texts of its own. Where nobody wants to know when requests came
+    /// in, they may be said to have come nobody knows when.
     pub fn read_alone(
         &self,
         filter: &mut RowFilter,
+        wants_times: bool,
         batch: &mut RequestBatch,
         texts: &mut Dictionaries,
     ) -> Result<(), StoreError> {
@@ -260,7 +263,12 @@ impl Part<'_> {
         filter.forget();
         match self.from {
             Origin::Segment(segment) => {
-                read_segment_alone(self.records, segment, self.projection, filter, batch, texts)
+                let whole = Wanted {
+                    is_alone: true,
+                    has_times: wants_times || filter.scope().looks_at_times(),
+                    ..Wanted::whole(self.projection, segment)
+                };
+                read_segment_alone(self.records, segment, whole, filter, batch, texts)
             }
             Origin::Tail(part) => {
                 let (requests, own) = &*part.requests;
@@ -325,16 +333,15 @@ fn read_matching(
     Ok(())
 }
 
-/// Reads of a segment just what a filter keeps, with texts of its own.
+/// Reads of a segment just what a filter keeps of all that is wanted, with texts of its own.
 fn read_segment_alone(
     records: &Records,
     segment: &Arc<Segment>,
-    projection: Projection,
+    whole: Wanted<'_>,
     filter: &mut RowFilter,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
-    let whole = Wanted { is_alone: true, ..Wanted::whole(projection, segment) };
     let Scope { from, until, .. } = filter.scope();
     let is_all = filter.scope().has_all_requests()
         && from.is_none_or(|from| segment.first >= from)
@@ -346,24 +353,17 @@ fn read_segment_alone(
     let alone = Wanted { projection: filter.projection(), ..whole };
     read_columns(records, segment, &alone, &mut looked_at, &mut own)?;
     let rows = filter.rows(&looked_at, &own);
-    match rows.len() {
-        0 => Ok(()),
-        // To look up the texts of many costs more than to take all.
-        many if many * MANY > segment.requests => {
-            read_columns(records, segment, &whole, batch, texts)?;
-            batch.keep(&rows);
-            Ok(())
-        }
-        _ => {
-            let rows = Rows { all: segment.requests, wanted: Some(&rows) };
-            let some = Wanted { rows, is_alone: false, ..whole };
-            read_columns(records, segment, &some, batch, texts).map(|_| ())
-        }
+    if rows.is_empty() {
+        return Ok(());
     }
+    // To look up the texts of many costs more than to take all.
+    let is_alone = rows.len() * MANY > segment.requests;
+    let rows = Rows { all: segment.requests, wanted: Some(&rows) };
+    read_columns(records, segment, &Wanted { rows, is_alone, ..whole }, batch, texts).map(|_| ())
 }
 
 /// The part of a segment whose texts are better taken as they are, all of them, as one over this.
-const MANY: usize = 4;
+const MANY: usize = 64;
 
 /// Reads the wanted columns of a segment from the disk, for whoever looks after the segments. One that is damaged has none.
 pub(super) fn read_segment(
@@ -386,6 +386,8 @@ struct Wanted<'w> {
     known: Option<Projection>,
     /// Whether nothing else has these texts.
     is_alone: bool,
+    /// Whether somebody wants to know when requests came in.
+    has_times: bool,
     /// Whether columns may be kept in memory, and those that are kept be taken.
     is_kept: bool,
 }
@@ -394,11 +396,14 @@ impl Wanted<'_> {
     /// Columns of all its requests.
     fn whole(projection: Projection, segment: &Segment) -> Self {
         let rows = Rows::all(segment.requests);
-        Wanted { projection, rows, known: None, is_alone: false, is_kept: true }
+        Wanted { projection, rows, known: None, is_alone: false, has_times: true, is_kept: true }
     }
 
     fn columns(&self) -> Vec<Column> {
-        let is_known = |column| self.known.is_some_and(|known| known.has(column));
+        let is_known = |column| match column {
+            Column::Time if !self.has_times => true,
+            column => self.known.is_some_and(|known| known.has(column)),
+        };
         Column::kept().filter(|&column| self.projection.has(column) && !is_known(column)).collect()
     }
 }
@@ -411,7 +416,7 @@ fn read_columns(
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<bool, StoreError> {
-    let Wanted { rows: wanted_rows, is_alone, is_kept, .. } = wanted;
+    let Wanted { rows: wanted_rows, is_alone, has_times, is_kept, .. } = wanted;
     let count = wanted_rows.count();
     let wanted = wanted.columns();
     let kept = |column: &Column| records.columns.get(segment, *column).filter(|_| *is_kept);
@@ -428,6 +433,9 @@ fn read_columns(
         })?,
     };
     let rows = batch.rows();
+    if !has_times {
+        batch.time.resize(rows + count, NO_TIME);
+    }
     for (column, kept) in wanted.into_iter().zip(kept) {
         let own = packed.iter().find(|(name, _)| name == column.declaration().stored);
         let decompressed = own.and_then(|(_, packed)| Decompressed::new(packed)).map(Arc::new);
@@ -435,7 +443,7 @@ fn read_columns(
             records.columns.put(segment, column, plain);
         }
         let unpacked = match kept.or(decompressed) {
-            Some(plain) if *is_alone => packing::unpack_alone(column, &plain, segment.requests, batch, texts),
+            Some(plain) if *is_alone => packing::unpack_alone(column, &plain, *wanted_rows, batch, texts),
             Some(plain) => packing::unpack(column, &plain, *wanted_rows, batch, texts),
             None if own.is_some() => None,
             None if segment.has(column) => None,

@@ -12,7 +12,7 @@ use super::measure::Measure;
 use super::open_visits::OpenVisits;
 use super::plan::{Part, SurveyPlan};
 use super::ranking::Counts;
-use super::visits::Visits;
+use super::repeats::FullAnswers;
 use crate::classify::paths::{self, Kind};
 use by_code::{ByCode, Learnt, Path};
 use exedra_common::scope::RowFilter;
@@ -37,6 +37,7 @@ pub struct Surveyor {
     texts: Learnt,
     embeds: Embeds,
     open_visits: OpenVisits,
+    full_answers: FullAnswers,
     /// Visits of visitors with a larger hash are not kept.
     threshold: u64,
     day: (i32, Bucket),
@@ -72,6 +73,7 @@ impl Surveyor {
             texts: Learnt::default(),
             embeds: Embeds::default(),
             open_visits: OpenVisits::default(),
+            full_answers: FullAnswers::default(),
             threshold: u64::MAX,
             day: (i32::MIN, Bucket::default()),
             rows: Vec::new(),
@@ -147,15 +149,17 @@ impl Surveyor {
         self.by_code.pairs() > MOST_PAIRS
     }
 
-    /// Whether so many visits are known by codes that they should be settled.
-    pub fn has_many_visits(&self) -> bool {
-        self.open_visits.are_many()
+    /// Whether so many visits or answers are known that they should be settled into what threads have in common.
+    pub fn has_much_in_common(&self) -> bool {
+        self.open_visits.are_many() || self.full_answers.are_many()
     }
 
-    /// Settles visits that are known by codes. From there on only visitors are looked at that are kept there.
-    pub fn settle_visits(&mut self, dictionaries: &Dictionaries, visits: &mut Visits) {
-        self.open_visits.settle(dictionaries.of(TextColumn::Path), visits);
-        self.threshold = visits.threshold();
+    /// Settles visits that are known by codes, and answers to the same clients. From there on only visitors and clients are looked at
+    /// that are kept there.
+    pub fn settle_common(&mut self, dictionaries: &Dictionaries, survey: &mut Survey) {
+        self.open_visits.settle(dictionaries.of(TextColumn::Path), &mut survey.visits);
+        self.threshold = survey.visits.threshold();
+        self.full_answers.settle(&mut survey.repeats);
     }
 
     /// Settles everything else that is known by codes; new dictionaries may come then.
@@ -195,7 +199,7 @@ impl Surveyor {
     /// The survey, where all texts came from one set of dictionaries.
     pub fn into_survey(mut self, dictionaries: &Dictionaries) -> Survey {
         let mut survey = Survey::default();
-        self.settle_visits(dictionaries, &mut survey.visits);
+        self.settle_common(dictionaries, &mut survey);
         self.settle_texts(dictionaries, &mut survey);
         self.finish(&mut survey);
         survey

@@ -237,7 +237,7 @@ impl Surveyor {
         for (row, &client) in rows.iter().map(|&row| row as usize).zip(&self.pairs) {
             let (path, bytes) = (paths[row], bytes_of(batch, row));
             if path != NO_TEXT && status_of(batch, row) == 200 && bytes > 0 {
-                self.survey.repeats.add(client, self.texts.path_hashes[path as usize], bytes);
+                self.full_answers.add(client, self.texts.path_hashes[path as usize], bytes);
             }
         }
     }

@@ -147,24 +147,29 @@ pub fn unpack(
     plain.is_empty().then_some(())
 }
 
-/// Unpacks a decompressed column whose texts nobody looks up: into a dictionary of its own, whose codes are their places. `None` when
-/// it is damaged.
+/// Unpacks the wanted rows of a decompressed column whose texts nobody looks up: all of them into a dictionary of its own, whose codes
+/// are their places. `None` when it is damaged.
 pub fn unpack_alone(
     column: Column,
     plain: &Decompressed,
-    requests: usize,
+    rows: Rows<'_>,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Option<()> {
     let Column::Text(text_column) = column else {
-        return unpack(column, plain, Rows::all(requests), batch, texts);
+        return unpack(column, plain, rows, batch, texts);
     };
     let (version, mut plain) = plain.0.split_first()?;
     if *version != VERSION {
-        return earlier::unpack(*version, column, plain, Rows::all(requests), batch, texts);
+        return earlier::unpack(*version, column, plain, rows, batch, texts);
     }
-    let packed = PackedTexts::take(&mut plain, requests)?;
-    packed.places.append_to(batch.codes_mut(text_column), |place| (place as u32).wrapping_sub(1));
+    let packed = PackedTexts::take(&mut plain, rows.all)?;
+    let codes = batch.codes_mut(text_column);
+    let code = |place: u64| (place as u32).wrapping_sub(1);
+    match rows.wanted {
+        None => packed.places.append_to(codes, code),
+        Some(wanted) => codes.extend(wanted.iter().map(|row| code(packed.places.at(*row as usize)))),
+    }
     *texts.of_mut(text_column) = Dictionary::of_distinct(packed.letters, &packed.lengths);
     plain.is_empty().then_some(())
 }
@@ -273,21 +278,26 @@ mod tests {
         ) {
             let (packed, texts) = batch(&all);
             let some: Vec<u32> = (0..all.len() as u32).filter(|row| wanted[*row as usize]).collect();
-            let (mut whole, mut part, mut alone): (RequestBatch, RequestBatch, RequestBatch) = Default::default();
-            let (mut of_whole, mut of_part, mut of_alone): (Dictionaries, Dictionaries, Dictionaries) = Default::default();
+            let (mut whole, mut part): (RequestBatch, RequestBatch) = Default::default();
+            let (mut of_whole, mut of_part): (Dictionaries, Dictionaries) = Default::default();
+            let (mut alone, mut part_alone): (RequestBatch, RequestBatch) = Default::default();
+            let (mut of_alone, mut of_part_alone): (Dictionaries, Dictionaries) = Default::default();
             for column in COLUMNS {
                 let packed = pack(column, &packed, &texts).unwrap();
                 let plain = Decompressed::new(&packed).unwrap();
                 unpack(column, &plain, Rows::all(all.len()), &mut whole, &mut of_whole).unwrap();
-                unpack(column, &plain, Rows { all: all.len(), wanted: Some(&some) }, &mut part, &mut of_part).unwrap();
-                unpack_alone(column, &plain, all.len(), &mut alone, &mut of_alone).unwrap();
+                let of_some = Rows { all: all.len(), wanted: Some(&some) };
+                unpack(column, &plain, of_some, &mut part, &mut of_part).unwrap();
+                unpack_alone(column, &plain, Rows::all(all.len()), &mut alone, &mut of_alone).unwrap();
+                unpack_alone(column, &plain, of_some, &mut part_alone, &mut of_part_alone).unwrap();
                 prop_assert!(Decompressed::new(&packed[..packed.len() - 1]).is_none());
                 let cut = Decompressed(plain.0[..plain.0.len() - 1].to_vec());
                 prop_assert_eq!(unpack(column, &cut, Rows::all(all.len()), &mut whole.clone(), &mut of_whole.clone()), None);
             }
             let expected: Vec<Row> = some.iter().map(|row| all[*row as usize].clone()).collect();
             prop_assert_eq!(rows(&whole, &of_whole), all.clone());
-            prop_assert_eq!(rows(&part, &of_part), expected);
+            prop_assert_eq!(rows(&part, &of_part), expected.clone());
+            prop_assert_eq!(rows(&part_alone, &of_part_alone), expected);
             prop_assert_eq!(rows(&alone, &of_alone), all);
         }
     }

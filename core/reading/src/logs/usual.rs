@@ -1,0 +1,215 @@
+//! What nearly every line of nearly every log begins with, read in one go: client, time, request line, status and size.
+//!
+//! A plan looks at each place of a layout by itself and is ready for whatever stands there. Of the places that all access logs begin
+//! with, nearly all lines say the usual: an address of IPv4, nobody who signed in, a time in the classic form, three digits and some
+//! more. Where a line does, this has read them before a plan has chosen its second step; where anything is unusual, it has read nothing,
+//! and the plan begins at the beginning. So it decides nothing that the plan does not.
+
+use super::cut::Cut;
+use super::moment::{CLASSIC_LENGTH, TimeForm, TimeReader};
+use super::numbers;
+use super::scan::{Mark, closing_quote};
+use super::template::{Field, Piece};
+use exedra_common::columns::{NumberColumn, TextColumn, Unit};
+
+/// How many pieces of a layout it reads: `{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}`, of which the
+/// request is one step of a plan.
+const PIECES: usize = 17;
+/// How many steps of a plan these are.
+const STEPS: usize = 7;
+/// Between the client and the time, where nobody has signed in.
+const NOBODY: &[u8; 6] = b" - - [";
+/// How many octets the longest address of IPv4 has, with one behind it.
+const ADDRESS: usize = 16;
+
+/// The beginning of a layout, and what stands behind it.
+#[derive(Debug, Clone)]
+pub(super) struct UsualBeginning {
+    behind: Mark,
+    request: Wants,
+}
+
+/// Whether anybody wants to know what was asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Wants {
+    Nothing,
+    Now,
+    /// Perhaps later, of a few lines: see [`Cut::look_into_request`].
+    Later,
+}
+
+impl UsualBeginning {
+    /// Of a layout that begins so, and goes on with a text.
+    pub(super) fn of(pieces: &[Piece], request: Wants) -> Option<Self> {
+        let place = |at: usize| match &pieces[at] {
+            Piece::Place(field) => Some(field),
+            _ => None,
+        };
+        let literal = |at: usize| match &pieces[at] {
+            Piece::Literal(text) => Some(text.as_str()),
+            _ => None,
+        };
+        if pieces.len() <= PIECES {
+            return None;
+        }
+        let places = [0, 2, 4, 6, 8, 10, 12, 14, 16].map(place);
+        let literals = [1, 3, 5, 7, 9, 11, 13, 15].map(literal);
+        let text = |column| Some(Field::Text(column));
+        let expected = [
+            text(TextColumn::Client),
+            Some(Field::Skip),
+            text(TextColumn::User),
+            Some(Field::Time(TimeForm::Classic)),
+            text(TextColumn::Method),
+            Some(Field::Target),
+            text(TextColumn::Protocol),
+            Some(Field::Number(NumberColumn::Status, Unit::None)),
+            Some(Field::Number(NumberColumn::Bytes, Unit::Bytes)),
+        ];
+        let is_usual = places.iter().zip(&expected).all(|(place, expected)| *place == expected.as_ref())
+            && literals == [" ", " ", " [", "] \"", " ", " ", "\" ", " "].map(Some);
+        let behind = literal(PIECES).filter(|_| is_usual)?;
+        let is_end = behind.starts_with(|letter: char| !letter.is_ascii_digit());
+        is_end.then(|| UsualBeginning { behind: Mark::new(behind), request })
+    }
+
+    /// Leaves it for later to look into requests.
+    pub(super) fn put_off_requests(&mut self) {
+        if self.request == Wants::Now {
+            self.request = Wants::Later;
+        }
+    }
+
+    /// Reads it from a line, and says where the line goes on and with which step; nothing where something is unusual. `clock` is what
+    /// reads the plan's first time.
+    #[inline]
+    pub(super) fn read(&self, line: &[u8], clock: &mut TimeReader, cut: &mut Cut) -> Option<(usize, usize)> {
+        let client = address(line.first_chunk()?)?;
+        let time = client + NOBODY.len();
+        (line.get(client..time)? == NOBODY).then_some(())?;
+        let until = time + CLASSIC_LENGTH;
+        let request = until + 3;
+        (line.get(until..request)? == b"] \"").then_some(())?;
+        let milliseconds = clock.read(&line[time..until])?;
+        let end = closing_quote(line, request)?;
+        let [b'"', b' ', status @ .., b' '] = line.get(end..)?.first_chunk::<6>()? else { return None };
+        let status = number_of(status)?;
+        let (bytes, length) = numbers::digits(&line[end + 6..]);
+        let next = self.behind.end_at(line, end + 6 + length).filter(|_| length > 0)?;
+        cut.texts[TextColumn::Client.index()] = (0, client as u32);
+        cut.time = milliseconds;
+        cut.numbers[NumberColumn::Status.index()] = status;
+        cut.numbers[NumberColumn::Bytes.index()] = bytes;
+        match self.request {
+            Wants::Nothing => {}
+            Wants::Now => cut.set_request(line, request, end, false),
+            Wants::Later => cut.request = (request as u32, end as u32),
+        }
+        Some((next, STEPS))
+    }
+}
+
+/// A status of three digits.
+fn number_of(digits: &[u8; 3]) -> Option<u64> {
+    let [hundreds, tens, ones] = digits.map(|octet| u64::from(octet.wrapping_sub(b'0')));
+    let is_status = (1..=9).contains(&hundreds) && tens < 10 && ones < 10;
+    is_status.then_some(hundreds * 100 + tens * 10 + ones)
+}
+
+/// How many octets the address of IPv4 has that these begin with: as [`super::values::ipv4`], which cannot know that there are enough of them.
+fn address(octets: &[u8; ADDRESS]) -> Option<usize> {
+    // No place is beyond the end; this says so to whoever would look.
+    let digit = |at: usize| u16::from(octets[at % ADDRESS].wrapping_sub(b'0'));
+    let mut at = 0;
+    for part in 0..4 {
+        let (first, second, third) = (digit(at), digit(at + 1), digit(at + 2));
+        at += match (first > 9, second > 9, third > 9) {
+            (true, ..) => return None,
+            (_, true, _) => 1,
+            (.., true) => 2,
+            _ if first * 100 + second * 10 + third > 255 => return None,
+            _ => 3,
+        };
+        if part < 3 {
+            if octets[at % ADDRESS] != b'.' {
+                return None;
+            }
+            at += 1;
+        }
+    }
+    (digit(at) > 9).then_some(at)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::Layout;
+    use super::super::layout::Hints;
+    use super::super::plan::Plan;
+    use super::*;
+    use exedra_common::Projection;
+    use proptest::prelude::*;
+
+    const PARTS: [&[&str]; 9] = [
+        &[
+            "192.0.2.1",
+            "198.51.100.255",
+            "192.0.2.256",
+            "2001:db8::1",
+            "quay.example",
+            "-",
+            "1.2.3.4.5",
+            "192.0.2.1, 10.0.0.1",
+        ],
+        &[" - - [", " - ann [", " - ann lee [", " x - [", "  - - ["],
+        &[
+            "14/Nov/2026:05:12:40 +0000",
+            "14/Nov/2026:05:12:41 +0000",
+            "14/Nov/2026:25:12:40 +0000",
+            "yesterday",
+        ],
+        &["] \"", "]  \"", "]\""],
+        &["GET /a?b HTTP/1.1", "GET /\\\"a\\\" HTTP/1.1", "-", "", "GET /a b"],
+        &["\" ", "\"", "\"  "],
+        &["200", "404", "099", "000", "20x", "2000", "-"],
+        &[" 512", " -", " 0", " 999999999999999999999", " 5k", "  5"],
+        &[" \"-\" \"Boat/1\"", " \"-\" \"a \\\" b\"", " \"-\" \"-\"", "", " \"-\"", " \"-\" \"Boat/1\" 7"],
+    ];
+
+    proptest! {
+        /// A law: whatever stands in a line, it is read as without this.
+        #[test]
+        fn nothing_is_decided_that_the_plan_does_not(
+            lines in proptest::collection::vec(proptest::collection::vec(prop_oneof![6 => Just(0usize), 1 => 0usize..8], 9), 1..5))
+        {
+            let layout = Layout::understand("combined").unwrap();
+            let mut with = Plan::new(&layout.pieces, Projection::everything(), &Hints::default());
+            let mut without = with.clone().step_by_step();
+            for choice in lines {
+                let line: String = choice.iter().zip(PARTS).map(|(nth, parts)| parts[nth % parts.len()]).collect();
+                let said = |plan: &mut Plan| plan.run(line.as_bytes()).map(|cut| (cut.time, cut.numbers, cut.texts));
+                prop_assert_eq!(said(&mut with), said(&mut without), "{}", line);
+            }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn addresses_end_where_they_do_elsewhere(text in "[0-9]{1,4}(\\.[0-9]{1,3}){2,4}[ .a-]{0,9}") {
+            let mut octets = [b' '; ADDRESS];
+            octets.iter_mut().zip(text.bytes()).for_each(|(octet, letter)| *octet = letter);
+            let expected = super::super::values::ipv4(&octets).filter(|length| *length < ADDRESS);
+            prop_assert_eq!(address(&octets), expected);
+        }
+    }
+
+    #[test]
+    fn it_is_of_layouts_that_begin_so_and_go_on() {
+        let is_usual = |layout: &str| {
+            UsualBeginning::of(&Layout::understand(layout).unwrap().pieces, Wants::Now).is_some()
+        };
+        assert_eq!(
+            ["full", "combined", "common", "combined with host", "{client} {status}"].map(is_usual),
+            [true, true, false, false, false]
+        );
+    }
+}
