@@ -110,12 +110,12 @@ columns! {
             (Unit::Microseconds, &["durationus", "latencyus", "elapsedus", "responsetimeus", "timetakenus", "microseconds"]),
             (Unit::Milliseconds, &[
                 "durationms", "durationmillis", "latencyms", "elapsedms", "responsetimems", "requesttimems", "timetakenms",
-                "milliseconds",
+                "milliseconds", "totalms", "totaltimems", "timems", "tookms",
             ]),
             (Unit::Seconds, &["durations", "durationsec", "durationseconds", "latencyseconds", "elapsedseconds", "seconds"]),
             // What these count is seen from how large they are.
             (Unit::None, &[
-                "duration", "latency", "responsetime", "requestduration", "elapsed", "elapsedtime", "timetaken", "totaltime",
+                "duration", "latency", "responsetime", "responselatency", "requestlatency", "requestduration", "elapsed", "elapsedtime", "timetaken", "totaltime",
                 "processingtime", "dur", "took", "rt",
             ]),
         ],

@@ -282,6 +282,8 @@ impl Gatherer {
                     cut.set(column, line, value.start + inner.start, value.start + inner.end);
                 }
             }
+            // Many call by that name what was asked for alone.
+            Meaning::Request if memchr::memchr(b' ', text).is_none() => cut.set_url(line, value),
             Meaning::Request => cut.set_request(line, value.start, value.end, true),
             Meaning::Target => cut.set_url(line, value),
             Meaning::Number(column, unit) => {

@@ -613,4 +613,48 @@ pub const LAYOUTS: &[Layout] = &[
         },
         NO_TEXTS,
     ),
+    ("single quotation marks", "", |r, _| r.combined().replace('"', "'"), NO_DURATION),
+    (
+        "names behind the request",
+        "",
+        |r, _| {
+            format!("{} referer=\"{}\" agent=\"{}\" elapsed={}", r.common(), r.referrer, r.agent, r.seconds())
+        },
+        ALL,
+    ),
+    (
+        "what was received before what was sent",
+        "",
+        |r, nth| {
+            let (time, received) = (r.at("%Y-%m-%dT%H:%M:%S%.3fZ"), 300 + nth * 7919 % 613);
+            format!(
+                "[{time}] \"{}\" {} - {received} {} {} {} \"{}\" \"{}\" \"10.0.0.1:80\"",
+                r.line(),
+                r.status,
+                r.bytes,
+                r.milliseconds(),
+                r.milliseconds().saturating_sub(1),
+                r.client,
+                r.agent
+            )
+        },
+        Lacks { referrer: true, ..ALL },
+    ),
+    (
+        "JSON that calls an address a request",
+        "",
+        |r, _| {
+            format!(
+                r#"{{"@timestamp":"{}","clientip":"{}","verb":"{}","request":"{}","response":"{}","bytes":"{}","timing":{{"queue_ms":0,"total_ms":{}}}}}"#,
+                r.at("%Y-%m-%dT%H:%M:%S%.3fZ"),
+                r.client,
+                r.method,
+                r.target(),
+                r.status,
+                r.bytes,
+                r.milliseconds()
+            )
+        },
+        NO_TEXTS,
+    ),
 ];

@@ -33,7 +33,7 @@ use super::scan::gap;
 use super::template::Field;
 use super::wrapped;
 use exedra_common::columns::{Column, TextColumn, Unit};
-use place::{Place, asks_for_url};
+use place::{Place, asks_for_url, is_request};
 use roles::{Confidence, Missing, Role};
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -220,7 +220,18 @@ fn made(
     let known_name = |at: &usize| name_of(*at).is_some_and(|name| Meaning::of_key(name.as_bytes()).is_some());
     let mut common = common;
     // Lines that name their values may have them in any order.
-    let pairs = (0..common).filter(known_name).count() >= 3 && separator == Separator::Space;
+    let named = (0..common).filter(known_name);
+    // Where a request stands before them, they are a few more fields of a line that is read by its places.
+    let asks_before = |first: usize| {
+        let is_request_in = |at: usize| {
+            let of_kind = group.iter().filter(|row| is_request(row.parts[at].value(row.line))).count();
+            of_kind * 2 > group.len()
+        };
+        (0..first).any(is_request_in)
+    };
+    let pairs = separator == Separator::Space
+        && named.clone().count() >= 3
+        && !named.clone().next().is_some_and(asks_before);
     let tail = match pairs {
         true => {
             common = (0..common).find(known_name).unwrap_or(common);

@@ -123,6 +123,11 @@ fn word(line: &[u8], at: usize) -> Part {
                 return part;
             }
         }
+        b'\'' => {
+            if let Some(part) = in_single_quotes(line, at) {
+                return part;
+            }
+        }
         b'{' if rest.trim_ascii_end().ends_with(b"}") => {
             return plain(Shape::Object, at, at..line.len(), line.len());
         }
@@ -173,6 +178,13 @@ fn with_marks(line: &[u8], mut part: Part) -> Part {
         part.ends += marks;
     }
     part
+}
+
+/// What stands in single quotation marks: up to one that a gap follows, as a name may have one within.
+fn in_single_quotes(line: &[u8], at: usize) -> Option<Part> {
+    let is_end = |end: &usize| line.get(end + 1).is_none_or(|octet| matches!(octet, b' ' | b'\t'));
+    let end = memchr::memchr_iter(b'\'', &line[at + 1..]).map(|end| at + 1 + end).find(is_end)?;
+    Some(plain(Shape::Bare, at, at + 1..end, end + 1))
 }
 
 /// What stands in brackets, if it is not the address of a client with a port behind it.

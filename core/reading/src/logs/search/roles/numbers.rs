@@ -141,7 +141,7 @@ impl Roles<'_, '_> {
             && numbers.iter().filter(|number| **number > 30_000).count() * 10 > numbers.len() * 9;
         let counts_up = numbers.len() > 3 && numbers.windows(2).all(|pair| pair[0] < pair[1]);
         let is_fixed = numbers.len() > 3 && place.distinct() == 1 && numbers[0] != 0;
-        at > answered && !is_port && !counts_up && !is_fixed
+        at > answered && !is_port && !counts_up && !is_fixed && !are_request_sizes(&numbers)
     }
 
     /// Of several durations the whole is the one that the others are parts of.
@@ -156,6 +156,14 @@ impl Roles<'_, '_> {
         let longest = alike.max_by(|one, other| sum(*one).total_cmp(&sum(*other)))?;
         Some(if sum(longest) > sum(first) { longest } else { first })
     }
+}
+
+/// Whether numbers are rather what clients sent: never a few octets, and all of about one size, which times are not.
+fn are_request_sizes(numbers: &[u64]) -> bool {
+    let mut sorted = numbers.to_vec();
+    sorted.sort_unstable();
+    let at = |share: f64| sorted[((sorted.len() - 1) as f64 * share) as usize];
+    sorted.len() >= 20 && at(0.05) >= 50 && at(0.95) < 8 * at(0.05)
 }
 
 /// Whether a name that is none we know ends as those of sizes do, and is not that of what the client sent.
