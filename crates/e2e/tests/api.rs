@@ -185,6 +185,34 @@ fn every_call_that_is_described_answers_as_described() {
     }
 }
 
+/// What is handed out in several forms is described with the media type of each.
+#[test]
+fn every_form_of_an_answer_is_described() {
+    let place = Place::new();
+    let program = place.serve();
+    program.get("harbour.example", "/tides/today.html").text().unwrap();
+    let description = description(&program);
+    let mut tried = 0;
+    for (method, path, described) in
+        calls(&description).into_iter().filter(|(_, path, _)| path.contains("{form}"))
+    {
+        let parameters = described["parameters"].as_array().unwrap();
+        let form = parameters.iter().find(|parameter| parameter["name"] == "form").unwrap();
+        for form in form["schema"]["enum"].as_array().unwrap() {
+            // A spreadsheet holds one section.
+            let section = if path.ends_with("/report/{form}") { "?show=paths" } else { "" };
+            let asked = path.replace("{form}", form.as_str().unwrap()) + section;
+            let answer = call(&program, &place, method.clone(), &asked, body_of(&method, &path).as_ref());
+            assert_eq!(answer.status(), 200, "{asked}");
+            let media_type = field(&answer, "content-type").split(';').next().unwrap();
+            let promised = &described["responses"]["200"]["content"];
+            assert!(promised.get(media_type).is_some(), "{asked}: {media_type} is not among {promised}");
+            tried += 1;
+        }
+    }
+    assert!(tried >= 6, "{tried}");
+}
+
 #[test]
 fn whoever_is_not_known_is_told_so_by_every_call_and_nothing_else() {
     let place = Place::new();

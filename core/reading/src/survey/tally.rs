@@ -60,24 +60,41 @@ impl<K: Ord + Copy, C: AddAssign + Copy> Tally<K, C> {
         self.sorted
     }
 
+    /// Counts what is recent among the rest, where that lies: to put both together elsewhere would take the memory twice.
     fn sort_in(&mut self) {
-        if self.recent.is_empty() {
-            return;
-        }
-        self.recent.sort_unstable_by_key(|(key, _)| *key);
-        let known = std::mem::take(&mut self.sorted);
-        self.sorted = Vec::with_capacity(known.len() + self.recent.len());
-        let mut known = known.into_iter().peekable();
-        for (key, count) in self.recent.drain(..) {
-            while let Some(before) = known.next_if(|(known, _)| *known <= key) {
-                self.sorted.push(before);
+        let Tally { sorted, recent } = self;
+        recent.sort_unstable_by_key(|(key, _)| *key);
+        // What is known is added up; keys that are new gather at the front.
+        let known = sorted.len();
+        let (mut at, mut read, mut new) = (0, 0, 0);
+        while let Some((key, mut count)) = recent.get(read).copied() {
+            read += 1;
+            while let Some((_, more)) = recent.get(read).filter(|(next, _)| *next == key) {
+                count += *more;
+                read += 1;
             }
-            match self.sorted.last_mut() {
-                Some((last, counted)) if *last == key => *counted += count,
-                _ => self.sorted.push((key, count)),
+            while at < known && sorted[at].0 < key {
+                at += 1;
+            }
+            if at < known && sorted[at].0 == key {
+                sorted[at].1 += count;
+            } else {
+                recent[new] = (key, count);
+                new += 1;
             }
         }
-        self.sorted.extend(known);
+        // From behind, so that nothing stands in the way of anything.
+        sorted.reserve_exact(if known + new > sorted.capacity() { new.max(known / 8) } else { 0 });
+        sorted.extend_from_slice(&recent[..new]);
+        let (mut old, mut to) = (known, known + new);
+        while new > 0 {
+            to -= 1;
+            let is_old = old > 0 && sorted[old - 1].0 > recent[new - 1].0;
+            let next = if is_old { &mut old } else { &mut new };
+            *next -= 1;
+            sorted[to] = if is_old { sorted[old] } else { recent[new] };
+        }
+        recent.clear();
     }
 }
 

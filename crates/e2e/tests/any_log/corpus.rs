@@ -657,4 +657,21 @@ pub const LAYOUTS: &[Layout] = &[
         },
         NO_TEXTS,
     ),
+    (
+        "a size that is another each time",
+        "",
+        |r, nth| {
+            let time = r.at("%d/%b/%Y:%H:%M:%S +0000");
+            let (before, size) = (format!("{} - {} [{time}]", r.client, r.user), 200 + nth * 7919 % 59_800);
+            format!(
+                "{before} \"{}\" {} {size} \"{}\" \"{}\" {}",
+                r.line(),
+                r.status,
+                r.referrer,
+                r.agent,
+                r.milliseconds()
+            )
+        },
+        Lacks { bytes: true, ..ALL },
+    ),
 ];

@@ -208,7 +208,8 @@ pub async fn check_query(
 
 /// All rows of an answer as a file: `csv`, `ndjson` or `parquet`.
 #[utoipa::path(post, path = "/query/file/{form}", params(("form" = inline(QueryForm), Path), ScopeQuery), request_body = QueryQuestion,
-    responses((status = 200, body = String, content_type = "text/csv", description = "the rows, in the form that was asked for"),
+    responses((status = 200, description = "the rows, in the form that was asked for",
+            content((String = "text/csv"), (String = "application/x-ndjson"), (Vec<u8> = "application/vnd.apache.parquet"))),
         (status = 409, body = Problem, description = "the records cannot be read")))]
 pub async fn query_file(
     caller: Caller,

@@ -15,7 +15,8 @@ use exedra_reading::survey::Report;
 
 /// A scope as a file: `html`, `json`, or `csv` of one section.
 #[utoipa::path(get, path = "/report/{form}", params(("form" = inline(ReportForm), Path), ScopeQuery, SurveyQuery),
-    responses((status = 200, body = Report, description = "the report, in the form that was asked for: HTML and CSV are texts")))]
+    responses((status = 200, description = "the report, in the form that was asked for: HTML and CSV are texts",
+        content((Report = "application/json"), (String = "text/html"), (String = "text/csv")))))]
 pub async fn report(
     caller: Caller,
     Named(form): Named<ReportForm>,

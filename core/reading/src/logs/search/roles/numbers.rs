@@ -46,7 +46,9 @@ impl Roles<'_, '_> {
                 Some((*at, Confidence::Certain, reason))
             }
             (_, Some(next)) => match self.constancy(next) {
-                Some(share) if share < 0.3 && self.places[next].distinct() > 4 => None,
+                Some(share) if share < 0.3 && self.places[next].distinct() > 4 => {
+                    self.size_among(next, &numbers, answered)
+                }
                 Some(share) if share > 0.6 => Some((
                     next,
                     Confidence::Certain,
@@ -61,6 +63,32 @@ impl Roles<'_, '_> {
         for (other, _) in sizes.into_iter().filter(|(other, _)| *other != at) {
             self.skip(other, "the same for the same path too: perhaps the size with its headers");
         }
+    }
+
+    /// Which of several numbers is the size, where none is the same for the same path: a page that is made anew for everybody has
+    /// another size each time, as it takes another time. Alone behind a status stands a duration; of several one is the size, at the usual
+    /// place unless the others are far larger.
+    fn size_among(
+        &self,
+        next: usize,
+        numbers: &[usize],
+        answered: usize,
+    ) -> Option<(usize, Confidence, String)> {
+        let median = |at: usize| {
+            let mut numbers = self.places[at].numbers().unwrap_or_default();
+            numbers.sort_unstable();
+            numbers.get(numbers.len() / 2).copied().unwrap_or(0)
+        };
+        let is_other = |at: &usize| *at != next && self.places[*at].distinct() > 4;
+        let others: Vec<usize> = numbers.iter().copied().filter(is_other).collect();
+        let has_time = self.free().into_iter().any(|at| at != next && self.may_be_duration(at, answered));
+        if others.is_empty() && !has_time {
+            return None;
+        }
+        let larger = others.into_iter().filter(|at| median(*at) > 20 * median(next).max(1));
+        let at = larger.max_by_key(|at| median(*at)).unwrap_or(next);
+        let reason = "whole numbers behind the status, others for the same path each time";
+        Some((at, Confidence::Unsure, reason.to_owned()))
     }
 
     /// How often a number is the same as before where path and status are; nothing where nothing was asked for twice.
