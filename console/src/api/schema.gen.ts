@@ -9083,6 +9083,8 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                    "application/x-ndjson": string;
+                    "application/vnd.apache.parquet": number[];
                 };
             };
             /** @description the call is not understood */
@@ -10054,6 +10056,8 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Report"];
+                    "text/html": string;
+                    "text/csv": string;
                 };
             };
             /** @description the call is not understood */
