@@ -75,7 +75,7 @@ pub fn understand(tried: &[Layout], lines: &[&[u8]], given: &Given) -> Option<Un
     if tried.len() > 1 {
         let is_read = best.is_some() || !found.is_empty();
         if let Some(new) = named::search(layouts.first().filter(|_| is_read), lines, given) {
-            found.retain(|found| found.layout != layouts[0]);
+            found.retain(|found| Some(&found.layout) != layouts.first());
             layouts.insert(0, new.layout.clone());
             found.insert(0, new);
         }

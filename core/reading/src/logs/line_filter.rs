@@ -86,7 +86,7 @@ impl LineFilter {
         let look_into_requests = |lines: &[Cow<'l, [u8]>], cuts: &mut [Cut]| {
             lines.iter().zip(cuts).for_each(|(line, cut)| cut.look_into_request(line));
         };
-        if !number_columns.is_empty() || numbers.scope().looks_at_times() {
+        if !numbers.scope().has_all_requests() || numbers.scope().looks_at_times() {
             let said = &cuts[..lines.len()];
             scratch.clear();
             scratch.time.extend(said.iter().map(|cut| cut.time));
