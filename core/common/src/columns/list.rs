@@ -13,7 +13,7 @@ columns! {
         unit: Unit::Milliseconds,
         nullable: false,
         json: &[(Unit::None, &[
-            "time", "timestamp", "datetime", "at", "ts", "starttime", "start", "startutc", "started", "timelocal", "localtime", "timeiso8601", "eventtime", "logtime",
+            "time", "timestamp", "datetime", "at", "ts", "starttime", "start", "started", "timelocal", "localtime", "timeiso8601", "eventtime", "logtime",
             "epoch", "unixtime", "timereceived", "receivedat",
         ])],
         // A time of day: the draft's `time` has no day.

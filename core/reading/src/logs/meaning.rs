@@ -50,7 +50,7 @@ const OTHERS: &[(&[&str], Meaning)] = &[
     (&["date", "day"], Meaning::Date),
     (&["request", "requestline"], Meaning::Request),
     (&["requesttime"], Meaning::RequestTime),
-    (&["xforwardedfor", "forwardedfor", "httpxforwardedfor", "fwd"], Meaning::Forwarded),
+    (&["xforwardedfor", "forwardedfor", "httpxforwardedfor"], Meaning::Forwarded),
     (
         &["target", "uri", "url", "requesturi", "requesturl", "requesttarget", "urloriginal", "urlfull"],
         Meaning::Target,

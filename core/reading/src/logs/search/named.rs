@@ -6,7 +6,7 @@
 //!
 //! ```
 //! use exedra_reading::logs::search::{Given, named};
-//! let line = br#"{"begun":"2026-11-14T05:12:40Z","from":"192.0.2.7:5123","verb":"GET","what":"/tides","outcome":200}"#;
+//! let line: &[u8] = br#"{"begun":"2026-11-14T05:12:40Z","from":"192.0.2.7:5123","verb":"GET","what":"/tides","outcome":200}"#;
 //! let found = named::search(None, &[line; 3], &Given::default()).unwrap();
 //! let keys: Vec<(&str, &str)> = found.layout.hints.keys.iter().map(|(key, place)| (&**key, &**place)).collect();
 //! assert_eq!(keys, [("begun", "time:rfc3339"), ("from", "client"), ("what", "target"), ("outcome", "status")]);
