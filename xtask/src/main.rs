@@ -94,8 +94,11 @@ fn test() -> Result<(), Failed> {
     run("tests", cargo(&root).args(["test", "--profile", "quick", "--workspace"]))
 }
 
-/// The comparisons, and what each needs that is not built here.
-const COMPARISONS: [(&str, fn() -> Result<(), Failed>); 6] = [
+/// Installs what a comparison needs that is not built here.
+type Install = fn() -> Result<(), Failed>;
+
+/// The comparisons, each with that.
+const COMPARISONS: [(&str, Install); 6] = [
     ("read", || Ok(())),
     ("serve", setup::loader),
     ("store", setup::loader),
