@@ -105,8 +105,9 @@ fn places(made: &Made, line: &mut impl FnMut(String)) {
         line(format!("within = {within:?}"));
     }
     if !made.keys.is_empty() {
-        let keys: Vec<String> = made.keys.iter().map(|(key, place)| format!("{key:?} = {place:?}")).collect();
-        line(format!("keys = {{ {} }}", keys.join(", ")));
+        line(String::new());
+        line("[layout.keys]".to_owned());
+        made.keys.iter().for_each(|(key, place)| line(format!("{key:?} = {place:?}")));
     }
     if made.is_unsure() {
         line(String::new());
