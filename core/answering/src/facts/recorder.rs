@@ -96,6 +96,8 @@ grounds! {
     Query,
 }
 
+const _: () = assert!(NAMED_FIELDS + Ground::ALL.len() <= u32::BITS as usize);
+
 /// What reading a fact is remembered as; nothing for what a request is addressed by, which always has a say.
 enum ReadAs<'n> {
     Ground(Ground),

@@ -26,7 +26,7 @@ use super::objects::Objects;
 use super::pairs::Pairs;
 use super::scan::{Mark, closing_of_doubled, closing_quote, gap};
 use super::template::{Field, Piece};
-use super::usual::{UsualBeginning, Wants};
+use super::usual::{PIECES, UsualBeginning, Wants};
 use super::values;
 use exedra_common::batch::NO_TIME;
 use exedra_common::columns::{Column, Kind, Projection, TextColumn};
@@ -119,6 +119,8 @@ pub struct Plan {
     steps: Vec<Step>,
     /// What reads the first of them in one go, where they are the usual ones.
     usual: Option<UsualBeginning>,
+    /// How many these are.
+    usual_steps: usize,
     clocks: Vec<TimeReader>,
     /// What reads date and clock where they stand apart, joined by a space.
     apart: Option<TimeReader>,
@@ -138,8 +140,12 @@ impl Plan {
         let mut steps: Vec<Step> = Vec::new();
         let (mut date, mut time_of_day) = (None, None);
         let mut checks_host = false;
+        let mut usual_steps = 0;
         let mut at = 0;
         while at < pieces.len() {
+            if at < PIECES {
+                usual_steps = steps.len() + 1;
+            }
             if let Some((target, behind)) = request_at(&pieces[at..]).filter(|_| opens_quotes(pieces, at)) {
                 let is_wanted = OF_REQUESTS.iter().any(|column| projection.has(*column));
                 let is_url = *target == Field::Url;
@@ -208,7 +214,18 @@ impl Plan {
             Wants::Nothing
         };
         let usual = UsualBeginning::of(pieces, wants);
-        Plan { steps, usual, clocks, apart, joined: Vec::new(), fields, named: 0, checks_host, has_time }
+        Plan {
+            steps,
+            usual,
+            usual_steps,
+            clocks,
+            apart,
+            joined: Vec::new(),
+            fields,
+            named: 0,
+            checks_host,
+            has_time,
+        }
     }
 
     /// From now on requests may be left for [`Cut::look_into_request`].
@@ -237,7 +254,8 @@ impl Plan {
 
     /// As [`Plan::run`], into a cut of whatever line before.
     pub fn run_into(&mut self, line: &[u8], cut: &mut Cut) -> Result<(), Stop> {
-        let Plan { steps, usual, clocks, apart, joined, named, checks_host, has_time, .. } = self;
+        let Plan { steps, usual, usual_steps, clocks, apart, joined, named, checks_host, has_time, .. } =
+            self;
         *cut = Cut { time: NO_TIME, ..Cut::default() };
         let (mut date, mut time_of_day) = (0..0, 0..0);
         if line.is_empty() {
@@ -246,8 +264,8 @@ impl Plan {
         let (mut clock, mut at) = (0, 0);
         let mut client_is_name = false;
         let mut steps = &mut steps[..];
-        if let Some((next, read)) = usual.as_ref().and_then(|usual| usual.read(line, &mut clocks[0], cut)) {
-            (clock, at, steps) = (1, next, &mut steps[read..]);
+        if let Some(next) = usual.as_ref().and_then(|usual| usual.read(line, &mut clocks[0], cut)) {
+            (clock, at, steps) = (1, next, &mut steps[*usual_steps..]);
         }
         for step in steps {
             let stop = |reason| Stop { at, reason };

@@ -10,17 +10,14 @@ use super::moment::{CLASSIC_LENGTH, TimeForm, TimeReader};
 use super::numbers;
 use super::scan::{Mark, closing_quote};
 use super::template::{Field, Piece};
+use super::values;
 use exedra_common::columns::{NumberColumn, TextColumn, Unit};
 
 /// How many pieces of a layout it reads: `{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}`, of which the
 /// request is one step of a plan.
-const PIECES: usize = 17;
-/// How many steps of a plan these are.
-const STEPS: usize = 7;
+pub(super) const PIECES: usize = 17;
 /// Between the client and the time, where nobody has signed in.
 const NOBODY: &[u8; 6] = b" - - [";
-/// How many octets the longest address of IPv4 has, with one behind it.
-const ADDRESS: usize = 16;
 
 /// The beginning of a layout, and what stands behind it.
 #[derive(Debug, Clone)]
@@ -80,11 +77,11 @@ impl UsualBeginning {
         }
     }
 
-    /// Reads it from a line, and says where the line goes on and with which step; nothing where something is unusual. `clock` is what
-    /// reads the plan's first time.
+    /// Reads it from a line, and says where the line goes on; nothing where something is unusual. `clock` is what reads the plan's first
+    /// time.
     #[inline]
-    pub(super) fn read(&self, line: &[u8], clock: &mut TimeReader, cut: &mut Cut) -> Option<(usize, usize)> {
-        let client = address(line.first_chunk()?)?;
+    pub(super) fn read(&self, line: &[u8], clock: &mut TimeReader, cut: &mut Cut) -> Option<usize> {
+        let client = values::ipv4(line)?;
         let time = client + NOBODY.len();
         (line.get(client..time)? == NOBODY).then_some(())?;
         let until = time + CLASSIC_LENGTH;
@@ -105,7 +102,7 @@ impl UsualBeginning {
             Wants::Now => cut.set_request(line, request, end, false),
             Wants::Later => cut.request = (request as u32, end as u32),
         }
-        Some((next, STEPS))
+        Some(next)
     }
 }
 
@@ -114,30 +111,6 @@ fn number_of(digits: &[u8; 3]) -> Option<u64> {
     let [hundreds, tens, ones] = digits.map(|octet| u64::from(octet.wrapping_sub(b'0')));
     let is_status = (1..=9).contains(&hundreds) && tens < 10 && ones < 10;
     is_status.then_some(hundreds * 100 + tens * 10 + ones)
-}
-
-/// How many octets the address of IPv4 has that these begin with: as [`super::values::ipv4`], which cannot know that there are enough of them.
-fn address(octets: &[u8; ADDRESS]) -> Option<usize> {
-    // No place is beyond the end; this says so to whoever would look.
-    let digit = |at: usize| u16::from(octets[at % ADDRESS].wrapping_sub(b'0'));
-    let mut at = 0;
-    for part in 0..4 {
-        let (first, second, third) = (digit(at), digit(at + 1), digit(at + 2));
-        at += match (first > 9, second > 9, third > 9) {
-            (true, ..) => return None,
-            (_, true, _) => 1,
-            (.., true) => 2,
-            _ if first * 100 + second * 10 + third > 255 => return None,
-            _ => 3,
-        };
-        if part < 3 {
-            if octets[at % ADDRESS] != b'.' {
-                return None;
-            }
-            at += 1;
-        }
-    }
-    (digit(at) > 9).then_some(at)
 }
 
 #[cfg(test)]
@@ -189,16 +162,6 @@ mod tests {
                 let said = |plan: &mut Plan| plan.run(line.as_bytes()).map(|cut| (cut.time, cut.numbers, cut.texts));
                 prop_assert_eq!(said(&mut with), said(&mut without), "{}", line);
             }
-        }
-    }
-
-    proptest! {
-        #[test]
-        fn addresses_end_where_they_do_elsewhere(text in "[0-9]{1,4}(\\.[0-9]{1,3}){2,4}[ .a-]{0,9}") {
-            let mut octets = [b' '; ADDRESS];
-            octets.iter_mut().zip(text.bytes()).for_each(|(octet, letter)| *octet = letter);
-            let expected = super::super::values::ipv4(&octets).filter(|length| *length < ADDRESS);
-            prop_assert_eq!(address(&octets), expected);
         }
     }
 

@@ -94,27 +94,43 @@ pub fn is_ipv4(text: &[u8]) -> bool {
 }
 
 /// How many octets the address of IPv4 has that a text begins with.
+#[inline]
 pub(super) fn ipv4(text: &[u8]) -> Option<usize> {
-    let digit = |at: usize| text.get(at).map(|octet| octet.wrapping_sub(b'0')).filter(|digit| *digit < 10);
+    match text.first_chunk() {
+        Some(octets) => ipv4_of(octets),
+        None => {
+            let mut octets = [b' '; LONGEST_IPV4 + 1];
+            octets[..text.len()].copy_from_slice(text);
+            ipv4_of(&octets)
+        }
+    }
+}
+
+/// How many octets the longest address of IPv4 has.
+const LONGEST_IPV4: usize = 15;
+
+/// The same of octets of which there are enough for any, so that no end need be looked for.
+fn ipv4_of(octets: &[u8; LONGEST_IPV4 + 1]) -> Option<usize> {
+    // No place is beyond the end; this says so to whoever would look.
+    let octet = |at: usize| octets[at % octets.len()];
+    let digit = |at: usize| u16::from(octet(at).wrapping_sub(b'0'));
     let mut at = 0;
     for part in 0..4 {
-        let (first, second) = (u32::from(digit(at)?), digit(at + 1));
-        let third = second.and_then(|_| digit(at + 2));
-        at += match (second, third) {
-            (None, _) => 1,
-            (Some(_), None) => 2,
-            (Some(second), Some(third)) => {
-                let number = first * 100 + u32::from(second) * 10 + u32::from(third);
-                (number < 256).then_some(3)?
-            }
+        let (first, second, third) = (digit(at), digit(at + 1), digit(at + 2));
+        at += match (first > 9, second > 9, third > 9) {
+            (true, ..) => return None,
+            (_, true, _) => 1,
+            (.., true) => 2,
+            _ if first * 100 + second * 10 + third > 255 => return None,
+            _ => 3,
         };
         if part < 3 {
-            (text.get(at) == Some(&b'.')).then_some(())?;
+            (octet(at) == b'.').then_some(())?;
             at += 1;
         }
     }
     // A number of four digits is none of these.
-    digit(at).is_none().then_some(at)
+    (digit(at) > 9).then_some(at)
 }
 
 /// Whether a text is an address of IPv6, perhaps with a zone or the bits of a network behind it.

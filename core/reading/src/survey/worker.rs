@@ -104,7 +104,7 @@ impl<'s> SurveyWorker<'s> {
         self.batch.clear();
         let is_full = self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
         for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
-            if is_full || surveyor.has_much_in_common() {
+            if is_full || surveyor.has_much_to_settle() {
                 surveyor.settle_common(&self.dictionaries, &mut made.rest.lock());
             }
             if is_full {

@@ -150,7 +150,7 @@ impl Surveyor {
     }
 
     /// Whether so many visits or answers are known that they should be settled into what threads have in common.
-    pub fn has_much_in_common(&self) -> bool {
+    pub fn has_much_to_settle(&self) -> bool {
         self.open_visits.are_many() || self.full_answers.are_many()
     }
 
