@@ -13,14 +13,16 @@
 //! ```
 
 use super::ranking::Ranking;
-use super::tally::Tally;
 use super::visitors::AsItIs;
-use hashbrown::HashMap;
+use foldhash::fast::FixedState;
+use hashbrown::{HashMap, HashSet};
 use std::collections::BTreeMap;
 use std::hash::BuildHasherDefault;
 
-/// How many pairs of path and duration are kept.
-const MOST_PAIRS: usize = 1 << 18;
+/// How many pairs of path and duration are kept: one more still fits into a map of 6.5 MB.
+const MOST_PAIRS: usize = (1 << 18) / 8 * 7 - 1;
+/// How many of them are left where the rarest paths are joined, so that this is not done again at once.
+const LEFT_PAIRS: usize = MOST_PAIRS / 2;
 /// How many leading binary digits of durations are kept, from exact to coarse.
 const DIGITS: [u32; 7] = [64, 9, 8, 7, 6, 5, 4];
 /// How many minutes with slow requests are kept.
@@ -32,7 +34,7 @@ const OTHERS: u64 = 0;
 #[derive(Debug, Clone, Default)]
 pub struct Durations {
     /// How often each duration came, by the keyed hash of the path.
-    counts: Tally<(u64, u64), u64>,
+    counts: HashMap<(u64, u64), u64, FixedState>,
     /// Place in [`DIGITS`].
     coarse: usize,
     /// Slow requests by path.
@@ -62,8 +64,8 @@ impl Durations {
     /// Takes in requests for a path, given by its hash, that took as long.
     pub fn add(&mut self, path: u64, microseconds: u64, requests: u64) {
         let cut = cut(microseconds, DIGITS[self.coarse]);
-        self.counts.add((path, cut), requests);
-        if self.counts.keys() > MOST_PAIRS {
+        *self.counts.entry((path, cut)).or_default() += requests;
+        if self.counts.len() > MOST_PAIRS {
             self.thin_out();
         }
     }
@@ -91,7 +93,7 @@ impl Durations {
             return;
         }
         self.make_as_coarse(other.coarse);
-        for ((path, microseconds), count) in other.counts.into_sorted() {
+        for ((path, microseconds), count) in other.counts {
             self.add(path, microseconds, count);
         }
     }
@@ -111,7 +113,9 @@ impl Durations {
 
     /// How often each duration of each path came, in order.
     pub(super) fn in_order(&self) -> Vec<((u64, u64), u64)> {
-        self.counts.clone().into_sorted()
+        let mut counts: Vec<_> = self.counts.iter().map(|(key, count)| (*key, *count)).collect();
+        counts.sort_unstable();
+        counts
     }
 
     /// Whether any duration is known.
@@ -130,9 +134,9 @@ impl Durations {
     /// The spread of all requests, and that of each path by its hash.
     pub fn spreads(&self) -> (Spread, HashMap<u64, Spread, BuildHasherDefault<AsItIs>>) {
         let middle = |duration: u64| duration + width(duration, DIGITS[self.coarse]) / 2;
-        let counts = self.counts.clone().into_sorted();
         let mut all: Vec<(u64, u64, u64)> =
-            counts.iter().map(|((path, duration), count)| (*path, middle(*duration), *count)).collect();
+            self.counts.iter().map(|((path, duration), count)| (*path, middle(*duration), *count)).collect();
+        all.sort_unstable();
         let mut paths: HashMap<u64, Spread, BuildHasherDefault<AsItIs>> = HashMap::default();
         for part in all.chunk_by(|a, b| a.0 == b.0).filter(|part| part[0].0 != OTHERS) {
             paths.insert(part[0].0, spread(part));
@@ -142,7 +146,7 @@ impl Durations {
     }
 
     fn thin_out(&mut self) {
-        while self.counts.keys() > MOST_PAIRS {
+        while self.counts.len() > MOST_PAIRS {
             if self.coarse + 1 < DIGITS.len() {
                 self.coarse += 1;
                 self.cut_all();
@@ -154,28 +158,38 @@ impl Durations {
 
     fn cut_all(&mut self) {
         let digits = DIGITS[self.coarse];
-        let counts = std::mem::take(&mut self.counts).into_sorted();
-        let cut = |((path, microseconds), count)| ((path, cut(microseconds, digits)), count);
-        self.counts = counts.into_iter().map(cut).collect();
-        self.counts.sorted();
+        self.change_keys(|(path, microseconds)| (path, cut(microseconds, digits)));
     }
 
-    /// The paths with fewer requests than most are no longer told apart.
+    /// The paths with the fewest requests are no longer told apart.
     fn join_rare_paths(&mut self) {
-        let mut requests: HashMap<u64, u64, BuildHasherDefault<AsItIs>> = HashMap::default();
-        let counts = std::mem::take(&mut self.counts).into_sorted();
-        for ((path, _), count) in &counts {
-            *requests.entry(*path).or_default() += count;
+        let mut paths: HashMap<u64, (u64, usize), BuildHasherDefault<AsItIs>> = HashMap::default();
+        for ((path, _), count) in &self.counts {
+            let (requests, pairs) = paths.entry(*path).or_default();
+            *requests += count;
+            *pairs += 1;
         }
-        let mut sizes: Vec<u64> = requests.values().copied().collect();
-        let middle = sizes.len() / 2;
-        let (_, &mut least, _) = sizes.select_nth_unstable(middle);
-        let is_told = |path: &u64| requests.get(path).is_some_and(|size| *size > least);
-        let joined = |((path, microseconds), count)| {
-            ((if is_told(&path) { path } else { OTHERS }, microseconds), count)
-        };
-        self.counts = counts.into_iter().map(joined).collect();
-        self.counts.sorted();
+        paths.remove(&OTHERS);
+        let mut often: Vec<(u64, u64, usize)> =
+            paths.drain().map(|(path, (requests, pairs))| (requests, path, pairs)).collect();
+        often.sort_unstable_by(|a, b| b.cmp(a));
+        let mut left = 0;
+        let told = often.into_iter().map_while(|(_, path, pairs)| {
+            left += pairs;
+            (left <= LEFT_PAIRS).then_some(path)
+        });
+        let told: HashSet<u64, BuildHasherDefault<AsItIs>> = told.collect();
+        self.change_keys(|(path, microseconds)| {
+            (if told.contains(&path) { path } else { OTHERS }, microseconds)
+        });
+    }
+
+    /// Counts by other keys what was counted; in the same map, as a new one would take more memory while it grows.
+    fn change_keys(&mut self, change: impl Fn((u64, u64)) -> (u64, u64)) {
+        let counts: Vec<((u64, u64), u64)> = self.counts.drain().collect();
+        for (key, count) in counts {
+            *self.counts.entry(change(key)).or_default() += count;
+        }
     }
 }
 
@@ -248,7 +262,7 @@ mod tests {
         let mut all = Durations::default();
         let durations = MOST_PAIRS as u64 * 3;
         (1..=durations).for_each(|microseconds| all.add(7, microseconds * 3, 1));
-        assert!(all.counts.keys() <= MOST_PAIRS);
+        assert!(all.counts.len() <= MOST_PAIRS);
         let error = all.error();
         assert!(error > 0.0 && error < 0.01, "{error}");
         let found = all.spreads().1[&7];
@@ -267,6 +281,6 @@ mod tests {
         (0..50).for_each(|_| all.add(5, 2_000_000, 1));
         let (together, apart) = all.spreads();
         assert_eq!(together.requests, paths + 50);
-        assert!(all.counts.keys() <= MOST_PAIRS && apart[&5].requests >= 50);
+        assert!(all.counts.len() <= MOST_PAIRS && apart[&5].requests >= 50);
     }
 }

@@ -195,7 +195,11 @@ impl Visitors {
 
     fn drop_above(&mut self) {
         let threshold = self.threshold();
-        self.days.values_mut().for_each(|hashes| hashes.retain(|hash| *hash <= threshold));
+        for hashes in self.days.values_mut() {
+            hashes.retain(|hash| *hash <= threshold);
+            // Days that have gone by get no more: what they no longer need is for those that come.
+            hashes.shrink_to_fit();
+        }
         self.kept = self.days.values().map(|hashes| hashes.len()).sum();
     }
 }
