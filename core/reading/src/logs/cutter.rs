@@ -97,6 +97,17 @@ impl Cutter {
         }
     }
 
+    /// Cuts one line, given with whatever follows it, if it says what nearly all do and nothing else; and says how long it is. Where it
+    /// does not, nothing is known yet.
+    #[inline]
+    pub(super) fn run_usual(&mut self, text: &[u8], cut: &mut Cut) -> Option<usize> {
+        let Kind::Plans(plans) = &mut self.kind else { return None };
+        let plan = plans.first_mut().filter(|_| self.within.is_none())?;
+        let length = plan.run_usual(text, cut)?;
+        self.fields = plan.fields();
+        Some(length)
+    }
+
     /// Cuts one line, given without its line end. What could not be read stops where the way that came furthest did.
     pub fn run(&mut self, line: &[u8]) -> Result<Cut, Stop> {
         let mut cut = Cut::default();

@@ -22,6 +22,7 @@
 //! ```
 
 use super::cut::Cut;
+use super::eight;
 use super::plan::OF_REQUESTS;
 use super::reader::{Shared, add_codes};
 use exedra_common::columns::{NumberColumn, TextColumn};
@@ -125,10 +126,9 @@ impl LineFilter {
 
 /// Whether a field may stand for one of some texts: where nothing in it is written in another way, it is one.
 fn may_be_one_of(field: Option<&[u8]>, texts: &[Box<[u8]>]) -> bool {
-    // Folded and not asked for any: so many are looked at at once.
-    let is_written_otherwise =
-        |field: &[u8]| field.iter().fold(false, |is, octet| is | (*octet == b'\\') | !octet.is_ascii());
-    field.is_some_and(|field| texts.iter().any(|text| **text == *field) || is_written_otherwise(field))
+    field.is_some_and(|field| {
+        texts.iter().any(|text| **text == *field) || eight::has_or_is_no_ascii(field, b'\\')
+    })
 }
 
 /// Keeps the lines at some places, which are in order, and what was cut of them.

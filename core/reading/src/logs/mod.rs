@@ -22,6 +22,7 @@
 pub mod cut;
 pub mod cutter;
 pub mod detect;
+pub mod eight;
 pub mod escape;
 pub mod fit;
 pub mod layout;

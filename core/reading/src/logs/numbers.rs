@@ -1,11 +1,27 @@
 //! Numbers as logs write them, as columns hold them: durations in any unit become microseconds.
 
+use super::eight;
 use super::moment::number;
 use exedra_common::batch::NO_NUMBER;
 use exedra_common::columns::{Column, Kind, NumberColumn, Unit};
 
 /// The digits that a text begins with as a number, and how many they are; none where they are too many.
+#[inline(always)]
 pub(super) fn digits(text: &[u8]) -> (u64, usize) {
+    if let Some(octets) = text.first_chunk() {
+        let word = u64::from_le_bytes(*octets);
+        match eight::first(eight::non_digits(word)) {
+            0 => return (0, 0),
+            8 => {}
+            length => return (eight::number(word, length), length),
+        }
+    }
+    many_digits(text)
+}
+
+/// The same of more than a few digits, or near the end of a text.
+#[cold]
+fn many_digits(text: &[u8]) -> (u64, usize) {
     const MOST: usize = 18;
     let (mut number, mut length) = (0, 0);
     for octet in text.iter().take(MOST + 1) {
@@ -75,7 +91,19 @@ fn duration(text: &[u8], unit: Unit) -> Option<u64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
+
+    proptest! {
+        #[test]
+        fn numbers_are_as_long_as_there_are_digits(digits in "[0-9]{0,20}", behind in "([^0-9]{0,10})?") {
+            let expected = match digits.len() {
+                1..=18 => (digits.parse().unwrap(), digits.len()),
+                _ => (0, 0),
+            };
+            prop_assert_eq!(super::digits(format!("{digits}{behind}").as_bytes()), expected);
+        }
+    }
 
     #[rstest]
     #[case::seconds("0.250", Unit::Seconds, Some(250_000))]

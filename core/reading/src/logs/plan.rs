@@ -26,7 +26,7 @@ use super::objects::Objects;
 use super::pairs::Pairs;
 use super::scan::{Mark, closing_of_doubled, closing_quote, gap};
 use super::template::{Field, Piece};
-use super::usual::{PIECES, UsualBeginning, Wants};
+use super::usual::{UsualBeginning, Wants};
 use super::values;
 use exedra_common::batch::NO_TIME;
 use exedra_common::columns::{Column, Kind, Projection, TextColumn};
@@ -140,14 +140,17 @@ impl Plan {
         let mut steps: Vec<Step> = Vec::new();
         let (mut date, mut time_of_day) = (None, None);
         let mut checks_host = false;
+        let of_requests = OF_REQUESTS.iter().any(|column| projection.has(*column));
+        let wants = if of_requests { Wants::Now } else { Wants::Nothing };
+        let usual = UsualBeginning::of(pieces, projection, wants);
         let mut usual_steps = 0;
         let mut at = 0;
         while at < pieces.len() {
-            if at < PIECES {
+            if usual.as_ref().is_some_and(|usual| at < usual.pieces()) {
                 usual_steps = steps.len() + 1;
             }
             if let Some((target, behind)) = request_at(&pieces[at..]).filter(|_| opens_quotes(pieces, at)) {
-                let is_wanted = OF_REQUESTS.iter().any(|column| projection.has(*column));
+                let is_wanted = of_requests;
                 let is_url = *target == Field::Url;
                 steps.push(Step::QuotedRequest { is_url, is_wanted, behind: Mark::new(behind) });
                 at += 6;
@@ -208,12 +211,6 @@ impl Plan {
         // A whole request says three things.
         let fields = pieces.iter().filter(is_field).count() + 2 * pieces.iter().filter(request).count();
         let has_time = apart.is_some() || !clocks.is_empty();
-        let wants = if OF_REQUESTS.iter().any(|column| projection.has(*column)) {
-            Wants::Now
-        } else {
-            Wants::Nothing
-        };
-        let usual = UsualBeginning::of(pieces, wants);
         Plan {
             steps,
             usual,
@@ -252,6 +249,15 @@ impl Plan {
         self.run_into(line, &mut cut).map(|()| cut)
     }
 
+    /// Cuts one line, given with whatever follows it, if it says the usual and nothing else; and says how long it is. Where it does
+    /// not, nothing is known yet.
+    #[inline]
+    pub(super) fn run_usual(&mut self, text: &[u8], cut: &mut Cut) -> Option<usize> {
+        let usual = self.usual.as_ref()?;
+        *cut = Cut { time: NO_TIME, ..Cut::default() };
+        usual.read_line(text, &mut self.clocks[0], cut)
+    }
+
     /// As [`Plan::run`], into a cut of whatever line before.
     pub fn run_into(&mut self, line: &[u8], cut: &mut Cut) -> Result<(), Stop> {
         let Plan { steps, usual, usual_steps, clocks, apart, joined, named, checks_host, has_time, .. } =
@@ -264,8 +270,12 @@ impl Plan {
         let (mut clock, mut at) = (0, 0);
         let mut client_is_name = false;
         let mut steps = &mut steps[..];
-        if let Some(next) = usual.as_ref().and_then(|usual| usual.read(line, &mut clocks[0], cut)) {
-            (clock, at, steps) = (1, next, &mut steps[*usual_steps..]);
+        if let Some(usual) = usual {
+            match usual.read(line, &mut clocks[0], cut) {
+                Some(next) => (clock, at, steps) = (1, next, &mut steps[*usual_steps..]),
+                // What it had read until then does not count.
+                None => *cut = Cut { time: NO_TIME, ..Cut::default() },
+            }
         }
         for step in steps {
             let stop = |reason| Stop { at, reason };

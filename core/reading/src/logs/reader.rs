@@ -207,6 +207,18 @@ impl LineReader {
         while at < octets.len() && !batch.is_full() {
             let room = TOGETHER.min(BATCH_ROWS - batch.rows());
             while at < octets.len() && lines.len() < room {
+                if let Some(text) = self.cut_usual(&octets[at..], &mut cuts[lines.len()]) {
+                    at += text.len();
+                    // Behind it there is nothing but its end.
+                    at += octets[at..]
+                        .iter()
+                        .take(2)
+                        .position(|octet| *octet == b'\n')
+                        .map_or(0, |end| end + 1);
+                    lines.push(Cow::Borrowed(text));
+                    *line += 1;
+                    continue;
+                }
                 let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
                 let mut text = &octets[at..end];
                 if let Some(without) = text.strip_suffix(b"\r") {
@@ -237,6 +249,14 @@ impl LineReader {
             lines.clear();
         }
         at
+    }
+
+    /// Cuts the line that a text begins with, without having looked for its end, if nothing about it is unusual.
+    #[inline]
+    fn cut_usual<'l>(&mut self, text: &'l [u8], cut: &mut Cut) -> Option<&'l [u8]> {
+        let first = self.cutters.first_mut().filter(|_| !self.has_heading)?;
+        let length = first.run_usual(text, cut).filter(|length| *length <= LONGEST_LINE)?;
+        Some(&text[..length])
     }
 
     /// Cuts one line by the plan that fits, or counts it as unread.

@@ -1,5 +1,7 @@
 //! Where parts of a line end: quotations, gaps, and whatever stands before a known text.
 
+use super::eight;
+
 /// Where a quotation ends that began before a place: at the next quotation mark that has no backslash before it.
 pub(super) fn closing_quote(line: &[u8], from: usize) -> Option<usize> {
     // Hardly any has a backslash before it; and where there is nothing, it is the next or the one after a dash.
@@ -71,17 +73,23 @@ impl Mark {
     }
 
     /// Whether it stands at a place of a line.
-    #[inline]
+    #[inline(always)]
     pub(super) fn stands_at(&self, line: &[u8], at: usize) -> bool {
         let Some(rest) = line.get(at..) else { return false };
         match rest.first_chunk() {
             Some(eight) if self.text.len() <= 8 => (u64::from_le_bytes(*eight) ^ self.word) & self.mask == 0,
-            _ => rest.starts_with(&self.text),
+            _ => self.begins(rest),
         }
     }
 
+    /// Whether a text begins with it: where that is short, or this is long.
+    #[cold]
+    fn begins(&self, text: &[u8]) -> bool {
+        text.starts_with(&self.text)
+    }
+
     /// Where it ends if it stands at a place of a line.
-    #[inline]
+    #[inline(always)]
     pub(super) fn end_at(&self, line: &[u8], at: usize) -> Option<usize> {
         self.stands_at(line, at).then_some(at + self.len())
     }
@@ -105,16 +113,12 @@ impl Mark {
 /// Where an octet occurs next, which is probably not far.
 #[inline]
 fn near(octet: u8, line: &[u8], from: usize) -> Option<usize> {
-    const ONES: u64 = u64::from_le_bytes([1; 8]);
-    const HIGHEST: u64 = ONES << 7;
     let mut at = from;
     for _ in 0..2 {
-        let Some(eight) = line.get(at..).and_then(|rest| rest.first_chunk()) else { break };
-        // Where the octet stands, there is nothing left, and taking one from nothing borrows from the highest bit.
-        let word = u64::from_le_bytes(*eight) ^ (u64::from(octet) * ONES);
-        let found = word.wrapping_sub(ONES) & !word & HIGHEST;
+        let Some(octets) = line.get(at..).and_then(|rest| rest.first_chunk()) else { break };
+        let found = eight::first_of(u64::from_le_bytes(*octets), octet);
         if found != 0 {
-            return Some(at + found.trailing_zeros() as usize / 8);
+            return Some(at + eight::first(found));
         }
         at += 8;
     }

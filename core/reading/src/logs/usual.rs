@@ -1,21 +1,24 @@
-//! What nearly every line of nearly every log begins with, read in one go: client, time, request line, status and size.
+//! What nearly every line of nearly every log says, read in one go: client, time, request line, status, size and what is quoted behind.
 //!
 //! A plan looks at each place of a layout by itself and is ready for whatever stands there. Of the places that all access logs begin
 //! with, nearly all lines say the usual: an address of IPv4, nobody who signed in, a time in the classic form, three digits and some
 //! more. Where a line does, this has read them before a plan has chosen its second step; where anything is unusual, it has read nothing,
 //! and the plan begins at the beginning. So it decides nothing that the plan does not.
+//!
+//! It needs not know where a line ends: it goes through it from one quotation mark to the next and stops at an end before one. So a
+//! line that is nothing else is gone through once, where its end would have to be found before.
 
 use super::cut::Cut;
 use super::moment::{CLASSIC_LENGTH, TimeForm, TimeReader};
 use super::numbers;
-use super::scan::{Mark, closing_quote};
+use super::scan::Mark;
 use super::template::{Field, Piece};
 use super::values;
-use exedra_common::columns::{NumberColumn, TextColumn, Unit};
+use exedra_common::columns::{NumberColumn, Projection, TextColumn, Unit};
 
-/// How many pieces of a layout it reads: `{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}`, of which the
-/// request is one step of a plan.
-pub(super) const PIECES: usize = 17;
+/// How many pieces of a layout it reads at least: `{client} {skip} {user} [{time}] "{method} {target} {protocol}" {status} {bytes}` and
+/// the text behind them.
+const PIECES: usize = 18;
 /// Between the client and the time, where nobody has signed in.
 const NOBODY: &[u8; 6] = b" - - [";
 
@@ -23,6 +26,12 @@ const NOBODY: &[u8; 6] = b" - - [";
 #[derive(Debug, Clone)]
 pub(super) struct UsualBeginning {
     behind: Mark,
+    /// Texts in quotation marks that follow, if anybody wants them, and what stands behind each: a quotation mark first.
+    quoted: Vec<(Option<TextColumn>, Mark)>,
+    /// How many pieces of the layout these are.
+    pieces: usize,
+    /// Whether there are no others.
+    is_whole: bool,
     request: Wants,
 }
 
@@ -37,18 +46,15 @@ pub(super) enum Wants {
 
 impl UsualBeginning {
     /// Of a layout that begins so, and goes on with a text.
-    pub(super) fn of(pieces: &[Piece], request: Wants) -> Option<Self> {
-        let place = |at: usize| match &pieces[at] {
-            Piece::Place(field) => Some(field),
+    pub(super) fn of(pieces: &[Piece], projection: Projection, request: Wants) -> Option<Self> {
+        let place = |at: usize| match pieces.get(at) {
+            Some(Piece::Place(field)) => Some(field),
             _ => None,
         };
-        let literal = |at: usize| match &pieces[at] {
-            Piece::Literal(text) => Some(text.as_str()),
+        let literal = |at: usize| match pieces.get(at) {
+            Some(Piece::Literal(text)) => Some(text.as_str()),
             _ => None,
         };
-        if pieces.len() <= PIECES {
-            return None;
-        }
         let places = [0, 2, 4, 6, 8, 10, 12, 14, 16].map(place);
         let literals = [1, 3, 5, 7, 9, 11, 13, 15].map(literal);
         let text = |column| Some(Field::Text(column));
@@ -65,9 +71,32 @@ impl UsualBeginning {
         ];
         let is_usual = places.iter().zip(&expected).all(|(place, expected)| *place == expected.as_ref())
             && literals == [" ", " ", " [", "] \"", " ", " ", "\" ", " "].map(Some);
-        let behind = literal(PIECES).filter(|_| is_usual)?;
-        let is_end = behind.starts_with(|letter: char| !letter.is_ascii_digit());
-        is_end.then(|| UsualBeginning { behind: Mark::new(behind), request })
+        let behind = literal(PIECES - 1).filter(|_| is_usual)?;
+        if behind.starts_with(|letter: char| letter.is_ascii_digit()) {
+            return None;
+        }
+        let (mut quoted, mut at, mut before) = (Vec::new(), PIECES, behind);
+        while let Some((field, next)) = place(at).zip(literal(at + 1))
+            && before.ends_with('"')
+            && next.starts_with('"')
+        {
+            let column = match field {
+                Field::Skip => None,
+                // Of these not everything is taken.
+                Field::Text(TextColumn::Client | TextColumn::User | TextColumn::Host) => break,
+                Field::Text(column) => Some(*column),
+                _ => break,
+            };
+            quoted.push((column.filter(|column| projection.has(*column)), Mark::new(next)));
+            (at, before) = (at + 2, next);
+        }
+        let is_whole = at == pieces.len();
+        Some(UsualBeginning { behind: Mark::new(behind), quoted, pieces: at, is_whole, request })
+    }
+
+    /// How many pieces of the layout it reads.
+    pub(super) fn pieces(&self) -> usize {
+        self.pieces
     }
 
     /// Leaves it for later to look into requests.
@@ -77,9 +106,16 @@ impl UsualBeginning {
         }
     }
 
+    /// Reads a line that is nothing else, given with whatever follows it, and says how long it is; nothing where anything is unusual.
+    #[inline(never)]
+    pub(super) fn read_line(&self, text: &[u8], clock: &mut TimeReader, cut: &mut Cut) -> Option<usize> {
+        let end = if self.is_whole { self.read(text, clock, cut)? } else { return None };
+        matches!(text[end..], [] | [b'\n', ..] | [b'\r', b'\n', ..]).then_some(end)
+    }
+
     /// Reads it from a line, and says where the line goes on; nothing where something is unusual. `clock` is what reads the plan's first
     /// time.
-    #[inline]
+    #[inline(always)]
     pub(super) fn read(&self, line: &[u8], clock: &mut TimeReader, cut: &mut Cut) -> Option<usize> {
         let client = values::ipv4(line)?;
         let time = client + NOBODY.len();
@@ -88,15 +124,22 @@ impl UsualBeginning {
         let request = until + 3;
         (line.get(until..request)? == b"] \"").then_some(())?;
         let milliseconds = clock.read(&line[time..until])?;
-        let end = closing_quote(line, request)?;
+        let end = quotation(line, request)?;
         let [b'"', b' ', status @ .., b' '] = line.get(end..)?.first_chunk::<6>()? else { return None };
         let status = number_of(status)?;
         let (bytes, length) = numbers::digits(&line[end + 6..]);
-        let next = self.behind.end_at(line, end + 6 + length).filter(|_| length > 0)?;
+        let mut next = self.behind.end_at(line, end + 6 + length).filter(|_| length > 0)?;
         cut.texts[TextColumn::Client.index()] = (0, client as u32);
         cut.time = milliseconds;
         cut.numbers[NumberColumn::Status.index()] = status;
         cut.numbers[NumberColumn::Bytes.index()] = bytes;
+        for (column, behind) in &self.quoted {
+            let end = quotation(line, next)?;
+            if let Some(column) = column {
+                cut.set(*column, line, next, end);
+            }
+            next = behind.end_at(line, end)?;
+        }
         match self.request {
             Wants::Nothing => {}
             Wants::Now => cut.set_request(line, request, end, false),
@@ -106,7 +149,19 @@ impl UsualBeginning {
     }
 }
 
+/// Where a quotation ends that began before a place, if it does so on the same line and without a backslash before its end.
+#[inline(always)]
+fn quotation(text: &[u8], from: usize) -> Option<usize> {
+    let end = match text.get(from..)? {
+        [b'"', ..] => return Some(from),
+        [b'-', b'"', ..] => return Some(from + 1),
+        rest => from + memchr::memchr2(b'"', b'\n', rest)?,
+    };
+    (text[end] == b'"' && text[end - 1] != b'\\').then_some(end)
+}
+
 /// A status of three digits.
+#[inline(always)]
 fn number_of(digits: &[u8; 3]) -> Option<u64> {
     let [hundreds, tens, ones] = digits.map(|octet| u64::from(octet.wrapping_sub(b'0')));
     let is_status = (1..=9).contains(&hundreds) && tens < 10 && ones < 10;
@@ -159,8 +214,17 @@ mod tests {
             let mut without = with.clone().step_by_step();
             for choice in lines {
                 let line: String = choice.iter().zip(PARTS).map(|(nth, parts)| parts[nth % parts.len()]).collect();
-                let said = |plan: &mut Plan| plan.run(line.as_bytes()).map(|cut| (cut.time, cut.numbers, cut.texts));
-                prop_assert_eq!(said(&mut with), said(&mut without), "{}", line);
+                let told = |cut: Cut| (cut.time, cut.numbers, cut.texts);
+                let said = |plan: &mut Plan| plan.run(line.as_bytes()).map(told);
+                let expected = said(&mut without);
+                prop_assert_eq!(said(&mut with), expected, "{}", line);
+                for behind in ["", "\n", "\r\n", "\n\"\n", "\n192.0.2.1 \" \"\n"] {
+                    let mut cut = Cut::default();
+                    let length = with.run_usual(&[line.as_bytes(), behind.as_bytes()].concat(), &mut cut);
+                    if let Some(length) = length {
+                        prop_assert_eq!((length, Ok(told(cut))), (line.len(), expected), "{}", line);
+                    }
+                }
             }
         }
     }
@@ -168,11 +232,18 @@ mod tests {
     #[test]
     fn it_is_of_layouts_that_begin_so_and_go_on() {
         let is_usual = |layout: &str| {
-            UsualBeginning::of(&Layout::understand(layout).unwrap().pieces, Wants::Now).is_some()
+            let pieces = Layout::understand(layout).unwrap().pieces;
+            UsualBeginning::of(&pieces, Projection::everything(), Wants::Now).map(|usual| usual.is_whole)
         };
         assert_eq!(
             ["full", "combined", "common", "combined with host", "{client} {status}"].map(is_usual),
-            [true, true, false, false, false]
+            [Some(false), Some(true), None, None, None]
         );
+        let line = "192.0.2.1 - - [14/Nov/2026:05:12:40 +0000] \"GET / HTTP/1.1\" 200 1 \"-\" \"Boat/1\"";
+        let layout = Layout::understand("combined").unwrap();
+        let mut plan = Plan::new(&layout.pieces, Projection::everything(), &Hints::default());
+        let mut length = |text: &str| plan.run_usual(text.as_bytes(), &mut Cut::default());
+        assert_eq!(length(&format!("{line}\nfog")), Some(line.len()));
+        assert_eq!(length(&format!("{line} 7\n")), None);
     }
 }

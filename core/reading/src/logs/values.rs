@@ -13,6 +13,7 @@
 //! assert_eq!(named("<134>1"), None);
 //! ```
 
+use super::eight;
 use std::net::{IpAddr, Ipv6Addr};
 use std::ops::Range;
 
@@ -110,27 +111,25 @@ pub(super) fn ipv4(text: &[u8]) -> Option<usize> {
 const LONGEST_IPV4: usize = 15;
 
 /// The same of octets of which there are enough for any, so that no end need be looked for.
+#[inline(always)]
 fn ipv4_of(octets: &[u8; LONGEST_IPV4 + 1]) -> Option<usize> {
-    // No place is beyond the end; this says so to whoever would look.
-    let octet = |at: usize| octets[at % octets.len()];
-    let digit = |at: usize| u16::from(octet(at).wrapping_sub(b'0'));
-    let mut at = 0;
+    let words = octets.as_chunks::<8>().0.iter().map(|word| eight::non_digits(u64::from_le_bytes(*word)));
+    let mut others = words.rev().fold(0u32, |places, word| places << 8 | u32::from(eight::places(word)));
+    let (mut from, mut end) = (0, 0);
+    // All is asked at once, and whether it holds in the end: which part is how long cannot be guessed.
+    let mut fits = true;
     for part in 0..4 {
-        let (first, second, third) = (digit(at), digit(at + 1), digit(at + 2));
-        at += match (first > 9, second > 9, third > 9) {
-            (true, ..) => return None,
-            (_, true, _) => 1,
-            (.., true) => 2,
-            _ if first * 100 + second * 10 + third > 255 => return None,
-            _ => 3,
-        };
-        if part < 3 {
-            (octet(at) == b'.').then_some(())?;
-            at += 1;
-        }
+        // Where no other octet comes, that is far beyond three digits.
+        end = others.trailing_zeros() as usize;
+        others &= others.wrapping_sub(1);
+        let length = end.wrapping_sub(from);
+        // Digits are in the order of what they stand for.
+        let three = u32::from_be_bytes(*octets.get(from..)?.first_chunk().unwrap_or(&[0; 4])) >> 8;
+        fits &= (length >= 1) & (length <= 3) & ((length < 3) | (three <= u32::from_be_bytes(*b"\0255")));
+        fits &= (part == 3) | (octets[end % octets.len()] == b'.');
+        from = end + 1;
     }
-    // A number of four digits is none of these.
-    (digit(at) > 9).then_some(at)
+    fits.then_some(end)
 }
 
 /// Whether a text is an address of IPv6, perhaps with a zone or the bits of a network behind it.
@@ -169,7 +168,20 @@ fn is_number(text: &[u8]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
+
+    proptest! {
+        #[test]
+        fn addresses_end_where_their_fourth_number_does(text in "([0-9]{0,4}\\.){2,4}[0-9]{0,4}[ .a]?[0-9]{0,3}") {
+            let parts = regex::Regex::new(r"^(\d{1,3})\.(\d{1,3})\.(\d{1,3})\.(\d+)").unwrap();
+            let expected = parts.captures(&text).and_then(|found| {
+                let numbers = (1..=4).map(|nth| found[nth].parse::<u64>().unwrap());
+                (found[4].len() <= 3 && numbers.max() <= Some(255)).then(|| found[0].len())
+            });
+            prop_assert_eq!(ipv4(text.as_bytes()), expected);
+        }
+    }
 
     #[rstest]
     #[case::port("192.0.2.1:51234", Some("192.0.2.1"))]
