@@ -21,7 +21,7 @@
 //! ```
 
 use super::{Scope, WeekHours};
-use crate::batch::{NO_TIME, RequestBatch};
+use crate::batch::{NO_NUMBER, NO_TIME, RequestBatch};
 use crate::columns::{Column, Derive, Projection, TextColumn};
 use crate::dictionary::Dictionaries;
 use crate::filters::{Filter, Filters};
@@ -112,8 +112,16 @@ impl RowFilter {
             let texts = column.filter(|column| {
                 dictionaries.of(*column).len() <= batch.rows() && batch.codes(*column).len() == batch.rows()
             });
-            match texts {
-                Some(column) => {
+            let numbers = match filter.column {
+                Column::Number(column) => Some(batch.numbers(column)).filter(|all| all.len() == batch.rows()),
+                _ => None,
+            };
+            match (texts, numbers) {
+                (_, Some(numbers)) => rows.retain(|row| {
+                    let number = numbers[*row as usize];
+                    (number != NO_NUMBER && filter.values.has_number(number)) != filter.without
+                }),
+                (Some(column), None) => {
                     let dictionary = dictionaries.of(column);
                     for code in 0..dictionary.len() as u32 {
                         text_holds(filter, code, || dictionary.text(code), &*self.derive, verdicts);
@@ -123,7 +131,7 @@ impl RowFilter {
                         |code: u32| verdicts.get(code as usize).map_or(nothing, |it| *it == Verdict::Keep);
                     rows.retain(|row| verdict(codes[*row as usize]) != filter.without);
                 }
-                None => rows
+                (None, None) => rows
                     .retain(|row| holds(filter, verdicts, batch, *row as usize, dictionaries, &*self.derive)),
             }
         }

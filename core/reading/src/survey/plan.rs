@@ -85,6 +85,11 @@ impl Part {
         matches!(self, Part::Hosts | Part::Methods | Part::Protocols | Part::Queries | Part::Repeats)
     }
 
+    /// Whether texts are listed in it: what is counted of visitors, whatever they are called, needs but their hashes.
+    fn lists_texts(self) -> bool {
+        self != Part::Visitors
+    }
+
     /// The columns that counting it looks at.
     fn columns(self) -> &'static [Column] {
         const CLIENT: Column = Column::Text(TextColumn::Client);
@@ -187,6 +192,12 @@ impl SurveyPlan {
     /// Whether clients with their agents are told apart for it.
     pub(super) fn needs_pairs(&self) -> bool {
         [Part::Visitors, Part::Visits, Part::Repeats].iter().any(|part| self.parts.has(*part))
+    }
+
+    /// Whether it lists texts, so that those of all requests must be known by what they have in common.
+    pub fn lists_texts(&self) -> bool {
+        let measures_by_text = matches!(self.by, Measure::Visitors | Measure::Time);
+        measures_by_text || Part::ALL.into_iter().any(|part| self.parts.has(part) && part.lists_texts())
     }
 
     /// What works out derived columns.

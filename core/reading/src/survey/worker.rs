@@ -97,12 +97,35 @@ impl<'s> SurveyWorker<'s> {
         source: usize,
         read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T,
     ) -> T {
+        self.count(source, false, read)
+    }
+
+    /// The same of requests that are all within the scope of every plan, and whose texts are theirs alone: what comes next has others.
+    /// Where a plan lists no texts ([`SurveyPlan::lists_texts`]) that saves looking each of them up among those of all.
+    pub fn fill_alone<T>(
+        &mut self,
+        source: usize,
+        read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T,
+    ) -> T {
+        self.count(source, true, read)
+    }
+
+    fn count<T>(
+        &mut self,
+        source: usize,
+        is_alone: bool,
+        read: impl FnOnce(&mut RequestBatch, &mut Dictionaries) -> T,
+    ) -> T {
         let result = read(&mut self.batch, &mut self.dictionaries);
-        self.surveyors
-            .iter_mut()
-            .for_each(|surveyor| surveyor.add(&mut self.batch, &self.dictionaries, source));
+        for surveyor in &mut self.surveyors {
+            match is_alone {
+                true => surveyor.add_all(&mut self.batch, &self.dictionaries, source),
+                false => surveyor.add(&mut self.batch, &self.dictionaries, source),
+            }
+        }
         self.batch.clear();
-        let is_full = self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
+        let is_full =
+            is_alone || self.dictionaries.are_full() || self.surveyors.iter().any(Surveyor::is_full);
         for (surveyor, made) in self.surveyors.iter_mut().zip(&self.surveys.made) {
             if is_full || surveyor.has_much_to_settle() {
                 surveyor.settle_common(&self.dictionaries, &mut made.rest.lock());

@@ -190,6 +190,7 @@ impl Records {
             .filter(|part| plan.scope.overlaps(part.span().0, part.span().1))
             .filter(|part| !is_within(part, but))
             .collect();
+        let lists_texts = plan.lists_texts();
         let next = AtomicUsize::new(0);
         let share = || -> Result<(), E> {
             (counting.begin_thread)();
@@ -197,11 +198,20 @@ impl Records {
             let mut filter = RowFilter::new(plan.scope.clone(), Arc::new(plan.classifier()));
             while let Some(part) = parts.get(next.fetch_add(1, Ordering::Relaxed)) {
                 (counting.goes_on)()?;
-                worker.fill_from(self.place_of(part.site()), |batch, texts| {
-                    part.append_matching(&mut filter, batch, texts)?;
-                    leave_out(part, but, batch);
-                    Ok::<(), StoreError>(())
-                })?;
+                let place = self.place_of(part.site());
+                if lists_texts {
+                    worker.fill_from(place, |batch, texts| {
+                        part.append_matching(&mut filter, batch, texts)?;
+                        leave_out(part, but, batch);
+                        Ok::<(), StoreError>(())
+                    })?;
+                } else {
+                    worker.fill_alone(place, |batch, texts| {
+                        part.read_alone(&mut filter, true, batch, texts)?;
+                        leave_out(part, but, batch);
+                        Ok::<(), StoreError>(())
+                    })?;
+                }
             }
             worker.finish();
             Ok(())

@@ -89,12 +89,30 @@ impl Surveyor {
     ///
     /// `source` is the place of their source, where they are told apart. The batch is left as it was.
     pub fn add(&mut self, batch: &mut RequestBatch, dictionaries: &Dictionaries, source: usize) {
+        match self.row_filter.lets_all_through() {
+            true => self.add_all(batch, dictionaries, source),
+            false => {
+                let rows = self.row_filter.rows(batch, dictionaries);
+                self.add_some(batch, rows, dictionaries, source);
+            }
+        }
+    }
+
+    /// The same of a batch whose requests are all within the scope.
+    pub fn add_all(&mut self, batch: &mut RequestBatch, dictionaries: &Dictionaries, source: usize) {
         let mut rows = std::mem::take(&mut self.rows);
         rows.clear();
-        match self.row_filter.lets_all_through() {
-            true => rows.extend(0..batch.rows() as u32),
-            false => rows = self.row_filter.rows(batch, dictionaries),
-        }
+        rows.extend(0..batch.rows() as u32);
+        self.add_some(batch, rows, dictionaries, source);
+    }
+
+    fn add_some(
+        &mut self,
+        batch: &mut RequestBatch,
+        rows: Vec<u32>,
+        dictionaries: &Dictionaries,
+        source: usize,
+    ) {
         self.add_rows(batch, &rows, dictionaries, source);
         if let Some(times) = &mut self.times {
             batch.swap_numbers(NumberColumn::Bytes, NumberColumn::Duration);
