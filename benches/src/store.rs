@@ -155,7 +155,7 @@ impl Service {
         line.split_whitespace()
             .nth(1)
             .and_then(|kilobytes| kilobytes.parse::<f64>().ok())
-            .map_or(f64::NAN, |it| it / 1000.0)
+            .map_or(f64::NAN, |kilobytes| kilobytes * 1024.0 / 1e6)
     }
 
     /// Hundredths of a second that its threads have worked.

@@ -2,11 +2,13 @@
 //! service starts anew or is killed), what is read is what came in, less what a kill took from the tail; and checkpoints say where
 //! reading goes on so that nothing is lost or counted twice.
 
+use exedra_common::filters::Filters;
 use exedra_common::scope::Scope;
 use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_reading::survey::plan::{Part, Parts};
 use exedra_reading::survey::{Survey, SurveyPlan};
 use exedra_store::records::closed::due;
-use exedra_store::records::snapshot::Part;
+use exedra_store::records::snapshot::Part as SnapshotPart;
 use exedra_store::records::{Counting, KeptSurvey};
 use exedra_store::{Checkpoint, LogState, Records, StoreError};
 use jiff::tz::TimeZone;
@@ -119,7 +121,7 @@ fn append(records: &Records, model: &mut Model, site: usize, count: usize, hour:
 fn read(records: &Records, scope: &Scope, projection: Projection) -> Vec<Asked> {
     let mut all: Vec<Asked> = Vec::new();
     let snapshot = records.snapshot().within(scope);
-    let each = |site: &str, part: Part<'_>| -> Result<(), exedra_store::StoreError> {
+    let each = |site: &str, part: SnapshotPart<'_>| -> Result<(), exedra_store::StoreError> {
         let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
         part.append_to(&mut batch, &mut texts)?;
         let site = SITES.into_iter().find(|known| *known == site).expect("a site");
@@ -140,8 +142,13 @@ const LATER: i64 = 40 * 86_400_000;
 
 /// Counts something of the records, with whatever is kept of it.
 fn survey(records: &Records, scope: Scope) -> Survey {
+    survey_of(records, scope, Parts::usual())
+}
+
+/// The same of some parts.
+fn survey_of(records: &Records, scope: Scope, parts: Parts) -> Survey {
     let key = records.survey_key().expect("a key");
-    let plan = SurveyPlan::new(scope, TimeZone::UTC, key);
+    let plan = SurveyPlan { parts, ..SurveyPlan::new(scope, TimeZone::UTC, key) };
     let counting = Counting { begin_thread: || {}, most_threads: 2, goes_on: &|| Ok::<(), StoreError>(()) };
     records.survey(&records.snapshot().within(&plan.scope), &plan, &counting).expect("it is counted")
 }
@@ -182,7 +189,8 @@ fn check_surveys(records: &Records, all: &[Asked]) {
         of(&SITES[1..], Some(0), Some(DAY)),
         of(&[], Some(5 * 3_600_000), Some(DAY + 7 * 3_600_000)),
     ];
-    for scope in scopes {
+    let filters = [Some("status>=100"), None, None, None, Some("path=/1*")];
+    for (scope, filter) in scopes.into_iter().zip(filters) {
         let is_within = |one: &&Asked| {
             scope.has_site(one.0)
                 && scope.from.is_none_or(|from| one.1 >= from)
@@ -202,6 +210,29 @@ fn check_surveys(records: &Records, all: &[Asked]) {
             counted.days.iter().map(|(day, bucket)| (*day, bucket.counts.requests)).collect();
         assert_eq!(found, days, "{scope:?}");
         assert_eq!(counted.visitors.total(), days.len() as u64, "one on each day");
+        // All of most segments, or a few requests of each.
+        if let Some(filter) = filter {
+            let filters = Filters::understand(&[filter], &[]).expect("a filter");
+            let scope = Scope { filters, ..scope.clone() };
+            check_figures(records, &scope);
+        }
+    }
+}
+
+/// Without any texts to list the same figures come of the same requests: texts are taken another way then.
+fn check_figures(records: &Records, scope: &Scope) {
+    let figures = |survey: &Survey| {
+        let days: Vec<(i32, u64)> = survey.days.keys().map(|day| (*day, survey.visitors.on(*day))).collect();
+        (survey.total, survey.statuses.clone(), survey.days.clone(), days, survey.week, survey.span)
+    };
+    let whole = survey(records, scope.clone());
+    for parts in [vec![Part::Visitors], Vec::new()] {
+        let few = survey_of(records, scope.clone(), parts.iter().copied().collect());
+        let (mut whole, few) = (figures(&whole), figures(&few));
+        if parts.is_empty() {
+            whole.3.iter_mut().for_each(|(_, visitors)| *visitors = 0);
+        }
+        assert_eq!(few, whole, "{scope:?}");
     }
 }
 

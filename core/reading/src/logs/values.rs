@@ -53,7 +53,13 @@ fn one(text: &[u8], mut range: Range<usize>) -> Option<(Range<usize>, bool)> {
     }
     if let Some(colon) = memchr::memchr(b':', value) {
         if memchr::memchr(b':', &value[colon + 1..]).is_some() {
-            return is_ipv6(value).then_some((range, true));
+            if is_ipv6(value) {
+                return Some((range, true));
+            }
+            // Without brackets it cannot be told where the port begins, unless it is too long for a part of an address.
+            let last = memchr::memrchr(b':', value)?;
+            let is_port = value.len() - last > 5 && is_number(&value[last + 1..]);
+            return (is_port && is_ipv6(&value[..last])).then(|| (range.start..range.start + last, true));
         }
         // Where servers listen on a socket in the file system, nobody has an address.
         let is_nobody = value == b"unix:";
@@ -186,6 +192,8 @@ mod tests {
     #[rstest]
     #[case::port("192.0.2.1:51234", Some("192.0.2.1"))]
     #[case::ipv6("2001:db8::1", Some("2001:db8::1"))]
+    #[case::ipv6_with_port("2001:db8::1:51234", Some("2001:db8::1"))]
+    #[case::ipv6_with_what_may_be_a_part("2001:db8::1:5123", Some("2001:db8::1:5123"))]
     #[case::mapped("::ffff:192.0.2.1", Some("::ffff:192.0.2.1"))]
     #[case::zone("fe80::1%eth0", Some("fe80::1%eth0"))]
     #[case::network("192.0.2.0/24", Some("192.0.2.0/24"))]

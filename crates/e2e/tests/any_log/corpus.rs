@@ -674,4 +674,48 @@ pub const LAYOUTS: &[Layout] = &[
         },
         Lacks { bytes: true, ..ALL },
     ),
+    (
+        "parts of an answer with slashes between them",
+        "",
+        |r, nth| {
+            let (time, port, whole) =
+                (r.at("%Y-%m-%dT%H:%M:%S%.3fZ"), 40_000 + nth * 7 % 20_000, r.milliseconds());
+            let (asked, answered) = (whole / 3, whole - whole / 3);
+            format!(
+                "{time} {}:{port} {asked}/0/{answered}/{whole} {} {} 3/2/{}/0 \"{}\"",
+                r.client,
+                r.status,
+                r.bytes,
+                nth % 2,
+                r.line()
+            )
+        },
+        NO_TEXTS,
+    ),
+    (
+        "numbers below each other",
+        "",
+        |r, _| {
+            let (time, spent) = (r.at("%Y-%m-%dT%H:%M:%SZ"), r.milliseconds());
+            format!("{time} {spent:>8} {} {} {} {} {}", r.client, r.status, r.bytes, r.method, r.target())
+        },
+        NO_TEXTS,
+    ),
+    (
+        "JSON with a word before known names",
+        "",
+        |r, _| {
+            format!(
+                r#"{{"PierTime":"{}","PierClient":"{}","PierMethod":"{}","PierPath":"{}","PierStatus":{},"PierBytes":{},"PierResponseTime":{}000}}"#,
+                r.at("%Y-%m-%dT%H:%M:%S%.3fZ"),
+                r.client,
+                r.method,
+                r.target(),
+                r.status,
+                r.bytes,
+                r.milliseconds() * 1000
+            )
+        },
+        NO_TEXTS,
+    ),
 ];

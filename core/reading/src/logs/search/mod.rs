@@ -243,13 +243,14 @@ fn made(
         .map(|at| Place {
             shape: group[0].parts[at].shape,
             name: name_of(at),
+            is_aligned: at > 0 && group.iter().any(|row| row.gap_before(at) != group[0].gap_before(at)),
             values: group.iter().map(|row| row.parts[at].value(row.line)).collect(),
         })
         .collect();
     if let Some(shape) = tail {
         let rest = |row: &&Row<'_>| row.parts.get(common).map_or(row.line.len(), |part| part.begins);
         let values = group.iter().map(|row| &row.line[rest(row)..]).collect();
-        places.push(Place { shape, name: None, values });
+        places.push(Place { shape, name: None, is_aligned: false, values });
     }
     let roles = roles::assign(&places, given.durations)?;
     if !says_enough(&places, &roles) {

@@ -101,6 +101,7 @@ fn places<'r>(rows: &'r [NamedValues<'_>]) -> Vec<Place<'r>> {
                 places.push(Place {
                     shape: Shape::Bare,
                     name: Some(key.clone()),
+                    is_aligned: false,
                     values: vec![b""; rows.len()],
                 });
                 places.len() - 1
@@ -115,7 +116,9 @@ fn places<'r>(rows: &'r [NamedValues<'_>]) -> Vec<Place<'r>> {
 fn is_sure(role: &Role) -> bool {
     let least = match role.field {
         Field::Skip | Field::Json | Field::Pairs => return false,
-        Field::Text(TextColumn::Client) | Field::Number(NumberColumn::Status, _) => Confidence::Likely,
+        Field::Text(TextColumn::Client) => Confidence::Likely,
+        // Durations are likely where they are called so.
+        Field::Number(NumberColumn::Status | NumberColumn::Duration, _) => Confidence::Likely,
         Field::Time(_) | Field::Date(_) | Field::Clock(_) => Confidence::Likely,
         _ => Confidence::Certain,
     };
@@ -219,6 +222,11 @@ mod tests {
         Some("pairs"),
         |nth| format!("at=2026-11-14T05:12:{nth:02}Z gate=192.0.2.{nth} method=GET path=\"/a\" status=200 whole={nth}ms"),
         &[("gate", "client"), ("whole", "duration:milliseconds")]
+    )]
+    #[case::a_known_name_with_another_before_it(
+        Some("json"),
+        |nth| format!(r#"{{"time":"2026-11-14T05:12:{nth:02}Z","client":"192.0.2.{nth}","path":"/a","status":200,"PierResponseTime":{nth}000000}}"#),
+        &[("PierResponseTime", "duration:nanoseconds")]
     )]
     fn what_stands_there_says_what_it_is(
         #[case] leading: Option<&str>,

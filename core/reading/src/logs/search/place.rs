@@ -13,6 +13,8 @@ pub struct Place<'l> {
     pub shape: Shape,
     /// The name that stands before the value, or in the heading.
     pub name: Option<String>,
+    /// Whether spaces stand before it of which there are not equally many in all lines, as before numbers below each other.
+    pub is_aligned: bool,
     /// The values, line by line.
     pub values: Vec<&'l [u8]>,
 }

@@ -36,6 +36,8 @@ pub enum Separator {
 pub enum Shape {
     /// As it is.
     Bare,
+    /// A number, with a slash between it and the next.
+    Joined,
     /// In quotation marks.
     Quoted,
     /// A time, which may be several words.
@@ -146,6 +148,9 @@ fn word(line: &[u8], at: usize) -> Part {
     if let Some(part) = with_status(line, at, length) {
         return part;
     }
+    if let Some(part) = joined(line, at, length) {
+        return part;
+    }
     if let Some(part) = keyed(line, at, length) {
         return part;
     }
@@ -214,6 +219,24 @@ fn with_status(line: &[u8], at: usize, length: usize) -> Option<Part> {
         && status[0] == b'/'
         && status[1..].iter().all(u8::is_ascii_digit);
     fits.then(|| plain(Shape::Bare, at, at..at + name.len(), at + name.len() + 1))
+}
+
+/// The first of at least four numbers with slashes between them, as balancers write how long each step took; or a later one. Three
+/// may be a date.
+fn joined(line: &[u8], at: usize, length: usize) -> Option<Part> {
+    let word = &line[at..at + length];
+    let is_number = |text: &[u8]| {
+        let digits = text.strip_prefix(b"-").or(text.strip_prefix(b"+")).unwrap_or(text);
+        !digits.is_empty() && digits.iter().all(u8::is_ascii_digit)
+    };
+    let slash = memchr::memchr(b'/', word).filter(|slash| is_number(&word[..*slash]))?;
+    let is_later =
+        at.checked_sub(2).is_some_and(|before| line[before].is_ascii_digit() && line[at - 1] == b'/');
+    let are_many = || {
+        let mut numbers = word.split(|octet| *octet == b'/');
+        numbers.clone().count() >= 4 && numbers.all(is_number)
+    };
+    (is_later || are_many()).then(|| plain(Shape::Joined, at, at..at + slash, at + slash + 1))
 }
 
 /// `name=value`, the value perhaps in quotation marks or brackets; or `name:value`, where the name is one that we know: any other

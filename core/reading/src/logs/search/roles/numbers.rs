@@ -5,6 +5,7 @@ use crate::logs::meaning::Meaning;
 use crate::logs::numbers::with_unit;
 use crate::logs::search::durations;
 use crate::logs::search::place::{Place, is_number, unit_behind};
+use crate::logs::search::tokens::Shape;
 use crate::logs::template::Field;
 use exedra_common::columns::{NumberColumn, Unit};
 use std::collections::HashMap;
@@ -118,9 +119,13 @@ impl Roles<'_, '_> {
         let has_unit = |at: &usize| self.places[*at].share(|value| unit_behind(value).is_some()) >= 0.9;
         let suffixed = self.longest(&self.free().into_iter().filter(has_unit).collect::<Vec<_>>());
         let answered = self.answered();
+        let is_called =
+            |at: &usize| is_called_time(&self.places[*at]) && self.places[*at].share(is_number) > 0.97;
+        let called = self.longest(&self.free().into_iter().filter(is_called).collect::<Vec<_>>());
         let candidates: Vec<usize> =
             self.free().into_iter().filter(|at| self.may_be_duration(*at, answered)).collect();
-        let Some(at) = named.or(suffixed).or_else(|| self.longest(&candidates)) else { return };
+        let found = named.or(suffixed).or(called).or_else(|| self.longest(&candidates));
+        let Some(at) = found.or_else(|| self.whole_of_joined()).or_else(|| self.aligned()) else { return };
         let texts: Vec<&str> =
             self.places[at].known().filter_map(|value| std::str::from_utf8(value).ok()).collect();
         let by_name = match self.places[at].meaning() {
@@ -133,7 +138,7 @@ impl Roles<'_, '_> {
             (_, Some(unit), ..) => (unit, Confidence::Certain, "the unit stands there".to_owned()),
             (_, _, Some(unit), _) => (unit, Confidence::Certain, "as you said".to_owned()),
             (.., Some((unit, reason))) => {
-                let is_named = named == Some(at);
+                let is_named = named.or(called) == Some(at);
                 (unit, if is_named { Confidence::Likely } else { Confidence::Unsure }, reason)
             }
             _ => return,
@@ -153,6 +158,42 @@ impl Roles<'_, '_> {
             Unit::of_time(std::str::from_utf8(place.known().next()?).ok()?)
         };
         own.or_else(next)
+    }
+
+    /// The last of several numbers with slashes between them, where it is no less than any of them: how long the steps of an answer took,
+    /// and all of them.
+    fn whole_of_joined(&self) -> Option<usize> {
+        let is_joined = |at: usize| self.places[at].shape == Shape::Joined;
+        let whole = |last: &usize| {
+            let first = (0..*last).rev().take_while(|at| is_joined(*at)).last()?;
+            let number = |at: usize, line: usize| {
+                std::str::from_utf8(self.places[at].values[line]).ok()?.parse::<i64>().ok()
+            };
+            let lines = self.places[*last].values.len();
+            let is_whole = |line: &usize| {
+                let whole = number(*last, *line);
+                whole.is_some() && (first..*last).all(|part| number(part, *line) <= whole)
+            };
+            let fits = (0..lines).filter(is_whole).count() * 10 >= lines * 9;
+            (fits && self.places[*last].distinct() > 4).then_some(*last)
+        };
+        self.free()
+            .into_iter()
+            .filter(|at| *at > 0 && is_joined(at - 1) && !is_joined(*at))
+            .find_map(|at| whole(&at))
+    }
+
+    /// The only number that stands in a column of its own, its digits below each other, where it is another for the same path each time:
+    /// numbers of processes and the like are not written so.
+    fn aligned(&self) -> Option<usize> {
+        let mut all = self.free().into_iter().filter(|at| {
+            let place = &self.places[*at];
+            place.is_aligned
+                && place.distinct() > 4
+                && place.numbers().is_some_and(|numbers| numbers.windows(2).any(|pair| pair[0] > pair[1]))
+                && self.constancy(*at).is_none_or(|share| share < 0.3)
+        });
+        all.next().filter(|_| all.next().is_none())
     }
 
     fn may_be_duration(&self, at: usize, answered: usize) -> bool {
@@ -199,6 +240,18 @@ fn is_called_size(place: &Place<'_>) -> bool {
     let name = place.name.as_deref().unwrap_or_default().to_ascii_lowercase();
     let is_size = ["size", "bytes", "length"].iter().any(|word| name.ends_with(word));
     is_size && !["request", "header", "upload", "received"].iter().any(|word| name.contains(word))
+}
+
+/// Whether a name that is none we know ends as those of durations do, be it with a unit behind it.
+fn is_called_time(place: &Place<'_>) -> bool {
+    let name = place.name.as_deref().unwrap_or_default();
+    let plain: String =
+        name.chars().filter(char::is_ascii_alphanumeric).map(|letter| letter.to_ascii_lowercase()).collect();
+    let units = ["milliseconds", "microseconds", "nanoseconds", "seconds", "ms", "us", "ns"];
+    let without_unit = units.iter().find_map(|unit| plain.strip_suffix(unit)).unwrap_or(&plain);
+    ["duration", "responsetime", "latency", "elapsed", "elapsedtime", "timetaken"]
+        .iter()
+        .any(|word| without_unit.ends_with(word))
 }
 
 fn at_meaning(place: &Place<'_>) -> Meaning {
