@@ -3,8 +3,9 @@
 //! reading goes on so that nothing is lost or counted twice.
 
 use exedra_common::filters::Filters;
-use exedra_common::scope::Scope;
+use exedra_common::scope::{RowFilter, Scope};
 use exedra_common::{Column, Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
+use exedra_reading::classify::Classifier;
 use exedra_reading::survey::plan::{Part, Parts};
 use exedra_reading::survey::{Survey, SurveyPlan};
 use exedra_store::records::closed::due;
@@ -149,7 +150,12 @@ fn survey(records: &Records, scope: Scope) -> Survey {
 fn survey_of(records: &Records, scope: Scope, parts: Parts) -> Survey {
     let key = records.survey_key().expect("a key");
     let plan = SurveyPlan { parts, ..SurveyPlan::new(scope, TimeZone::UTC, key) };
-    let counting = Counting { begin_thread: || {}, most_threads: 2, goes_on: &|| Ok::<(), StoreError>(()) };
+    let counting = Counting {
+        begin_thread: || {},
+        most_threads: 2,
+        remembers: true,
+        goes_on: &|| Ok::<(), StoreError>(()),
+    };
     records.survey(&records.snapshot().within(&plan.scope), &plan, &counting).expect("it is counted")
 }
 
@@ -163,8 +169,12 @@ fn keep(records: &Records) {
         };
         let key = records.survey_key().expect("a key");
         let plan = SurveyPlan::of_kept(scope, TimeZone::UTC, key);
-        let counting =
-            Counting { begin_thread: || {}, most_threads: 1, goes_on: &|| Ok::<(), StoreError>(()) };
+        let counting = Counting {
+            begin_thread: || {},
+            most_threads: 1,
+            remembers: false,
+            goes_on: &|| Ok::<(), StoreError>(()),
+        };
         let seen = records.snapshot().within(&plan.scope);
         let survey = records.survey(&seen, &plan, &counting).expect("it is counted");
         assert!(records.keep_survey(&one, seen.changes(), &survey).expect("it is kept"));
@@ -234,6 +244,19 @@ fn check_figures(records: &Records, scope: &Scope) {
         }
         assert_eq!(few, whole, "{scope:?}");
     }
+    // Nor does it matter whether anybody wants to know when they came in.
+    let mut filter = RowFilter::new(scope.clone(), Arc::new(Classifier::default()));
+    let bytes: Projection = [Column::from(NumberColumn::Bytes)].into_iter().collect();
+    let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
+    let (mut requests, mut sum) = (0, 0);
+    for part in records.snapshot().within(scope).parts(records, bytes) {
+        batch.clear();
+        part.read_alone(&mut filter, false, &mut batch, &mut texts).expect("it is read");
+        assert_eq!(batch.numbers(NumberColumn::Bytes).len(), batch.rows());
+        requests += batch.rows() as u64;
+        sum += batch.numbers(NumberColumn::Bytes).iter().sum::<u64>();
+    }
+    assert_eq!((requests, sum), (whole.total.counts.requests, whole.total.counts.bytes), "{scope:?}");
 }
 
 fn check(records: &Records, model: &Model) {

@@ -113,6 +113,8 @@ pub(super) fn ipv4(text: &[u8]) -> Option<usize> {
     }
 }
 
+/// The digits of the greatest part of an address of IPv4, 255.
+const GREATEST: u32 = u32::from_be_bytes([0, b'2', b'5', b'5']);
 /// How many octets the longest address of IPv4 has.
 const LONGEST_IPV4: usize = 15;
 
@@ -131,7 +133,7 @@ fn ipv4_of(octets: &[u8; LONGEST_IPV4 + 1]) -> Option<usize> {
         let length = end.wrapping_sub(from);
         // Digits are in the order of what they stand for.
         let three = u32::from_be_bytes(*octets.get(from..)?.first_chunk().unwrap_or(&[0; 4])) >> 8;
-        fits &= (length >= 1) & (length <= 3) & ((length < 3) | (three <= u32::from_be_bytes(*b"\0255")));
+        fits &= (1..=3).contains(&length) & ((length < 3) | (three <= GREATEST));
         fits &= (part == 3) | (octets[end % octets.len()] == b'.');
         from = end + 1;
     }

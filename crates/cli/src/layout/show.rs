@@ -2,7 +2,7 @@
 
 use super::trial::{Made, Sample, Trial};
 use crate::out::{QUIET, STRONG, TROUBLE};
-use crate::show::fit::shorten;
+use crate::show::fit::{self, shorten};
 use exedra_common::figures::{grouped, several};
 use unicode_width::UnicodeWidthStr;
 
@@ -12,6 +12,9 @@ const SHOWN: usize = 92;
 /// How wide the place of a layout is shown, and what stands there in a line.
 const WIDEST_PLACE: usize = 40;
 const WIDEST_SAMPLE: usize = 36;
+const NARROWEST_SAMPLE: usize = 12;
+/// How wide it is said how sure a place is, with the gaps around it and before it.
+const CONFIDENCE: usize = 8 + 3 * 2;
 
 /// One source.
 pub fn page(source: &str, trial: &Trial) -> String {
@@ -81,16 +84,20 @@ pub fn page(source: &str, trial: &Trial) -> String {
 fn places(made: &Made, line: &mut impl FnMut(String)) {
     if !made.places.is_empty() {
         let width = made.places.iter().map(|place| place.place.width()).max().unwrap_or(0).min(WIDEST_PLACE);
+        // Reasons are not cut: what stands in a line is, as it is known.
+        let reasons = made.places.iter().map(|place| place.reason.width()).max().unwrap_or(0);
+        let widest = fit::width().saturating_sub(width + CONFIDENCE + reasons);
+        let widest = widest.clamp(NARROWEST_SAMPLE, WIDEST_SAMPLE);
         line(format!(
-            "{QUIET}{:width$}  {:<WIDEST_SAMPLE$}  {:<8}  because{QUIET:#}",
+            "{QUIET}{:width$}  {:<widest$}  {:<8}  because{QUIET:#}",
             "place", "in a line", "this is"
         ));
         for place in &made.places {
             let style = if place.confidence == "unsure" { TROUBLE } else { QUIET };
-            let sample = shorten(&place.sample, WIDEST_SAMPLE);
+            let sample = shorten(&place.sample, widest);
             let (name, confidence, reason) = (&place.place, place.confidence, &place.reason);
             line(format!(
-                "{name:width$}  {QUIET}{sample:<WIDEST_SAMPLE$}{QUIET:#}  {style}{confidence:<8}{style:#}  {reason}"
+                "{name:width$}  {QUIET}{sample:<widest$}{QUIET:#}  {style}{confidence:<8}{style:#}  {reason}"
             ));
         }
         line(String::new());

@@ -327,14 +327,23 @@ impl Texts {
             self.places.clear();
             self.places.resize(texts.len(), OPEN);
         }
+        // Texts that have not been asked for yet are looked up together, so that the waits for memory overlap.
+        let is_text = |code: &u32| !texts.is_null(*code as usize);
+        let mut asked: Vec<u32> = Vec::new();
+        for code in coded.keys().iter().flatten().filter(is_text) {
+            let place = &mut self.places[code as usize];
+            if *place == OPEN {
+                *place = 0;
+                asked.push(code);
+            }
+        }
+        let octets: Vec<Option<&[u8]>> =
+            asked.iter().map(|code| Some(texts.value(*code as usize).as_bytes())).collect();
+        let mut places = Vec::with_capacity(asked.len());
+        self.distinct.codes(&octets, OPEN, String::from_utf8_lossy, &mut places);
+        asked.iter().zip(places).for_each(|(code, place)| self.places[*code as usize] = place);
         for code in coded.keys() {
-            each(code.filter(|code| !texts.is_null(*code as usize)).map(|code| {
-                let place = &mut self.places[code as usize];
-                if *place == OPEN {
-                    *place = self.distinct.code(texts.value(code as usize));
-                }
-                *place
-            }));
+            each(code.filter(is_text).map(|code| self.places[code as usize]));
         }
         Ok(())
     }

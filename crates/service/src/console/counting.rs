@@ -16,7 +16,7 @@ const MOST_THREADS: usize = 4;
 
 /// How counting is done for a call that goes on while somebody waits for it.
 pub fn for_a_call<'c>(goes_on: &'c (dyn Fn() -> Result<(), Failure> + Sync)) -> Counting<'c, Failure> {
-    Counting { begin_thread: step_back, most_threads: MOST_THREADS, goes_on }
+    Counting { begin_thread: step_back, most_threads: MOST_THREADS, remembers: true, goes_on }
 }
 
 /// Counts what is asked for, of the sites that may be seen.

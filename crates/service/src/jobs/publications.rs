@@ -193,7 +193,7 @@ fn scanned<S: ScanSink>(
     begin: impl Fn() -> S + Sync,
 ) -> Result<Vec<S>, StoreError> {
     let goes_on = || if stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
-    let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
+    let counting = Counting { begin_thread: step_back, most_threads: 1, remembers: true, goes_on: &goes_on };
     match scan(records, scope, FirstMinutes::projection(), &counting, begin) {
         Ok(sinks) => Ok(sinks),
         Err(Ended::Stopped) => Ok(Vec::new()),

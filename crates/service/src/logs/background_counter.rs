@@ -43,7 +43,8 @@ impl<'c> BackgroundCounter<'c> {
     /// Counts what a snapshot holds.
     pub fn count_of(&self, seen: &Snapshot, plan: &SurveyPlan) -> Result<Survey, Ended> {
         let goes_on = || if self.stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
-        let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
+        let counting =
+            Counting { begin_thread: step_back, most_threads: 1, remembers: false, goes_on: &goes_on };
         self.records.survey(seen, plan, &counting)
     }
 }

@@ -12,7 +12,7 @@ use std::fmt;
 use std::sync::Arc;
 
 /// How many octets of columns are kept.
-const MOST_OCTETS: u64 = 64 << 20;
+pub(super) const MOST_OCTETS: u64 = 64 << 20;
 /// How many columns that may be, about.
 const COLUMNS: usize = 2_000;
 

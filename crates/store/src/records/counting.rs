@@ -3,11 +3,12 @@
 //! Segments are taken one after the other by whichever thread is free; what they count is the same in any order.
 
 use super::Records;
+use super::column_cache;
 use super::kept_surveys::KeptSurvey;
 use super::snapshot::{Part, Snapshot};
 use crate::database::StoreError;
 use exedra_common::scope::{RowFilter, Scope};
-use exedra_common::{Origin, RequestBatch};
+use exedra_common::{Column, Origin, RequestBatch};
 use exedra_reading::survey::stored::StoredPart;
 use exedra_reading::survey::{Survey, SurveyPlan, SurveyWorker, Surveys};
 use parking_lot::Mutex;
@@ -17,6 +18,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// How many segments make another thread worth it.
 const WORTH_A_THREAD: usize = 2;
+/// How many octets a value takes in a column that is in memory, about.
+const OF_A_VALUE: usize = 2;
 /// How many octets of kept surveys stay merged in memory, as they were written. There they take about three times as much.
 const MOST_OCTETS: usize = 24 << 20;
 
@@ -26,6 +29,8 @@ pub struct Counting<'c, E> {
     pub begin_thread: fn(),
     /// How many threads count at most.
     pub most_threads: usize,
+    /// Whether what is read and merged stays in memory, for whoever asks the same next. Where nobody waits, nobody does.
+    pub remembers: bool,
     /// Fails when nobody wants the survey any more.
     pub goes_on: &'c (dyn Fn() -> Result<(), E> + Sync),
 }
@@ -169,7 +174,7 @@ impl Records {
         }
         let survey = survey.unwrap_or_default();
         let octets = octets.into_inner();
-        if octets <= MOST_OCTETS {
+        if counting.remembers && octets <= MOST_OCTETS {
             self.merged.put(Merged { ids, parts, octets, survey: Arc::new(survey.clone()) });
         }
         Ok(Ok(survey))
@@ -184,12 +189,19 @@ impl Records {
         counting: &Counting<'_, E>,
     ) -> Result<Survey, E> {
         let surveys = Surveys::new(std::slice::from_ref(plan));
+        let projection = surveys.projection();
+        let columns = Column::kept().filter(|column| projection.has(*column)).count();
         let parts: Vec<Part<'_>> = seen
-            .parts(self, surveys.projection())
+            .parts(self, projection)
             .into_iter()
             .filter(|part| plan.scope.overlaps(part.span().0, part.span().1))
             .filter(|part| !is_within(part, but))
             .collect();
+        // What does not fit would only push out what is asked for more often.
+        let octets = parts.iter().map(|part| part.requests()).sum::<usize>() * columns * OF_A_VALUE;
+        let remembers = counting.remembers && octets as u64 <= column_cache::MOST_OCTETS;
+        let parts: Vec<Part<'_>> =
+            parts.into_iter().map(|part| if remembers { part } else { part.read_once() }).collect();
         let lists_texts = plan.lists_texts();
         let next = AtomicUsize::new(0);
         let share = || -> Result<(), E> {

@@ -133,6 +133,9 @@ pub struct Recent {
     pub are_all: bool,
 }
 
+/// How many requests are taken in from elsewhere before they become a segment. The more there are in one, the fewer texts are in several:
+/// they are read sooner and take less room, and each reader needs more memory.
+const MOST_TAKEN_IN: usize = 2 * exedra_common::BATCH_ROWS;
 /// How many octets of lines the recent ones were read from, at most, and how many parts there are.
 const MOST_RECENT_OCTETS: usize = 4 << 20;
 const MOST_RECENT: usize = 64;
@@ -324,7 +327,7 @@ impl Records {
         if self.is_behind() {
             return Err(StoreError::Behind);
         }
-        if self.tail_requests() >= exedra_common::BATCH_ROWS {
+        if self.tail_requests() >= MOST_TAKEN_IN {
             self.make_segments()?;
         }
         let octets = stretch.until.saturating_sub(stretch.from) as usize;

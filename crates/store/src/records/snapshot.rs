@@ -105,7 +105,7 @@ impl Snapshot {
     pub fn parts<'s>(&'s self, records: &'s Records, projection: Projection) -> Vec<Part<'s>> {
         let segments = self.segments.iter().map(Origin::Segment);
         let origins = segments.chain(self.tail.iter().map(Origin::Tail));
-        origins.map(|from| Part { records, projection, from }).collect()
+        origins.map(|from| Part { records, projection, from, memory: Memory::Keep }).collect()
     }
 
     /// One of its parts, by its place among them, which has not been read.
@@ -119,7 +119,7 @@ impl Snapshot {
             Some(segment) => Origin::Segment(segment),
             None => Origin::Tail(self.tail.get(place - self.segments.len())?),
         };
-        Some(Part { records, projection, from })
+        Some(Part { records, projection, from, memory: Memory::Keep })
     }
 
     /// Reads it part by part: `fill` is handed what appends one part to a batch.
@@ -130,10 +130,13 @@ impl Snapshot {
         mut each: impl FnMut(&str, Part<'_>) -> Result<(), E>,
     ) -> Result<(), E> {
         for segment in &self.segments {
-            each(&segment.site, Part { records, projection, from: Origin::Segment(segment) })?;
+            each(
+                &segment.site,
+                Part { records, projection, from: Origin::Segment(segment), memory: Memory::Keep },
+            )?;
         }
         for part in &self.tail {
-            each(&part.site, Part { records, projection, from: Origin::Tail(part) })?;
+            each(&part.site, Part { records, projection, from: Origin::Tail(part), memory: Memory::Keep })?;
         }
         Ok(())
     }
@@ -203,6 +206,18 @@ pub struct Part<'s> {
     records: &'s Records,
     projection: Projection,
     from: Origin<'s>,
+    memory: Memory,
+}
+
+/// What is done with the columns that are in memory, decompressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Memory {
+    /// They are taken, and those that were not there are kept there.
+    Keep,
+    /// They are taken.
+    Take,
+    /// They are not looked at: it is the disk that somebody wants to know of.
+    PassOver,
 }
 
 enum Origin<'s> {
@@ -211,6 +226,17 @@ enum Origin<'s> {
 }
 
 impl Part<'_> {
+    /// The same, of which nothing is kept in memory: nobody will ask for it again soon.
+    #[must_use]
+    pub fn read_once(self) -> Self {
+        Part { memory: Memory::Take, ..self }
+    }
+
+    /// All requests of its segment, in these columns.
+    fn whole(&self, segment: &Segment) -> Wanted<'static> {
+        Wanted { memory: self.memory, ..Wanted::whole(self.projection, segment) }
+    }
+
     /// The site its requests went to.
     pub fn site(&self) -> &str {
         match self.from {
@@ -244,7 +270,7 @@ impl Part<'_> {
     ) -> Result<(), StoreError> {
         match self.from {
             Origin::Segment(segment) if !filter.lets_all_through() => {
-                read_matching(self.records, segment, self.projection, filter, batch, texts)
+                read_matching(self.records, segment, self.whole(segment), filter, batch, texts)
             }
             _ => self.append_to(batch, texts),
         }
@@ -266,7 +292,7 @@ impl Part<'_> {
                 let whole = Wanted {
                     is_alone: true,
                     has_times: wants_times || filter.scope().looks_at_times(),
-                    ..Wanted::whole(self.projection, segment)
+                    ..self.whole(segment)
                 };
                 read_segment_alone(self.records, segment, whole, filter, batch, texts)
             }
@@ -294,8 +320,7 @@ impl Part<'_> {
                 Ok(())
             }
             Origin::Segment(segment) => {
-                let whole = Wanted::whole(self.projection, segment);
-                read_columns(self.records, segment, &whole, batch, texts).map(|_| ())
+                read_columns(self.records, segment, &self.whole(segment), batch, texts).map(|_| ())
             }
         }
     }
@@ -305,13 +330,12 @@ impl Part<'_> {
 fn read_matching(
     records: &Records,
     segment: &Arc<Segment>,
-    projection: Projection,
+    whole: Wanted<'_>,
     filter: &mut RowFilter,
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
     let (mut looked_at, mut own): (RequestBatch, Dictionaries) = Default::default();
-    let whole = Wanted::whole(projection, segment);
     let known = filter.projection();
     let alone = Wanted { projection: known, is_alone: true, ..whole };
     read_columns(records, segment, &alone, &mut looked_at, &mut own)?;
@@ -327,7 +351,7 @@ fn read_matching(
         let rows = Rows { all: segment.requests, wanted: Some(&rows) };
         let others = Wanted { rows, known: Some(known), ..whole };
         if read_columns(records, segment, &others, batch, texts)? {
-            batch.append(&looked_at, &own, texts, known.of(projection));
+            batch.append(&looked_at, &own, texts, known.of(whole.projection));
         }
     }
     Ok(())
@@ -349,20 +373,21 @@ fn read_segment_alone(
     if is_all {
         return read_columns(records, segment, &whole, batch, texts).map(|_| ());
     }
-    let (mut looked_at, mut own): (RequestBatch, Dictionaries) = Default::default();
-    let alone = Wanted { projection: filter.projection(), ..whole };
-    read_columns(records, segment, &alone, &mut looked_at, &mut own)?;
-    let rows = filter.rows(&looked_at, &own);
-    if rows.is_empty() {
-        return Ok(());
-    }
+    let looked_at = Wanted { projection: filter.projection(), ..whole };
+    read_columns(records, segment, &looked_at, batch, texts)?;
+    let rows = filter.rows(batch, texts);
     // Where most are wanted, it is faster to take all beside what was looked at, and to drop the others.
     if rows.len() * 4 > segment.requests * 3 {
         let others = Wanted { known: Some(filter.projection()), ..whole };
-        if read_columns(records, segment, &others, &mut looked_at, &mut own)? {
-            looked_at.keep(&rows);
-            (*batch, *texts) = (looked_at, own);
+        match read_columns(records, segment, &others, batch, texts)? {
+            true => batch.keep(&rows),
+            false => batch.clear(),
         }
+        return Ok(());
+    }
+    batch.clear();
+    *texts = Dictionaries::default();
+    if rows.is_empty() {
         return Ok(());
     }
     // To look up the texts of many costs more than to take all.
@@ -382,7 +407,7 @@ pub(super) fn read_segment(
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<(), StoreError> {
-    let whole = Wanted { is_kept: false, ..Wanted::whole(projection, segment) };
+    let whole = Wanted { memory: Memory::PassOver, ..Wanted::whole(projection, segment) };
     read_columns(records, segment, &whole, batch, texts).map(|_| ())
 }
 
@@ -397,15 +422,14 @@ struct Wanted<'w> {
     is_alone: bool,
     /// Whether somebody wants to know when requests came in.
     has_times: bool,
-    /// Whether columns may be kept in memory, and those that are kept be taken.
-    is_kept: bool,
+    memory: Memory,
 }
 
 impl Wanted<'_> {
-    /// Columns of all its requests.
+    /// Columns of all requests of a segment.
     fn whole(projection: Projection, segment: &Segment) -> Self {
         let rows = Rows::all(segment.requests);
-        Wanted { projection, rows, known: None, is_alone: false, has_times: true, is_kept: true }
+        Wanted { projection, rows, known: None, is_alone: false, has_times: true, memory: Memory::Keep }
     }
 
     fn columns(&self) -> Vec<Column> {
@@ -425,10 +449,13 @@ fn read_columns(
     batch: &mut RequestBatch,
     texts: &mut Dictionaries,
 ) -> Result<bool, StoreError> {
-    let Wanted { rows: wanted_rows, is_alone, has_times, is_kept, .. } = wanted;
+    let Wanted { rows: wanted_rows, is_alone, memory, known, .. } = wanted;
+    // Rows that are known have their times, be it none.
+    let has_times = wanted.has_times || known.is_some();
     let count = wanted_rows.count();
     let wanted = wanted.columns();
-    let kept = |column: &Column| records.columns.get(segment, *column).filter(|_| *is_kept);
+    let kept =
+        |column: &Column| records.columns.get(segment, *column).filter(|_| *memory != Memory::PassOver);
     let kept: Vec<Option<Arc<Decompressed>>> = wanted.iter().map(kept).collect();
     let missing = wanted.iter().zip(&kept).filter(|(_, kept)| kept.is_none());
     let names: Vec<&str> = missing.map(|(column, _)| column.declaration().stored).collect();
@@ -447,8 +474,13 @@ fn read_columns(
     }
     for (column, kept) in wanted.into_iter().zip(kept) {
         let own = packed.iter().find(|(name, _)| name == column.declaration().stored);
-        let decompressed = own.and_then(|(_, packed)| Decompressed::new(packed)).map(Arc::new);
-        if let Some(plain) = decompressed.as_ref().filter(|_| *is_kept) {
+        let keeps = *memory == Memory::Keep;
+        let decompress = |packed: &Vec<u8>| match keeps {
+            true => Decompressed::new(packed),
+            false => Decompressed::for_now(packed),
+        };
+        let decompressed = own.and_then(|(_, packed)| decompress(packed)).map(Arc::new);
+        if let Some(plain) = decompressed.as_ref().filter(|_| keeps) {
             records.columns.put(segment, column, plain);
         }
         let unpacked = match kept.or(decompressed) {

@@ -131,7 +131,8 @@ impl Watcher<'_> {
         minute: i64,
     ) -> Result<(Decision, Vec<NewMessage>), Ended> {
         let goes_on = || if self.stop.load(Ordering::SeqCst) { Err(Ended::Stopped) } else { Ok(()) };
-        let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
+        let counting =
+            Counting { begin_thread: step_back, most_threads: 1, remembers: true, goes_on: &goes_on };
         // What was looked at is not looked at again, also where the clock was set back.
         let minute = known.map_or(minute, |known| minute.max(known.until));
         let before = known.map(|known| Told { until: known.until, raised: known.raised });

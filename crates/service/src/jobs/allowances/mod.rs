@@ -65,7 +65,8 @@ fn look(records: &Records, tallies: &Tallies, active: &Active, stop: &AtomicBool
         let parts: Parts = iter::empty().collect();
         let plan = SurveyPlan { parts, ..SurveyPlan::new(scope, zone, records.survey_key()?) };
         let goes_on = || if stop.load(Ordering::SeqCst) { Err(Counted::Stopped) } else { Ok(()) };
-        let counting = Counting { begin_thread: step_back, most_threads: 1, goes_on: &goes_on };
+        let counting =
+            Counting { begin_thread: step_back, most_threads: 1, remembers: true, goes_on: &goes_on };
         match view.survey(&plan, &counting) {
             Ok((survey, _)) => active.allowance.set(config, id, survey.total.counts.bytes),
             Err(Counted::Stopped) => return Ok(()),

@@ -131,7 +131,7 @@ impl ReportMaker {
             view: View { records: &self.records, tallies: &self.tallies, sites: None },
             active,
             folder: &self.folder,
-            counting: Counting { begin_thread: step_back, most_threads: 1, goes_on },
+            counting: Counting { begin_thread: step_back, most_threads: 1, remembers: false, goes_on },
         };
         let made = making.make(report, due, made_by);
         threads::doing(NAME, None);
