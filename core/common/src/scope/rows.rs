@@ -22,7 +22,7 @@
 
 use super::{Scope, WeekHours};
 use crate::batch::{NO_NUMBER, NO_TIME, RequestBatch};
-use crate::columns::{Column, Derive, Projection, TextColumn};
+use crate::columns::{Column, Derive, NumberColumn, Projection, TextColumn};
 use crate::dictionary::Dictionaries;
 use crate::filters::{Filter, Filters};
 use std::borrow::Cow;
@@ -117,10 +117,7 @@ impl RowFilter {
                 _ => None,
             };
             match (texts, numbers) {
-                (_, Some(numbers)) => rows.retain(|row| {
-                    let number = numbers[*row as usize];
-                    (number != NO_NUMBER && filter.values.has_number(number)) != filter.without
-                }),
+                (_, Some(numbers)) => rows.retain(|row| number_holds(filter, numbers[*row as usize])),
                 (Some(column), None) => {
                     let dictionary = dictionaries.of(column);
                     for code in 0..dictionary.len() as u32 {
@@ -140,7 +137,24 @@ impl RowFilter {
 
     /// Whether a row belongs to the scope. Its sites are chosen before, source by source.
     pub fn keeps(&mut self, batch: &RequestBatch, row: usize, dictionaries: &Dictionaries) -> bool {
-        let time = batch.time[row];
+        if !self.is_in_time(batch.time[row]) {
+            return false;
+        }
+        let (filters, derive) = (self.scope.filters.iter(), &*self.derive);
+        let mut each = filters.zip(&mut self.verdicts);
+        each.all(|(filter, verdicts)| holds(filter, verdicts, batch, row, dictionaries, derive))
+    }
+
+    /// Whether a request belongs to the scope as far as its time and its numbers say, which are given by their columns.
+    pub fn keeps_numbers(&mut self, time: i64, numbers: &[u64; NumberColumn::COUNT]) -> bool {
+        let holds = |filter: &Filter| match filter.column {
+            Column::Number(column) => number_holds(filter, numbers[column.index()]),
+            Column::Text(_) | Column::Derived(_) | Column::Time => true,
+        };
+        self.is_in_time(time) && self.scope.filters.iter().all(holds)
+    }
+
+    fn is_in_time(&mut self, time: i64) -> bool {
         // What came in nobody knows when is in no period.
         let has_period = self.scope.from.is_some() || self.scope.until.is_some();
         if has_period && time == NO_TIME
@@ -149,13 +163,13 @@ impl RowFilter {
         {
             return false;
         }
-        if self.scope.hours.as_mut().is_some_and(|hours| !is_within(hours, time)) {
-            return false;
-        }
-        let (filters, derive) = (self.scope.filters.iter(), &*self.derive);
-        let mut each = filters.zip(&mut self.verdicts);
-        each.all(|(filter, verdicts)| holds(filter, verdicts, batch, row, dictionaries, derive))
+        self.scope.hours.as_mut().is_none_or(|hours| is_within(hours, time))
     }
+}
+
+/// Whether a filter lets a number through.
+fn number_holds(filter: &Filter, number: u64) -> bool {
+    (number != NO_NUMBER && filter.values.has_number(number)) != filter.without
 }
 
 /// Whether an instant is within some hours: what came in nobody knows when is in none.
@@ -286,6 +300,20 @@ mod tests {
             let together: Vec<usize> = rows.rows(&batch, &texts).iter().map(|row| *row as usize).collect();
             assert_eq!(together, found);
             assert_eq!(found, kept, "also when the texts are known already");
+            if !filter.contains("path") && !filter.contains("extension") {
+                let number = |column: NumberColumn, row: usize| {
+                    batch.number(column, row).unwrap_or(crate::batch::NO_NUMBER)
+                };
+                let numbers = |row: usize| {
+                    std::array::from_fn(|nth| match NumberColumn::ALL[nth] {
+                        column @ (NumberColumn::Status | NumberColumn::Duration) => number(column, row),
+                        _ => crate::batch::NO_NUMBER,
+                    })
+                };
+                let by_numbers: Vec<usize> =
+                    (0..ROWS.len()).filter(|row| rows.keeps_numbers(0, &numbers(*row))).collect();
+                assert_eq!(by_numbers, kept);
+            }
         }
     }
 }

@@ -25,7 +25,7 @@ use super::cut::Cut;
 use super::eight;
 use super::plan::OF_REQUESTS;
 use super::reader::{Shared, add_codes};
-use exedra_common::columns::{NumberColumn, TextColumn};
+use exedra_common::columns::TextColumn;
 use exedra_common::scope::RowFilter;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
 use std::borrow::Cow;
@@ -34,8 +34,9 @@ use std::borrow::Cow;
 #[derive(Debug)]
 pub struct LineFilter {
     numbers: RowFilter,
+    /// Whether there is anything that times and numbers tell.
+    asks_of_numbers: bool,
     texts: RowFilter,
-    number_columns: Vec<NumberColumn>,
     text_columns: Vec<TextColumn>,
     /// Whether some of these are said by the request line.
     asks_of_requests: bool,
@@ -55,7 +56,7 @@ impl LineFilter {
         LineFilter {
             asks_of_requests: texts.projection().texts().any(|column| OF_REQUESTS.contains(&column)),
             exact: exact.collect(),
-            number_columns: numbers.projection().numbers().collect(),
+            asks_of_numbers: !numbers.lets_all_through(),
             text_columns: texts.projection().texts().collect(),
             numbers,
             texts,
@@ -73,8 +74,21 @@ impl LineFilter {
         self.texts.forget();
     }
 
-    /// Keeps those of some lines that belong to the scope, and what was cut of each at the same place. Texts that it must look at
-    /// are learnt.
+    /// Whether a line may belong to the scope, as far as can be seen at once: by its time, its numbers, and texts that are asked for as
+    /// they are, unless the request says them, which has not been looked into.
+    #[inline]
+    pub(super) fn may_keep(&mut self, line: &[u8], cut: &Cut, shared: &Shared) -> bool {
+        let may_be = |(column, texts): &(TextColumn, Vec<Box<[u8]>>)| {
+            shared[column.index()].is_some()
+                || OF_REQUESTS.contains(column)
+                || may_be_one_of(cut.text(line, *column), texts)
+        };
+        (!self.asks_of_numbers || self.numbers.keeps_numbers(cut.time, &cut.numbers))
+            && self.exact.iter().all(may_be)
+    }
+
+    /// Keeps those of some lines that belong to the scope, which may do so as far as could be seen at once, and what was cut of each at the same
+    /// place. Texts that it must look at are learnt.
     pub(super) fn retain<'l>(
         &mut self,
         lines: &mut Vec<Cow<'l, [u8]>>,
@@ -82,32 +96,28 @@ impl LineFilter {
         shared: &Shared,
         dictionaries: &mut Dictionaries,
     ) {
-        let LineFilter { numbers, texts, number_columns, text_columns, asks_of_requests, exact, scratch } =
-            self;
+        let LineFilter { texts, text_columns, asks_of_requests, exact, scratch, .. } = self;
         let look_into_requests = |lines: &[Cow<'l, [u8]>], cuts: &mut [Cut]| {
             lines.iter().zip(cuts).for_each(|(line, cut)| cut.look_into_request(line));
         };
-        if !numbers.scope().has_all_requests() || numbers.scope().looks_at_times() {
-            let said = &cuts[..lines.len()];
-            scratch.clear();
-            scratch.time.extend(said.iter().map(|cut| cut.time));
-            for column in number_columns {
-                scratch.numbers_mut(*column).extend(said.iter().map(|cut| cut.numbers[column.index()]));
-            }
-            keep(lines, cuts, &numbers.rows(scratch, dictionaries));
-        }
         if text_columns.is_empty() || *asks_of_requests {
             look_into_requests(lines, cuts);
         }
         if text_columns.is_empty() || lines.is_empty() {
             return;
         }
-        let may_fit = |place: usize| {
-            let mut asked = exact.iter().filter(|(column, _)| shared[column.index()].is_none());
-            asked.all(|(column, texts)| may_be_one_of(cuts[place].text(&lines[place], *column), texts))
-        };
-        let places: Vec<u32> = (0..lines.len() as u32).filter(|place| may_fit(*place as usize)).collect();
-        keep(lines, cuts, &places);
+        let mut of_requests = exact
+            .iter()
+            .filter(|(column, _)| OF_REQUESTS.contains(column) && shared[column.index()].is_none())
+            .peekable();
+        if of_requests.peek().is_some() {
+            let may_fit = |place: &u32| {
+                let (line, cut) = (&lines[*place as usize], &cuts[*place as usize]);
+                of_requests.clone().all(|(column, texts)| may_be_one_of(cut.text(line, *column), texts))
+            };
+            let places: Vec<u32> = (0..lines.len() as u32).filter(may_fit).collect();
+            keep(lines, cuts, &places);
+        }
         if !*asks_of_requests {
             look_into_requests(lines, cuts);
         }
@@ -148,6 +158,7 @@ mod tests {
     use super::*;
     use crate::classify::Classifier;
     use crate::logs::{Layout, LineReader};
+    use exedra_common::columns::NumberColumn;
     use exedra_common::filters::Filters;
     use exedra_common::scope::Scope;
     use proptest::prelude::*;

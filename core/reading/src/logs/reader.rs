@@ -206,31 +206,33 @@ impl LineReader {
         let mut cuts: Vec<Cut> = vec![Cut::default(); TOGETHER];
         while at < octets.len() && !batch.is_full() {
             let room = TOGETHER.min(BATCH_ROWS - batch.rows());
+            let mut read = 0;
             while at < octets.len() && lines.len() < room {
-                if let Some(text) = self.cut_usual(&octets[at..], &mut cuts[lines.len()]) {
+                let cut = &mut cuts[lines.len()];
+                *line += 1;
+                let text = if let Some(text) = self.cut_usual(&octets[at..], cut) {
                     at += text.len();
                     // Behind it there is nothing but its end.
-                    at += octets[at..]
-                        .iter()
-                        .take(2)
-                        .position(|octet| *octet == b'\n')
-                        .map_or(0, |end| end + 1);
-                    lines.push(Cow::Borrowed(text));
-                    *line += 1;
+                    let end = octets[at..].iter().take(2).position(|octet| *octet == b'\n');
+                    at += end.map_or(0, |end| end + 1);
+                    Cow::Borrowed(text)
+                } else {
+                    let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
+                    let text = &octets[at..end];
+                    at = (end + 1).min(octets.len());
+                    let text = text.strip_suffix(b"\r").unwrap_or(text);
+                    let Some(text) = self.cut(text, block, *line - 1, cut) else { continue };
+                    text
+                };
+                read += 1;
+                if let Some(filter) = &mut filter
+                    && !filter.may_keep(&text, cut, &self.shared)
+                {
                     continue;
                 }
-                let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
-                let mut text = &octets[at..end];
-                if let Some(without) = text.strip_suffix(b"\r") {
-                    text = without;
-                }
-                if let Some(text) = self.cut(text, block, *line, &mut cuts[lines.len()]) {
-                    lines.push(text);
-                }
-                *line += 1;
-                at = (end + 1).min(octets.len());
+                lines.push(text);
             }
-            self.read += lines.len() as u64;
+            self.read += read;
             match &mut filter {
                 Some(filter) => filter.retain(&mut lines, &mut cuts, &self.shared, dictionaries),
                 None if self.puts_off_requests => {

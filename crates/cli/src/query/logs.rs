@@ -80,6 +80,11 @@ impl RequestSource for LogRequests {
     }
 }
 
+/// How many requests are handed over at once, or as many as there are in so many blocks: the more there are, the more often texts are
+/// the same, and whoever waits for a few must not wait for all.
+const ENOUGH: usize = 1 << 15;
+const MOST_BLOCKS: usize = 16;
+
 /// One thread's share of the logs.
 struct LogReader {
     thread: Option<ReadingThread>,
@@ -101,14 +106,19 @@ impl RequestReader for LogReader {
         {
             filter.forget();
         }
-        let step = reading.step(blocks, |place, reader, octets, lines| match filter {
-            Some(filter) => reader.read_matching(octets, place.block, lines, filter, batch, texts),
-            None => reader.read_block(octets, place.block, lines, batch, texts),
-        });
-        match step {
-            Step::Within | Step::BlockEnded { .. } => Ok(Some(TextsAre::Known)),
-            Step::AllRead => Ok(None),
+        for _ in 0..MOST_BLOCKS {
+            let step = reading.step(blocks, |place, reader, octets, lines| match filter {
+                Some(filter) => reader.read_matching(octets, place.block, lines, filter, batch, texts),
+                None => reader.read_block(octets, place.block, lines, batch, texts),
+            });
+            if matches!(step, Step::AllRead) {
+                return Ok((batch.rows() > 0).then_some(TextsAre::Known));
+            }
+            if batch.rows() >= ENOUGH || texts.are_full() {
+                break;
+            }
         }
+        Ok(Some(TextsAre::Known))
     }
 }
 

@@ -246,11 +246,16 @@ fn classic(text: &[u8]) -> Option<i64> {
 
 /// Milliseconds since midnight of the clock in the classic form.
 fn classic_of_day(text: &[u8; CLASSIC_LENGTH]) -> Option<i64> {
-    let digit = |at: usize| Some(i64::from(text[at].wrapping_sub(b'0'))).filter(|digit| *digit < 10);
-    let two = |at: usize| Some(10 * digit(at)? + digit(at + 1)?);
-    let (hour, minute, second) = (two(12)?, two(15)?, two(18)?);
-    let fits = [11, 14, 17].iter().all(|at| text[*at] == b':') && hour < 24 && minute < 60 && second <= 60;
-    fits.then_some(((hour * 60 + minute) * 60 + second) * 1_000)
+    const CLOCK: u64 = u64::from_le_bytes(*b"00:00:00");
+    // What is one more than a digit may stand for, or than a colon, reaches the highest bit.
+    const TO_BEYOND: u64 = u64::from_le_bytes([118, 118, 127, 118, 118, 127, 118, 118]);
+    const HIGHEST: u64 = u64::from_le_bytes([128; 8]);
+    let clock = u64::from_le_bytes(*text[12..].first_chunk()?) ^ CLOCK;
+    let is_clock = (((clock & !HIGHEST) + TO_BEYOND) | clock) & HIGHEST == 0 && text[11] == b':';
+    let [h, hh, _, m, mm, _, s, ss] = clock.to_le_bytes().map(i64::from);
+    let (hour, minute, second) = (10 * h + hh, 10 * m + mm, 10 * s + ss);
+    (is_clock && hour < 24 && minute < 60 && second <= 60)
+        .then_some(((hour * 60 + minute) * 60 + second) * 1_000)
 }
 
 /// A time form that remembers the last text it read: neighbours in a log mostly share their second, and
