@@ -5,9 +5,9 @@
 
 use super::recorded::{RecordedRequest, Surroundings, local};
 use exedra_answering::answer::Answer;
-use exedra_answering::facts::Ground;
+use exedra_answering::facts::{Ground, LoggedField};
 use foldhash::quality::RandomState;
-use http::{HeaderName, header};
+use http::HeaderName;
 use smallvec::SmallVec;
 use std::collections::HashMap;
 use std::hash::{BuildHasher, Hash, Hasher};
@@ -42,13 +42,12 @@ impl Needs {
             // By its scheme a request is told from others anyway; what it came in by no log tells.
             Ground::Scheme | Ground::Tls | Ground::Connection => 0,
         };
-        // Other fields no log tells.
-        let of_field = |field: &HeaderName| match *field {
-            header::ACCEPT_ENCODING => ACCEPT_ENCODING,
-            header::AUTHORIZATION => LOGIN,
-            header::USER_AGENT => AGENT,
-            header::REFERER => REFERRER,
-            _ => 0,
+        let of_field = |field: &HeaderName| match LoggedField::of(field) {
+            Some(LoggedField::AcceptEncoding) => ACCEPT_ENCODING,
+            Some(LoggedField::Authorization) => LOGIN,
+            Some(LoggedField::Agent) => AGENT,
+            Some(LoggedField::Referrer) => REFERRER,
+            None => 0,
         };
         let depends = &answer.depends;
         let all = depends.grounds().map(of_ground).chain(depends.fields().map(of_field));

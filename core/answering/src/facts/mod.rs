@@ -17,8 +17,10 @@
 //! assert!(FACTS.iter().any(|fact| fact.name == "client" && fact.kind == "address"));
 //! ```
 
+pub mod logged;
 pub mod recorder;
 
+pub use logged::{LoggedField, LoggedFields};
 pub use recorder::{Dependence, Ground, RecordedFacts};
 
 use exedra_common::Column;
@@ -103,39 +105,6 @@ pub enum Fields<'a> {
     Logged(&'a LoggedFields<'a>),
     /// Not recorded.
     Unknown,
-}
-
-/// Header fields that a log tells of.
-#[derive(Debug, Clone, Copy)]
-pub struct LoggedFields<'a> {
-    /// `User-Agent`.
-    pub agent: Known<&'a str>,
-    /// `Referer`.
-    pub referrer: Known<&'a str>,
-    /// `Accept-Encoding`, as far as it follows from what was sent.
-    pub accept_encoding: Known<&'a str>,
-    /// `Authorization`, where somebody had signed in.
-    pub authorization: Known<&'a str>,
-}
-
-impl<'a> LoggedFields<'a> {
-    /// Of which nothing is known.
-    pub const UNKNOWN: LoggedFields<'static> = LoggedFields {
-        agent: Known::Unknown,
-        referrer: Known::Unknown,
-        accept_encoding: Known::Unknown,
-        authorization: Known::Unknown,
-    };
-
-    fn get(&self, name: &HeaderName) -> Known<&'a str> {
-        match *name {
-            header::USER_AGENT => self.agent,
-            header::REFERER => self.referrer,
-            header::ACCEPT_ENCODING => self.accept_encoding,
-            header::AUTHORIZATION => self.authorization,
-            _ => Known::Unknown,
-        }
-    }
 }
 
 /// When a request came in, by the clocks of the service's time zone.
