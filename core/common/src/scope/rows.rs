@@ -146,6 +146,7 @@ impl RowFilter {
     }
 
     /// Whether a request belongs to the scope as far as its time and its numbers say, which are given by their columns.
+    #[inline]
     pub fn keeps_numbers(&mut self, time: i64, numbers: &[u64; NumberColumn::COUNT]) -> bool {
         let holds = |filter: &Filter| match filter.column {
             Column::Number(column) => number_holds(filter, numbers[column.index()]),
@@ -154,6 +155,7 @@ impl RowFilter {
         self.is_in_time(time) && self.scope.filters.iter().all(holds)
     }
 
+    #[inline]
     fn is_in_time(&mut self, time: i64) -> bool {
         // What came in nobody knows when is in no period.
         let has_period = self.scope.from.is_some() || self.scope.until.is_some();
@@ -168,6 +170,7 @@ impl RowFilter {
 }
 
 /// Whether a filter lets a number through.
+#[inline]
 fn number_holds(filter: &Filter, number: u64) -> bool {
     (number != NO_NUMBER && filter.values.has_number(number)) != filter.without
 }

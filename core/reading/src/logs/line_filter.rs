@@ -136,8 +136,16 @@ impl LineFilter {
 
 /// Whether a field may stand for one of some texts: where nothing in it is written in another way, it is one.
 fn may_be_one_of(field: Option<&[u8]>, texts: &[Box<[u8]>]) -> bool {
+    let is_written_otherwise = |octets| eight::has_or_is_no_ascii(octets, b'\\');
     field.is_some_and(|field| {
-        texts.iter().any(|text| **text == *field) || eight::has_or_is_no_ascii(field, b'\\')
+        texts.iter().any(|text| {
+            // Most are told by how they begin.
+            let begins_otherwise = match (field.first_chunk::<8>(), text.first_chunk::<8>()) {
+                (Some(ours), Some(theirs)) => ours != theirs && !is_written_otherwise(ours),
+                _ => false,
+            };
+            !begins_otherwise && (**text == *field || is_written_otherwise(field))
+        })
     })
 }
 

@@ -178,7 +178,10 @@ impl<A: Borrow<Asked>, P: Borrow<Progress>> BlockSource<A, P> {
         let source = self.sources.len() - 1;
         let open = self.open.as_mut()?;
         let directives = open.blocks.directives();
-        open.blocks.note(&octets);
+        // Whoever reads no such lines need not look for them.
+        if open.layouts.iter().any(Layout::is_extended) {
+            open.blocks.note(&octets);
+        }
         self.progress.borrow().read(octets.len() as u64);
         let number = open.next;
         open.next += 1;

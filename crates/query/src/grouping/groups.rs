@@ -7,7 +7,7 @@ use arrow::array::{
     Array, ArrayData, ArrayRef, AsArray, BooleanArray, DictionaryArray, PrimitiveArray, StringArray,
     make_array,
 };
-use arrow::buffer::{Buffer, NullBuffer};
+use arrow::buffer::{Buffer, NullBuffer, ScalarBuffer};
 use arrow::datatypes::{DataType, Schema, UInt32Type};
 use datafusion::common::{DataFusionError, Result};
 use exedra_common::Dictionary;
@@ -119,6 +119,11 @@ impl Groups {
     pub(super) fn of_rows(&mut self, keys: &[ArrayRef], groups: &mut Vec<usize>) -> Result<()> {
         groups.clear();
         let Some(rows) = keys.first().map(|keys| keys.len()) else { return Ok(()) };
+        if let Some(numbers) = self.plain_numbers(keys) {
+            // One whole number in each row: it need not be put beside others first.
+            groups.extend(numbers.iter().map(|number| self.of_one(0, *number)));
+            return Ok(());
+        }
         let width = self.columns.len() + 1;
         self.numbers.clear();
         self.numbers.resize(rows * width, 0);
@@ -144,6 +149,18 @@ impl Groups {
         }
         self.numbers = numbers;
         Ok(())
+    }
+
+    /// The numbers of the only column, where it has one of eight octets in each row.
+    fn plain_numbers(&self, keys: &[ArrayRef]) -> Option<ScalarBuffer<u64>> {
+        let ([KeyColumn { kind: Kind::Bits(8), data_type }], [keys]) = (&self.columns[..], keys) else {
+            return None;
+        };
+        if keys.data_type() != data_type || keys.null_count() > 0 {
+            return None;
+        }
+        let data = keys.to_data();
+        Some(ScalarBuffer::new(data.buffers().first()?.clone(), data.offset(), data.len()))
     }
 
     /// The group of a number alone.
