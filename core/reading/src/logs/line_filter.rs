@@ -170,7 +170,19 @@ mod tests {
     use exedra_common::filters::Filters;
     use exedra_common::scope::Scope;
     use proptest::prelude::*;
+    use rstest::rstest;
     use std::sync::Arc;
+
+    #[rstest]
+    #[case::the_same("192.0.2.10", "192.0.2.10", true)]
+    #[case::ends_otherwise("192.0.2.11", "192.0.2.10", false)]
+    #[case::begins_otherwise("203.0.113.10", "192.0.2.10", false)]
+    #[case::written_otherwise_from_the_beginning(r"/\x6cong-path", "/long-path", true)]
+    #[case::written_otherwise_at_the_end(r"/long-path-a\x2fb", "/long-path-a/b", true)]
+    #[case::short("/a", "/b", false)]
+    fn a_field_may_stand_for_a_text(#[case] field: &str, #[case] text: &str, #[case] expected: bool) {
+        assert_eq!(may_be_one_of(Some(field.as_bytes()), &[text.as_bytes().into()]), expected);
+    }
 
     proptest! {
         /// A law: what is kept line by line is what is kept of a whole batch, whichever filters there are.

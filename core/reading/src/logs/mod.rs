@@ -9,7 +9,7 @@
 //!   in all of them
 //! - [`wrapped`]: lines that stand as a text in an object of JSON
 //! - [`values`]: what a value must look like to be a client or a host; [`numbers`]: numbers and their units;
-//!   [`scan`]: where parts of a line end
+//!   [`scan`]: where parts of a line end; [`eight`]: eight octets at once
 //! - [`cutter`]: any of these, ready to cut lines
 //! - [`moment`]: times as logs write them
 //! - [`escape`]: what a field may contain without breaking its line, and back

@@ -93,6 +93,8 @@ impl Durations {
             return;
         }
         self.make_as_coarse(other.coarse);
+        // Both are in the same order: what grows while it is filled so has most of it in one place.
+        self.counts.reserve(other.counts.len().min(MOST_PAIRS - self.counts.len()));
         for ((path, microseconds), count) in other.counts {
             self.add(path, microseconds, count);
         }

@@ -124,8 +124,9 @@ impl Roles<'_, '_> {
         let called = self.longest(&self.free().into_iter().filter(is_called).collect::<Vec<_>>());
         let candidates: Vec<usize> =
             self.free().into_iter().filter(|at| self.may_be_duration(*at, answered)).collect();
-        let found = named.or(suffixed).or(called).or_else(|| self.longest(&candidates));
-        let Some(at) = found.or_else(|| self.whole_of_joined()).or_else(|| self.aligned()) else { return };
+        let found = named.or(suffixed).or(called).or_else(|| self.whole_of_joined());
+        let found = found.or_else(|| self.longest(&candidates)).or_else(|| self.aligned());
+        let Some(at) = found else { return };
         let texts: Vec<&str> =
             self.places[at].known().filter_map(|value| std::str::from_utf8(value).ok()).collect();
         let by_name = match self.places[at].meaning() {
@@ -199,7 +200,13 @@ impl Roles<'_, '_> {
     fn may_be_duration(&self, at: usize, answered: usize) -> bool {
         let place = &self.places[at];
         let enough = place.count() * 2 > place.values.len();
-        if !enough || place.share(|value| is_number(value) || unit_behind(value).is_some()) < 0.97 {
+        // Of numbers with slashes between them the whole is looked for, and no part is taken for it.
+        let is_part = [Some(at), at.checked_sub(1)]
+            .into_iter()
+            .flatten()
+            .any(|at| self.places[at].shape == Shape::Joined);
+        if !enough || is_part || place.share(|value| is_number(value) || unit_behind(value).is_some()) < 0.97
+        {
             return false;
         }
         if self.unit_of(at).is_some() || place.share(|value| value.contains(&b'.')) > 0.5 {
