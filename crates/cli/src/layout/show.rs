@@ -10,7 +10,7 @@ use unicode_width::UnicodeWidthStr;
 const BEFORE: usize = 60;
 const SHOWN: usize = 92;
 /// How wide the place of a layout is shown, and what stands there in a line.
-const WIDEST_PLACE: usize = 40;
+const WIDEST_PLACE: usize = 48;
 const WIDEST_SAMPLE: usize = 36;
 const NARROWEST_SAMPLE: usize = 12;
 /// How wide it is said how sure a place is, with the gaps around it and before it.
@@ -86,8 +86,8 @@ fn places(made: &Made, line: &mut impl FnMut(String)) {
         let width = made.places.iter().map(|place| place.place.width()).max().unwrap_or(0).min(WIDEST_PLACE);
         // Reasons are not cut: what stands in a line is, as it is known.
         let reasons = made.places.iter().map(|place| place.reason.width()).max().unwrap_or(0);
-        let widest = fit::width().saturating_sub(width + CONFIDENCE + reasons);
-        let widest = widest.clamp(NARROWEST_SAMPLE, WIDEST_SAMPLE);
+        let rest = fit::room().map(|room| room.saturating_sub(width + CONFIDENCE + reasons));
+        let widest = rest.unwrap_or(WIDEST_SAMPLE).clamp(NARROWEST_SAMPLE, WIDEST_SAMPLE);
         line(format!(
             "{QUIET}{:width$}  {:<widest$}  {:<8}  because{QUIET:#}",
             "place", "in a line", "this is"

@@ -9,6 +9,7 @@
 //! ```
 
 use exedra_common::columns::Unit;
+use exedra_common::figures::grouped;
 
 /// The unit of some durations and why, if they are numbers at all.
 pub fn unit<T: AsRef<str>>(texts: &[T]) -> Option<(Unit, String)> {
@@ -38,13 +39,15 @@ pub fn unit<T: AsRef<str>>(texts: &[T]) -> Option<(Unit, String)> {
     if zeros * 10 >= numbers.len() * 9 && numbers.len() >= 10 && high <= 60.0 && high > 0.0 {
         return Some((Unit::Seconds, format!("whole numbers, nearly all of them 0, none over {high}")));
     }
-    let words =
-        |least: &str| format!("whole numbers, nearly all of them over {least}, half of them over {median}");
+    let words = |least: f64| {
+        let [least, median] = [least, median].map(|number| grouped(number as u64));
+        format!("whole numbers, nearly all of them over {least}, half of them over {median}")
+    };
     if median >= 1_000_000.0 && low >= 10_000.0 {
-        return Some((Unit::Nanoseconds, words(&low.to_string())));
+        return Some((Unit::Nanoseconds, words(low)));
     }
     if median >= 120.0 && low >= 20.0 {
-        return Some((Unit::Microseconds, words(&low.to_string())));
+        return Some((Unit::Microseconds, words(low)));
     }
     Some((Unit::Milliseconds, format!("whole numbers, half of them up to {median}")))
 }
