@@ -22,9 +22,9 @@
 //! ```
 
 use super::cut::Cut;
-use super::eight;
 use super::plan::OF_REQUESTS;
 use super::reader::{Shared, add_codes};
+use super::swar;
 use exedra_common::columns::TextColumn;
 use exedra_common::scope::RowFilter;
 use exedra_common::{Dictionaries, Projection, RequestBatch};
@@ -136,7 +136,7 @@ impl LineFilter {
 
 /// Whether a field may stand for one of some texts: where nothing in it is written in another way, it is one.
 fn may_be_one_of(field: Option<&[u8]>, texts: &[Box<[u8]>]) -> bool {
-    let is_written_otherwise = |octets| eight::has_or_is_no_ascii(octets, b'\\');
+    let is_written_otherwise = |octets| swar::has_or_is_no_ascii(octets, b'\\');
     field.is_some_and(|field| {
         texts.iter().any(|text| {
             // Most are told by how they begin.

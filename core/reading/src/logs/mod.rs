@@ -9,7 +9,7 @@
 //!   in all of them
 //! - [`wrapped`]: lines that stand as a text in an object of JSON
 //! - [`values`]: what a value must look like to be a client or a host; [`numbers`]: numbers and their units;
-//!   [`scan`]: where parts of a line end; [`eight`]: eight octets at once
+//!   [`scan`]: where parts of a line end; [`swar`]: eight octets at once
 //! - [`cutter`]: any of these, ready to cut lines
 //! - [`moment`]: times as logs write them
 //! - [`escape`]: what a field may contain without breaking its line, and back
@@ -22,7 +22,6 @@
 pub mod cut;
 pub mod cutter;
 pub mod detect;
-pub mod eight;
 pub mod escape;
 pub mod fit;
 pub mod layout;
@@ -38,6 +37,7 @@ pub mod plan;
 pub mod reader;
 pub mod scan;
 pub mod search;
+pub mod swar;
 pub mod template;
 mod usual;
 pub mod values;

@@ -1,7 +1,7 @@
 //! Numbers as logs write them, as columns hold them: durations in any unit become microseconds.
 
-use super::eight;
 use super::moment::number;
+use super::swar;
 use exedra_common::batch::NO_NUMBER;
 use exedra_common::columns::{Column, Kind, NumberColumn, Unit};
 
@@ -10,10 +10,10 @@ use exedra_common::columns::{Column, Kind, NumberColumn, Unit};
 pub(super) fn digits(text: &[u8]) -> (u64, usize) {
     if let Some(octets) = text.first_chunk() {
         let word = u64::from_le_bytes(*octets);
-        match eight::first(eight::non_digits(word)) {
+        match swar::first(swar::non_digits(word)) {
             0 => return (0, 0),
             8 => {}
-            length => return (eight::number(word, length), length),
+            length => return (swar::number(word, length), length),
         }
     }
     many_digits(text)

@@ -1,6 +1,6 @@
 //! Where parts of a line end: quotations, gaps, and whatever stands before a known text.
 
-use super::eight;
+use super::swar;
 
 /// Where a quotation ends that began before a place: at the next quotation mark that has no backslash before it.
 pub(super) fn closing_quote(line: &[u8], from: usize) -> Option<usize> {
@@ -116,9 +116,9 @@ fn near(octet: u8, line: &[u8], from: usize) -> Option<usize> {
     let mut at = from;
     for _ in 0..2 {
         let Some(octets) = line.get(at..).and_then(|rest| rest.first_chunk()) else { break };
-        let found = eight::first_of(u64::from_le_bytes(*octets), octet);
+        let found = swar::first_of(u64::from_le_bytes(*octets), octet);
         if found != 0 {
-            return Some(at + eight::first(found));
+            return Some(at + swar::first(found));
         }
         at += 8;
     }

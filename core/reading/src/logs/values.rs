@@ -13,7 +13,7 @@
 //! assert_eq!(named("<134>1"), None);
 //! ```
 
-use super::eight;
+use super::swar;
 use std::net::{IpAddr, Ipv6Addr};
 use std::ops::Range;
 
@@ -121,8 +121,8 @@ const LONGEST_IPV4: usize = 15;
 /// The same of octets of which there are enough for any, so that no end need be looked for.
 #[inline(always)]
 fn ipv4_of(octets: &[u8; LONGEST_IPV4 + 1]) -> Option<usize> {
-    let words = octets.as_chunks::<8>().0.iter().map(|word| eight::non_digits(u64::from_le_bytes(*word)));
-    let mut others = words.rev().fold(0u32, |places, word| places << 8 | u32::from(eight::places(word)));
+    let words = octets.as_chunks::<8>().0.iter().map(|word| swar::non_digits(u64::from_le_bytes(*word)));
+    let mut others = words.rev().fold(0u32, |places, word| places << 8 | u32::from(swar::places(word)));
     let (mut from, mut end) = (0, 0);
     // All is asked at once, and whether it holds in the end: which part is how long cannot be guessed.
     let mut fits = true;

@@ -19,6 +19,7 @@ pub mod forms;
 
 pub use codes::Codes;
 
+use super::swar;
 use jiff::{Timestamp, civil, fmt::strtime, tz::Offset, tz::TimeZone};
 use std::fmt::Write as _;
 
@@ -249,9 +250,8 @@ fn classic_of_day(text: &[u8; CLASSIC_LENGTH]) -> Option<i64> {
     const CLOCK: u64 = u64::from_le_bytes(*b"00:00:00");
     // What is one more than a digit may stand for, or than a colon, reaches the highest bit.
     const TO_BEYOND: u64 = u64::from_le_bytes([118, 118, 127, 118, 118, 127, 118, 118]);
-    const HIGHEST: u64 = u64::from_le_bytes([128; 8]);
     let clock = u64::from_le_bytes(*text[12..].first_chunk()?) ^ CLOCK;
-    let is_clock = (((clock & !HIGHEST) + TO_BEYOND) | clock) & HIGHEST == 0 && text[11] == b':';
+    let is_clock = swar::reaching(clock, TO_BEYOND) == 0 && text[11] == b':';
     let [h, hh, _, m, mm, _, s, ss] = clock.to_le_bytes().map(i64::from);
     let (hour, minute, second) = (10 * h + hh, 10 * m + mm, 10 * s + ss);
     (is_clock && hour < 24 && minute < 60 && second <= 60)

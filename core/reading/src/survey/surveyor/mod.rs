@@ -100,6 +100,11 @@ impl Surveyor {
 
     /// The same of a batch whose requests are all within the scope.
     pub fn add_all(&mut self, batch: &mut RequestBatch, dictionaries: &Dictionaries, source: usize) {
+        debug_assert_eq!(
+            self.row_filter.rows(batch, dictionaries).len(),
+            batch.rows(),
+            "all are within the scope"
+        );
         let mut rows = std::mem::take(&mut self.rows);
         rows.clear();
         rows.extend(0..batch.rows() as u32);

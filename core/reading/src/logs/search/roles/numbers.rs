@@ -124,9 +124,10 @@ impl Roles<'_, '_> {
         let called = self.longest(&self.free().into_iter().filter(is_called).collect::<Vec<_>>());
         let candidates: Vec<usize> =
             self.free().into_iter().filter(|at| self.may_be_duration(*at, answered)).collect();
-        let found = named.or(suffixed).or(called).or_else(|| self.whole_of_joined());
-        let found = found.or_else(|| self.longest(&candidates)).or_else(|| self.aligned());
-        let Some(at) = found else { return };
+        let found = named.or(suffixed).or(called).map(|at| (at, ""));
+        let found = found.or_else(|| Some((self.whole_of_joined()?, "all steps together, ")));
+        let found = found.or_else(|| Some((self.longest(&candidates)?, "")));
+        let Some((at, why)) = found.or_else(|| Some((self.aligned()?, "below each other, "))) else { return };
         let texts: Vec<&str> =
             self.places[at].known().filter_map(|value| std::str::from_utf8(value).ok()).collect();
         let by_name = match self.places[at].meaning() {
@@ -144,7 +145,7 @@ impl Roles<'_, '_> {
             }
             _ => return,
         };
-        let reason = format!("{reason}: {}", unit.name());
+        let reason = format!("{why}{reason}: {}", unit.name());
         self.set(at, Field::Number(NumberColumn::Duration, unit), confidence, reason);
         for other in candidates.into_iter().filter(|other| *other != at) {
             self.skip(other, "another duration, perhaps a part of the first");

@@ -1,10 +1,10 @@
-//! Eight octets at once: what they are, told without a branch for each.
+//! SIMD within a register (SWAR): what eight octets are, told at once and without a branch for each.
 //!
 //! How long an address or a number is differs from line to line, so that a processor that asks octet by octet guesses wrong once in
 //! every value, and waits longer for that than for all the rest. A word of eight answers for all of them in a few sums.
 //!
 //! ```
-//! use exedra_reading::logs::eight::{non_digits, number, places};
+//! use exedra_reading::logs::swar::{non_digits, number, places};
 //! let word = u64::from_le_bytes(*b"512 \"-\" ");
 //! assert_eq!(places(non_digits(word)), 0b1111_1000);
 //! assert_eq!(number(word, 3), 512);
@@ -16,9 +16,14 @@ const HIGHEST: u64 = ONES << 7;
 /// The highest bit of every octet that is no digit.
 #[inline]
 pub fn non_digits(word: u64) -> u64 {
-    // Digits become 0 to 9; of what is more, adding 118 reaches the highest bit, if it was not set already.
-    let values = word ^ (ONES * u64::from(b'0'));
-    (((values & !HIGHEST) + ONES * 118) | values) & HIGHEST
+    // Digits become 0 to 9.
+    reaching(word ^ (ONES * u64::from(b'0')), ONES * u64::from(128 - 10u8))
+}
+
+/// The highest bit of every octet that reaches it when a number of its own is added, at most 127, or had reached it before.
+#[inline]
+pub fn reaching(word: u64, added: u64) -> u64 {
+    (((word & !HIGHEST) + added) | word) & HIGHEST
 }
 
 /// The highest bit of the first octet that is this one; of those behind it, nothing is said.
