@@ -12,6 +12,7 @@
 
 use super::cut::{Cut, Stop};
 use super::layout::Layout;
+use super::marks::Marks;
 use super::objects::Objects;
 use super::plan::Plan;
 use super::template::variants;
@@ -97,13 +98,19 @@ impl Cutter {
         }
     }
 
-    /// Cuts one line, given with whatever follows it, if it says what nearly all do and nothing else; and says how long it is. Where it
-    /// does not, nothing is known yet.
+    /// Cuts the line that begins at a place of some octets, if it begins as nearly all do, and says how long it is without its end. Where
+    /// nothing is said, nothing is known yet.
     #[inline]
-    pub(super) fn run_usual(&mut self, text: &[u8], cut: &mut Cut) -> Option<usize> {
+    pub(super) fn run_ahead(
+        &mut self,
+        octets: &[u8],
+        line: usize,
+        marks: &mut Marks,
+        cut: &mut Cut,
+    ) -> Option<usize> {
         let Kind::Plans(plans) = &mut self.kind else { return None };
         let plan = plans.first_mut().filter(|_| self.within.is_none())?;
-        let length = plan.run_usual(text, cut)?;
+        let length = plan.run_ahead(octets, line, marks, cut)?;
         self.fields = plan.fields();
         Some(length)
     }

@@ -4,11 +4,11 @@
 //!   [`detect`]: both, the layouts of a log
 //! - [`cut`]: what one line said, or where reading it stopped
 //! - [`template`]: a layout as text, understood; [`plan`]: the same, ready to run over lines, the usual
-//!   beginning of most in one go (`usual`)
+//!   beginning of most in one go (`usual`), by quotation marks found before (`marks`)
 //! - [`objects`]: lines of JSON; [`w3c`]: the W3C extended format; [`pairs`]: `key=value`; [`meaning`]: what named values mean
 //!   in all of them
 //! - [`wrapped`]: lines that stand as a text in an object of JSON
-//! - [`values`]: what a value must look like to be a client or a host; [`numbers`]: numbers and their units;
+//! - [`values`]: what a value must look like to be a client or a host (`addresses`: addresses of IPv4 and IPv6); [`numbers`]: numbers and their units;
 //!   [`scan`]: where parts of a line end; [`swar`]: eight octets at once
 //! - [`cutter`]: any of these, ready to cut lines
 //! - [`moment`]: times as logs write them
@@ -19,6 +19,7 @@
 //!   texts are looked up
 //! - [`writer`]: a finished request into a line
 
+mod addresses;
 pub mod cut;
 pub mod cutter;
 pub mod detect;
@@ -27,6 +28,7 @@ pub mod fit;
 pub mod layout;
 pub mod levels;
 pub mod line_filter;
+mod marks;
 pub mod mask;
 pub mod meaning;
 pub mod moment;

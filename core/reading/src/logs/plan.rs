@@ -18,8 +18,10 @@
 //! assert_eq!((stop.at, stop.reason), (21, Reason::BadNumber));
 //! ```
 
+use super::addresses;
 use super::cut::{Cut, Reason, Stop};
 use super::layout::Hints;
+use super::marks::Marks;
 use super::moment::{CLASSIC, CLASSIC_LENGTH, TimeForm, TimeReader};
 use super::numbers;
 use super::objects::Objects;
@@ -232,12 +234,6 @@ impl Plan {
         }
     }
 
-    /// The same, which reads nothing in one go.
-    #[cfg(test)]
-    pub(super) fn step_by_step(self) -> Self {
-        Plan { usual: None, ..self }
-    }
-
     /// How many fields it reads from a line, as the last one had them.
     pub fn fields(&self) -> usize {
         self.fields + self.named
@@ -249,35 +245,49 @@ impl Plan {
         self.run_into(line, &mut cut).map(|()| cut)
     }
 
-    /// Cuts one line, given with whatever follows it, if it says the usual and nothing else; and says how long it is. Where it does
-    /// not, nothing is known yet.
+    /// Cuts the line that begins at a place of some octets, if it begins with the usual, and says how long it is without its end.
+    /// Where nothing is said, nothing is known yet. What it cuts into must be new, or have been cut by this alone.
     #[inline]
-    pub(super) fn run_usual(&mut self, text: &[u8], cut: &mut Cut) -> Option<usize> {
+    pub(super) fn run_ahead(
+        &mut self,
+        octets: &[u8],
+        line: usize,
+        marks: &mut Marks,
+        cut: &mut Cut,
+    ) -> Option<usize> {
         let usual = self.usual.as_ref()?;
-        *cut = Cut { time: NO_TIME, ..Cut::default() };
-        usual.read_line(text, &mut self.clocks[0], cut)
+        let is_whole = usual.is_whole();
+        if !is_whole {
+            *cut = Cut { time: NO_TIME, ..Cut::default() };
+        }
+        let (next, length) = usual.read_ahead(octets, line, marks, &mut self.clocks[0], cut)?;
+        // Of what there is in a whole layout, each line sets everything anew.
+        if !is_whole {
+            self.run_steps(&octets[line..line + length], (self.usual_steps, next, 1), cut).ok()?;
+        }
+        Some(length)
     }
 
     /// As [`Plan::run`], into a cut of whatever line before.
     pub fn run_into(&mut self, line: &[u8], cut: &mut Cut) -> Result<(), Stop> {
-        let Plan { steps, usual, usual_steps, clocks, apart, joined, named, checks_host, has_time, .. } =
-            self;
         *cut = Cut { time: NO_TIME, ..Cut::default() };
-        let (mut date, mut time_of_day) = (0..0, 0..0);
         if line.is_empty() {
             return Err(Stop { at: 0, reason: Reason::Empty });
         }
-        let (mut clock, mut at) = (0, 0);
+        self.run_steps(line, (0, 0, 0), cut)
+    }
+
+    /// Runs the steps from one on, at a place of the line, where so many times have been read.
+    fn run_steps(
+        &mut self,
+        line: &[u8],
+        (first, mut at, mut clock): (usize, usize, usize),
+        cut: &mut Cut,
+    ) -> Result<(), Stop> {
+        let Plan { steps, clocks, apart, joined, named, checks_host, has_time, .. } = self;
+        let (mut date, mut time_of_day) = (0..0, 0..0);
         let mut client_is_name = false;
-        let mut steps = &mut steps[..];
-        if let Some(usual) = usual {
-            match usual.read(line, &mut clocks[0], cut) {
-                Some(next) => (clock, at, steps) = (1, next, &mut steps[*usual_steps..]),
-                // What it had read until then does not count.
-                None => *cut = Cut { time: NO_TIME, ..Cut::default() },
-            }
-        }
-        for step in steps {
+        for step in &mut steps[first..] {
             let stop = |reason| Stop { at, reason };
             // Where the value is, where reading goes on, and what must stand there.
             let (field, value, next, behind) = match step {
@@ -325,7 +335,7 @@ impl Plan {
                             }
                         }
                         Usual::Address => {
-                            if let Some(length) = values::ipv4(&line[at..])
+                            if let Some(length) = addresses::ipv4(&line[at..])
                                 && let Some(next) = end.behind(line, at + length)
                             {
                                 cut.set(TextColumn::Client, line, at, at + length);

@@ -20,6 +20,7 @@ use super::cutter::Cutter;
 use super::escape;
 use super::layout::Layout;
 use super::line_filter::LineFilter;
+use super::marks::Marks;
 use exedra_common::batch::{BATCH_ROWS, NO_TEXT, RequestBatch};
 use exedra_common::columns::{Projection, TextColumn};
 use exedra_common::{Dictionaries, Origin};
@@ -98,6 +99,7 @@ pub struct LineReader {
     /// Whether some layout has a line that names its columns.
     has_heading: bool,
     projection: Projection,
+    marks: Marks,
     /// Whether cutters leave requests for whoever looks into them.
     puts_off_requests: bool,
     shared: Shared,
@@ -119,6 +121,7 @@ impl LineReader {
             has_heading,
             cutters,
             projection,
+            marks: Marks::default(),
             puts_off_requests: false,
             shared,
             read: 0,
@@ -201,22 +204,27 @@ impl LineReader {
         dictionaries: &mut Dictionaries,
     ) -> usize {
         let mut at = 0;
+        self.marks.clear();
         let mut lines: Vec<Cow<'_, [u8]>> = Vec::with_capacity(TOGETHER);
         // As many as there are lines; what is behind them is room.
         let mut cuts: Vec<Cut> = vec![Cut::default(); TOGETHER];
         while at < octets.len() && !batch.is_full() {
             let room = TOGETHER.min(BATCH_ROWS - batch.rows());
             let mut read = 0;
+            // Whether others have been cut than those that are cut ahead.
+            let mut others = false;
             while at < octets.len() && lines.len() < room {
                 let cut = &mut cuts[lines.len()];
+                if others {
+                    *cut = Cut::default();
+                }
                 *line += 1;
-                let text = if let Some(text) = self.cut_usual(&octets[at..], cut) {
+                let text = if let Some(text) = self.cut_ahead(octets, at, cut) {
                     at += text.len();
-                    // Behind it there is nothing but its end.
-                    let end = octets[at..].iter().take(2).position(|octet| *octet == b'\n');
-                    at += end.map_or(0, |end| end + 1);
+                    at += if octets[at] == b'\r' { 2 } else { 1 };
                     Cow::Borrowed(text)
                 } else {
+                    others = true;
                     let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
                     let text = &octets[at..end];
                     at = (end + 1).min(octets.len());
@@ -240,25 +248,28 @@ impl LineReader {
                 }
                 None => {}
             }
-            let cuts = &cuts[..lines.len()];
-            batch.time.extend(cuts.iter().map(|cut| cut.time));
+            let said = &cuts[..lines.len()];
+            batch.time.extend(said.iter().map(|cut| cut.time));
             for column in self.projection.numbers() {
-                batch.numbers_mut(column).extend(cuts.iter().map(|cut| cut.numbers[column.index()]));
+                batch.numbers_mut(column).extend(said.iter().map(|cut| cut.numbers[column.index()]));
             }
             for column in self.projection.texts() {
-                add_codes(column, &lines, cuts, &self.shared, batch, dictionaries);
+                add_codes(column, &lines, said, &self.shared, batch, dictionaries);
             }
             lines.clear();
+            if others {
+                cuts.fill(Cut::default());
+            }
         }
         at
     }
 
-    /// Cuts the line that a text begins with, without having looked for its end, if nothing about it is unusual.
+    /// Cuts the line that begins at a place, without having looked for its end, if nothing about it is unusual.
     #[inline]
-    fn cut_usual<'l>(&mut self, text: &'l [u8], cut: &mut Cut) -> Option<&'l [u8]> {
+    fn cut_ahead<'l>(&mut self, octets: &'l [u8], line: usize, cut: &mut Cut) -> Option<&'l [u8]> {
         let first = self.cutters.first_mut().filter(|_| !self.has_heading)?;
-        let length = first.run_usual(text, cut).filter(|length| *length <= LONGEST_LINE)?;
-        Some(&text[..length])
+        let length = first.run_ahead(octets, line, &mut self.marks, cut)?;
+        Some(&octets[line..line + length])
     }
 
     /// Cuts one line by the plan that fits, or counts it as unread.

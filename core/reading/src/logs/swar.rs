@@ -48,6 +48,23 @@ pub fn has_or_is_no_ascii(text: &[u8], octet: u8) -> bool {
     }
 }
 
+/// Nothing where some octets, at most eight, stand at a place of a text, which must have room for them there; otherwise, how they differ.
+#[inline(always)]
+pub fn difference<const TEXT: usize, const OCTETS: usize>(
+    text: &[u8; TEXT],
+    at: usize,
+    octets: &[u8; OCTETS],
+) -> u64 {
+    const { assert!(OCTETS <= 8 && TEXT >= 8) };
+    // A word that does not go beyond the text, and which of its octets these are.
+    let from = at.min(TEXT - 8);
+    let skip = 8 * (at - from) as u32;
+    let mut expected = [0; 8];
+    expected[..OCTETS].copy_from_slice(octets);
+    let word = text[from..].first_chunk().map_or(0, |word| u64::from_le_bytes(*word)) >> skip;
+    (word ^ u64::from_le_bytes(expected)) << (64 - 8 * OCTETS)
+}
+
 /// Of highest bits, the places of their octets: one bit each.
 #[inline]
 pub fn places(highest: u64) -> u8 {
@@ -79,6 +96,11 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        #[test]
+        fn octets_differ_where_others_stand(text in proptest::array::uniform10(b'a'..=b'c'), at in 0usize..8) {
+            prop_assert_eq!(difference(&text, at, b"ab") == 0, text[at..].starts_with(b"ab"));
+        }
+
         #[test]
         fn an_octet_is_found_wherever_it_stands(text in "[a-c\u{80}\\\\]{0,30}") {
             let expected = text.bytes().any(|octet| octet == b'\\' || octet > 127);

@@ -13,8 +13,8 @@
 //! assert_eq!(named("<134>1"), None);
 //! ```
 
-use super::swar;
-use std::net::{IpAddr, Ipv6Addr};
+use super::addresses;
+use std::net::IpAddr;
 use std::ops::Range;
 
 /// The client that a text names, as a part of it: an address or the name of a host. Of a list (`X-Forwarded-For`) it is the first
@@ -97,53 +97,13 @@ pub fn host(text: &[u8]) -> Option<Range<usize>> {
 
 /// Whether a text is an address of IPv4: four numbers below 256 between dots.
 pub fn is_ipv4(text: &[u8]) -> bool {
-    ipv4(text) == Some(text.len())
-}
-
-/// How many octets the address of IPv4 has that a text begins with.
-#[inline]
-pub(super) fn ipv4(text: &[u8]) -> Option<usize> {
-    match text.first_chunk() {
-        Some(octets) => ipv4_of(octets),
-        None => {
-            let mut octets = [b' '; LONGEST_IPV4 + 1];
-            octets[..text.len()].copy_from_slice(text);
-            ipv4_of(&octets)
-        }
-    }
-}
-
-/// The digits of the greatest part of an address of IPv4, 255.
-const GREATEST: u32 = u32::from_be_bytes([0, b'2', b'5', b'5']);
-/// How many octets the longest address of IPv4 has.
-const LONGEST_IPV4: usize = 15;
-
-/// The same of octets of which there are enough for any, so that no end need be looked for.
-#[inline(always)]
-fn ipv4_of(octets: &[u8; LONGEST_IPV4 + 1]) -> Option<usize> {
-    let words = octets.as_chunks::<8>().0.iter().map(|word| swar::non_digits(u64::from_le_bytes(*word)));
-    let mut others = words.rev().fold(0u32, |places, word| places << 8 | u32::from(swar::places(word)));
-    let (mut from, mut end) = (0, 0);
-    // All is asked at once, and whether it holds in the end: which part is how long cannot be guessed.
-    let mut fits = true;
-    for part in 0..4 {
-        // Where no other octet comes, that is far beyond three digits.
-        end = others.trailing_zeros() as usize;
-        others &= others.wrapping_sub(1);
-        let length = end.wrapping_sub(from);
-        // Digits are in the order of what they stand for.
-        let three = u32::from_be_bytes(*octets.get(from..)?.first_chunk().unwrap_or(&[0; 4])) >> 8;
-        fits &= (1..=3).contains(&length) & ((length < 3) | (three <= GREATEST));
-        fits &= (part == 3) | (octets[end % octets.len()] == b'.');
-        from = end + 1;
-    }
-    fits.then_some(end)
+    addresses::ipv4(text) == Some(text.len())
 }
 
 /// Whether a text is an address of IPv6, perhaps with a zone or the bits of a network behind it.
 pub fn is_ipv6(text: &[u8]) -> bool {
     let end = text.iter().position(|octet| matches!(octet, b'%' | b'/')).unwrap_or(text.len());
-    end <= 45 && std::str::from_utf8(&text[..end]).is_ok_and(|text| text.parse::<Ipv6Addr>().is_ok())
+    end <= 45 && addresses::is_ipv6(&text[..end])
 }
 
 /// Whether an address lies behind whoever faces the world: a balancer, and no client.
@@ -176,20 +136,7 @@ fn is_number(text: &[u8]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use proptest::prelude::*;
     use rstest::rstest;
-
-    proptest! {
-        #[test]
-        fn addresses_end_where_their_fourth_number_does(text in "([0-9]{0,4}\\.){2,4}[0-9]{0,4}[ .a]?[0-9]{0,3}") {
-            let parts = regex::Regex::new(r"^(\d{1,3})\.(\d{1,3})\.(\d{1,3})\.(\d+)").unwrap();
-            let expected = parts.captures(&text).and_then(|found| {
-                let numbers = (1..=4).map(|nth| found[nth].parse::<u64>().unwrap());
-                (found[4].len() <= 3 && numbers.max() <= Some(255)).then(|| found[0].len())
-            });
-            prop_assert_eq!(ipv4(text.as_bytes()), expected);
-        }
-    }
 
     #[rstest]
     #[case::port("192.0.2.1:51234", Some("192.0.2.1"))]

@@ -246,6 +246,7 @@ fn classic(text: &[u8]) -> Option<i64> {
 }
 
 /// Milliseconds since midnight of the clock in the classic form.
+#[inline(always)]
 fn classic_of_day(text: &[u8; CLASSIC_LENGTH]) -> Option<i64> {
     const CLOCK: u64 = u64::from_le_bytes(*b"00:00:00");
     // What is one more than a digit may stand for, or than a colon, reaches the highest bit.
@@ -302,20 +303,29 @@ impl TimeReader {
 
     /// As [`TimeForm::read`].
     pub fn read(&mut self, text: &[u8]) -> Option<i64> {
-        let classic = text.first_chunk::<CLASSIC_LENGTH>().filter(|_| self.is_classic);
-        if text.len() == self.length {
-            let last = &self.last[..self.length];
-            // Where all but the clock is the same, day and zone are.
-            if let (Some(text), Some(last)) = (classic, last.first_chunk::<CLASSIC_LENGTH>())
-                && last[..11] == text[..11]
-                && last[20..] == text[20..]
-            {
-                return Some(self.midnight + classic_of_day(text)?).filter(is_sensible);
-            }
-            if last == text {
-                return Some(self.milliseconds);
-            }
+        match text.try_into() {
+            Ok(text) if self.is_classic => self.read_classic(text),
+            _ if text.len() == self.length && self.last[..self.length] == *text => Some(self.milliseconds),
+            _ => self.read_anew(text),
         }
+    }
+
+    /// The same of the classic form, which this one must be of.
+    #[inline(always)]
+    pub(super) fn read_classic(&mut self, text: &[u8; CLASSIC_LENGTH]) -> Option<i64> {
+        let word =
+            |text: &[u8], at: usize| text[at..].first_chunk().map_or(0, |word| u64::from_le_bytes(*word));
+        let difference = |at: usize| word(text, at) ^ word(&self.last, at);
+        // Where all but the clock is the same, day and zone are.
+        let is_of_that_day = (difference(0) | difference(3) | (difference(18) >> 16)) == 0;
+        match is_of_that_day && self.length == CLASSIC_LENGTH {
+            true => Some(self.midnight + classic_of_day(text)?).filter(is_sensible),
+            false => self.read_anew(text),
+        }
+    }
+
+    #[inline(never)]
+    fn read_anew(&mut self, text: &[u8]) -> Option<i64> {
         let milliseconds = match &self.codes {
             Some(codes) => codes.read(text)?.instant(self.near).filter(is_sensible)?,
             None => self.form.read(text)?,
@@ -324,6 +334,7 @@ impl TimeReader {
             self.last[..text.len()].copy_from_slice(text);
             self.length = text.len();
             self.milliseconds = milliseconds;
+            let classic = text.try_into().ok().filter(|_| self.is_classic);
             self.midnight = milliseconds - classic.and_then(classic_of_day).unwrap_or(0);
         }
         Some(milliseconds)
