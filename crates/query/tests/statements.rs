@@ -1,20 +1,19 @@
 //! Statements over a made log, as whoever asks sees them: what is right is answered with the figures of a report, what is wrong is told
 //! in words of the trade and at its place, and what would do harm is refused or bounded.
 
-use exedra_common::scope::{RowFilter, Scope};
+mod made;
+
+use exedra_common::scope::Scope;
 use exedra_common::tables::{Cell, Table};
 use exedra_common::{Column, Dictionaries, Origin, Projection, RequestBatch};
 use exedra_query::parameters::Parameters;
 use exedra_query::schema::{self, Field};
-use exedra_query::{
-    Engine, Limits, QueryError, Reading, RequestReader, RequestSource, RequestsTable, SourceError, Statement,
-    TextsAre, functions, library,
-};
+use exedra_query::{Engine, Limits, QueryError, RequestsTable, Statement, functions, library};
 use exedra_reading::classify::Classifier;
-use exedra_reading::logs::{Layout, LineFilter, LineReader};
+use exedra_reading::logs::{Layout, LineReader};
 use exedra_reading::survey::report::Shown;
-use exedra_reading::survey::{Report, ReportOptions, SurveyPlan, Surveyor, VisitorKey};
-use jiff::tz::TimeZone;
+use exedra_reading::survey::{Report, ReportOptions, SurveyPlan, Surveyor};
+use made::{KEY, Logs, asked, zone};
 use rstest::rstest;
 use std::sync::Arc;
 use std::time::Duration;
@@ -66,9 +65,6 @@ fn log(site: u64) -> String {
     (0..2_000).map(|nth| line(nth * 2 + site)).collect()
 }
 
-#[derive(Debug)]
-struct Logs(Vec<(Origin, String)>);
-
 fn logs() -> Logs {
     let of = |(nth, site): (usize, &str)| {
         let origin =
@@ -78,61 +74,12 @@ fn logs() -> Logs {
     Logs(["harbour", "lamp"].into_iter().enumerate().map(of).collect())
 }
 
-struct LogsReader {
-    logs: Vec<(Origin, String)>,
-    projection: Projection,
-    filter: RowFilter,
-}
-
-impl RequestSource for Logs {
-    fn begin(&self, reading: Reading) -> Result<Vec<Box<dyn RequestReader>>, SourceError> {
-        let of = |logs: &[(Origin, String)]| -> Box<dyn RequestReader> {
-            Box::new(LogsReader {
-                logs: logs.to_vec(),
-                projection: reading.projection.with(reading.filter.projection()),
-                filter: reading.filter.clone(),
-            })
-        };
-        match reading.threads {
-            1 => Ok(vec![of(&self.0)]),
-            _ => Ok(self.0.chunks(1).map(of).collect()),
-        }
-    }
-}
-
-impl RequestReader for LogsReader {
-    fn read(
-        &mut self,
-        batch: &mut RequestBatch,
-        texts: &mut Dictionaries,
-    ) -> Result<Option<TextsAre>, SourceError> {
-        let Some((origin, log)) = self.logs.pop() else { return Ok(None) };
-        let layouts = [Layout::understand("full").unwrap()];
-        let mut reader = LineReader::new(&layouts, self.projection).of(&origin);
-        let mut filter = LineFilter::new(&self.filter);
-        let took = reader.read_matching(log.as_bytes(), 0, &mut 0, &mut filter, batch, texts);
-        assert_eq!((took, reader.unread.lines()), (log.len(), 0), "{:?}", reader.unread);
-        Ok(Some(TextsAre::Known))
-    }
-}
-
-const KEY: VisitorKey = VisitorKey([7, 9]);
-
-fn zone() -> TimeZone {
-    TimeZone::get("Atlantic/Faroe").unwrap()
-}
-
 fn table(scope: Scope) -> RequestsTable {
     RequestsTable::new(Arc::new(logs()), (scope, zone()), Arc::new(Classifier::default()), KEY).on_threads(2)
 }
 
 fn engine() -> Engine {
     Engine::new(table(Scope::default()), Limits::default(), || {}).unwrap()
-}
-
-fn asked(engine: &Engine, statement: &str) -> Result<Table, QueryError> {
-    let statement = Statement::understand(statement, &Parameters::default())?;
-    Ok(engine.ask(&statement, &|| true)?.into_table(usize::MAX, &|| true)?.0)
 }
 
 fn answer(statement: &str) -> Table {
