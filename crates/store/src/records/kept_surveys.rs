@@ -21,11 +21,12 @@ const EFFORT: i32 = 1;
 const MOST_OCTETS: usize = 256 << 20;
 /// How many octets a request may take, together with its share in what is kept of its month and of its day; the least and the most of
 /// the month's, and of the day's. The month comes first: the days of the last one are soon counted. And how many octets may be kept of
-/// any stretch.
+/// any day and of any month: of few requests the parts are small, and a disk has room for them.
 const OF_A_REQUEST: f64 = 13.2;
 const OF_ITS_MONTH: (f64, f64) = (1.6, 6.0);
 const OF_ITS_DAY: (f64, f64) = (0.3, 8.0);
-const LEAST_OCTETS: usize = 4096;
+const LEAST_OF_A_DAY: usize = 4 << 10;
+const LEAST_OF_A_MONTH: usize = 4 << 20;
 /// What is longer is a month: in milliseconds.
 const LONGEST_DAY: i64 = 2 * 86_400_000;
 /// How many of the last changes are remembered.
@@ -337,11 +338,14 @@ fn bit(part: StoredPart) -> i32 {
 /// may take. Of a day with very many different visitors or paths, to count them again takes hardly longer than to read them.
 fn share(of: &KeptSurvey, requests: u64, of_a_request: f64) -> usize {
     let left = OF_A_REQUEST - of_a_request;
-    let share = match of.until - of.from > LONGEST_DAY {
-        true => (left - OF_ITS_DAY.0).clamp(OF_ITS_MONTH.0, OF_ITS_MONTH.1),
-        false => (left - (OF_ITS_MONTH.0 + OF_ITS_MONTH.1) / 2.0).clamp(OF_ITS_DAY.0, OF_ITS_DAY.1),
+    let (share, least) = match of.until - of.from > LONGEST_DAY {
+        true => ((left - OF_ITS_DAY.0).clamp(OF_ITS_MONTH.0, OF_ITS_MONTH.1), LEAST_OF_A_MONTH),
+        false => {
+            let of_its_month = (OF_ITS_MONTH.0 + OF_ITS_MONTH.1) / 2.0;
+            ((left - of_its_month).clamp(OF_ITS_DAY.0, OF_ITS_DAY.1), LEAST_OF_A_DAY)
+        }
     };
-    (requests as f64 * share) as usize + LEAST_OCTETS
+    ((requests as f64 * share) as usize).max(least)
 }
 
 /// Leaves parts out that do not fit: those that are asked for least first.
