@@ -6,7 +6,7 @@ use reqwest::blocking::Response;
 use rstest::rstest;
 use serde_json::{Value, json};
 use std::path::Path;
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 
 /// Five requests an hour over three days: by their number one in four is missing.
 fn line(nth: u64) -> String {
@@ -250,6 +250,40 @@ fn days_are_exported_once_each() {
     assert!(all[0].starts_with("site=lamp/day=") && all[0].ends_with("/requests.csv"), "{all:?}");
     let written = std::fs::read_to_string(also.join(&all[0])).unwrap();
     assert!(written.contains("192.0.2.0/24") && !written.contains("192.0.2.3"), "{written:.400}");
+}
+
+/// One that was killed in the middle has left whole days and nothing else, and is gone on with: in the end each request is there once.
+#[test]
+fn an_export_that_was_killed_goes_on() {
+    let folder = tempfile::tempdir().unwrap();
+    let (home, to) = (folder.path(), folder.path().join("lake"));
+    // Each hour of three days has many, so that a day is not written in an instant.
+    const TIMES: u64 = 300;
+    let log = home.join("made.log");
+    std::fs::write(&log, (0..LINES).map(|nth| line(nth).repeat(TIMES as usize)).collect::<String>()).unwrap();
+    let export = ["export", &text(&log), "--to", &text(&to), "--resume", "pier"].map(str::to_owned);
+    let is_there = |name: &String| name.ends_with(".parquet");
+    let begin = || {
+        let mut child = Command::new(program_path());
+        child.args(&export).env("XDG_CONFIG_HOME", home).env("XDG_STATE_HOME", home).current_dir(home);
+        child.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    };
+    let mut child = begin();
+    until("a day is there, or all are", || {
+        let has_ended = child.try_wait().unwrap().is_some();
+        (has_ended || to.is_dir() && files(&to).iter().any(is_there)).then_some(())
+    });
+    let _ = child.kill();
+    child.wait().unwrap();
+    let whole = |to: &Path| -> Vec<usize> {
+        let files = files(to).into_iter().filter(is_there);
+        files.map(|file| parquet_rows(&to.join(file)).len()).collect()
+    };
+    let of_a_day = (LINES * TIMES / 3) as usize;
+    assert!(whole(&to).iter().all(|rows| *rows == of_a_day), "{:?}", whole(&to));
+    assert!(begin().wait().unwrap().success());
+    assert_eq!(whole(&to), [of_a_day; 3]);
+    assert!(files(&to).iter().all(is_there), "{:?}", files(&to));
 }
 
 fn printed_or_note(output: Output) -> String {

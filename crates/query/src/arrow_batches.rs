@@ -99,65 +99,75 @@ impl ArrowBatches {
                     Some(visitors) => Arc::new(visitors.clone()),
                     None => Arc::new(Int64Array::new_null(rows)),
                 },
-                Field::Of(Column::Time) => Arc::new(times(&batch.time).with_data_type(zone.clone())),
-                Field::Of(Column::Number(column)) => numbers(*column, batch),
+                Field::Of(Column::Time) => {
+                    Arc::new(times(taken(&mut batch.time)).with_data_type(zone.clone()))
+                }
+                Field::Of(Column::Number(column)) => numbers(*column, batch, rows),
                 Field::Of(Column::Text(TextColumn::User)) if *masked => new_null_array(zone, rows),
                 Field::Of(Column::Text(column @ TextColumn::Client)) if *masked => {
-                    let codes = codes_of(batch, *column, rows);
+                    let codes = codes_of(batch, *column, rows, &fields[nth + 1..]);
                     let masked = |text: &str| network(text).map(Cow::Owned);
                     Arc::new(known.following(codes, texts.of(*column), masked)?)
                 }
                 Field::Of(Column::Text(column)) => {
-                    let codes = codes_of(batch, *column, rows);
+                    let codes = codes_of(batch, *column, rows, &fields[nth + 1..]);
                     Arc::new(known.coded(codes, texts.of(*column))?)
                 }
                 Field::Of(Column::Derived(column)) => {
-                    let codes = codes_of(batch, column.base(), rows);
+                    let codes = codes_of(batch, column.base(), rows, &fields[nth + 1..]);
                     let follows = |text| derive.derive(*column, text);
                     Arc::new(known.following(codes, texts.of(column.base()), follows)?)
                 }
             });
         }
+        batch.clear();
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         RecordBatch::try_new_with_options(Arc::clone(schema), columns, &options)
     }
 }
 
-fn times(time: &[i64]) -> TimestampMillisecondArray {
-    let nulls = time.contains(&NO_TIME).then(|| time.iter().map(|time| *time != NO_TIME).collect());
-    TimestampMillisecondArray::new(ScalarBuffer::from(time.to_vec()), nulls)
+/// What a column holds, which begins anew with as much memory.
+fn taken<T>(column: &mut Vec<T>) -> Vec<T> {
+    let room = Vec::with_capacity(column.len());
+    std::mem::replace(column, room)
 }
 
-fn numbers(column: NumberColumn, batch: &RequestBatch) -> ArrayRef {
-    let (numbers, rows) = (batch.numbers(column), batch.rows());
+fn times(time: Vec<i64>) -> TimestampMillisecondArray {
+    let nulls = time.contains(&NO_TIME).then(|| time.iter().map(|time| *time != NO_TIME).collect());
+    TimestampMillisecondArray::new(time.into(), nulls)
+}
+
+fn numbers(column: NumberColumn, batch: &mut RequestBatch, rows: usize) -> ArrayRef {
     let is_duration = Column::from(column).declaration().kind == Kind::Duration;
-    if numbers.len() != rows {
+    if batch.numbers(column).len() != rows {
         return match is_duration {
             true => Arc::new(Float64Array::new_null(rows)),
             false => Arc::new(Int64Array::new_null(rows)),
         };
     }
+    let mut numbers = taken(batch.numbers_mut(column));
+    // Whatever is no number for the engine has the highest bit, and hardly any column has one of these.
+    let has_others = numbers.iter().fold(0, |all, number| all | number) > i64::MAX as u64;
     let nulls: Option<NullBuffer> =
-        numbers.contains(&NO_NUMBER).then(|| numbers.iter().map(|number| *number != NO_NUMBER).collect());
-    match is_duration {
+        has_others.then(|| numbers.iter().map(|number| *number != NO_NUMBER).collect());
+    if is_duration {
         // Batches count microseconds.
-        true => {
-            let values: Vec<f64> = numbers.iter().map(|number| *number as f64 / 1000.0).collect();
-            Arc::new(Float64Array::new(values.into(), nulls))
-        }
-        false => {
-            let values: Vec<i64> =
-                numbers.iter().map(|number| i64::try_from(*number).unwrap_or(i64::MAX)).collect();
-            Arc::new(Int64Array::new(values.into(), nulls))
-        }
+        let values: Vec<f64> = numbers.into_iter().map(|number| number as f64 / 1000.0).collect();
+        return Arc::new(Float64Array::new(values.into(), nulls));
     }
+    if has_others {
+        numbers.iter_mut().for_each(|number| *number = (*number).min(i64::MAX as u64));
+    }
+    Arc::new(Int64Array::new(ScalarBuffer::new(Buffer::from_vec(numbers), 0, rows), nulls))
 }
 
-/// The codes of a column; nothing where it was not read.
-fn codes_of(batch: &RequestBatch, column: TextColumn, rows: usize) -> Vec<u32> {
+/// The codes of a column; nothing where it was not read. Where later fields need them too, they are copied.
+fn codes_of(batch: &mut RequestBatch, column: TextColumn, rows: usize, later: &[Field]) -> Vec<u32> {
+    let needs_them = |field: &Field| matches!(field, Field::Of(of) if of.base() == Column::Text(column));
     match batch.codes(column) {
-        codes if codes.len() == rows => codes.to_vec(),
-        _ => vec![NO_TEXT; rows],
+        codes if codes.len() != rows => vec![NO_TEXT; rows],
+        codes if later.iter().any(needs_them) => codes.to_vec(),
+        _ => taken(batch.codes_mut(column)),
     }
 }
 

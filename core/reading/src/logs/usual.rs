@@ -1,12 +1,12 @@
 //! What nearly every line of nearly every log says, read in one go: client, time, request line, status, size and what is quoted behind.
 //!
 //! A plan looks at each place of a layout by itself and is ready for whatever stands there. Of the places that all access logs begin
-//! with, nearly all lines say the usual: an address, nobody who signed in, a time in the classic form, three digits and some
-//! more. Where a line does, this has read them before a plan has chosen its second step; where anything is unusual, it has read nothing,
+//! with, nearly all lines say the usual: an address, nobody or the name of somebody who signed in, a time in the classic form, three
+//! digits and some more. Where a line does, this has read them before a plan has chosen its second step; where anything is unusual, it has read nothing,
 //! and the plan begins at the beginning. So it decides nothing that the plan does not.
 //!
-//! Where the ends of quotations have been found before ([`Marks`]), it needs not look for them, nor know where the line ends: so a
-//! line that is nothing else is gone through once.
+//! The ends of quotations and lines have been found before ([`Marks`]): so a line is gone through once, and the place of everything in it
+//! is known before anything is read.
 
 use super::addresses;
 use super::cut::Cut;

@@ -107,6 +107,10 @@ impl ExecutionPlan for PartialGroups {
     }
 }
 
+/// How many rows are counted at once: batches have as many as make good segments, and of those the groups and all that is counted would
+/// no longer be near when they are needed next.
+const AT_ONCE: usize = 16 << 10;
+
 /// One thread at work.
 struct Counting {
     /// `None` once it has ended.
@@ -185,15 +189,23 @@ impl Counting {
     }
 
     fn add(&mut self, batch: &RecordBatch) -> Result<()> {
-        let values = |of: &[Arc<dyn PhysicalExpr>]| -> Result<Vec<ArrayRef>> {
-            of.iter().map(|of| of.evaluate(batch)?.into_array(batch.num_rows())).collect()
+        let rows = batch.num_rows();
+        let all = |of: &[Arc<dyn PhysicalExpr>]| -> Result<Vec<ArrayRef>> {
+            of.iter().map(|of| of.evaluate(batch)?.into_array(rows)).collect()
         };
-        self.groups.of_rows(&values(&self.by)?, &mut self.of_rows)?;
-        for Count { figures, of, only } in &mut self.counts {
-            let only =
-                only.as_ref().map(|only| only.evaluate(batch)?.into_array(batch.num_rows())).transpose()?;
-            let only: Option<&BooleanArray> = only.as_ref().map(|only| only.as_boolean());
-            figures.update_batch(&values(of)?, &self.of_rows, only, self.groups.len())?;
+        let keys = all(&self.by)?;
+        let counted = self.counts.iter().map(|count| Ok((all(&count.of)?, all(count.only.as_slice())?)));
+        let counted = counted.collect::<Result<Vec<_>>>()?;
+        for from in (0..rows).step_by(AT_ONCE) {
+            let some = |of: &[ArrayRef]| -> Vec<ArrayRef> {
+                of.iter().map(|of| of.slice(from, AT_ONCE.min(rows - from))).collect()
+            };
+            self.groups.of_rows(&some(&keys), &mut self.of_rows)?;
+            for (count, (of, only)) in self.counts.iter_mut().zip(&counted) {
+                let only = some(only);
+                let only: Option<&BooleanArray> = only.first().map(|only| only.as_boolean());
+                count.figures.update_batch(&some(of), &self.of_rows, only, self.groups.len())?;
+            }
         }
         Ok(())
     }
