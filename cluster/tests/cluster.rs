@@ -35,6 +35,12 @@ struct Logs(Arc<Vec<(Origin, String)>>);
 impl Logs {
     /// So many lines a site, over some days, with texts that repeat.
     fn made(lines: usize) -> Self {
+        let of_site = |site| Logs::of_site(site, lines, lines).0[0].clone();
+        Logs(Arc::new((0..SITES.len()).map(of_site).collect()))
+    }
+
+    /// The first of so many lines of one site.
+    fn of_site(site: usize, first: usize, lines: usize) -> Self {
         let line = |site: usize, nth: usize| {
             let second = nth * DAYS * 86_400 / lines;
             format!(
@@ -58,11 +64,8 @@ impl Logs {
                 nth % 4,
             )
         };
-        let log = |site: usize| {
-            let origin = Origin { site: Some(SITES[site].into()), ..Origin::default() };
-            (origin, (0..lines).map(|nth| line(site, nth)).collect())
-        };
-        Logs(Arc::new((0..SITES.len()).map(log).collect()))
+        let origin = Origin { site: Some(SITES[site].into()), ..Origin::default() };
+        Logs(Arc::new(vec![(origin, (0..first).map(|nth| line(site, nth)).collect())]))
     }
 
     fn engine(&self) -> Engine {
@@ -186,6 +189,11 @@ impl Cluster {
     fn over(logs: &Logs) -> Self {
         let place = TempDir::new().expect("a folder");
         assert_eq!(logs.export(&place.path().join("lake")), (SITES.len() * DAYS) as u64);
+        Cluster::in_place(place)
+    }
+
+    /// Over the files that lie in a folder's folder `lake`.
+    fn in_place(place: TempDir) -> Self {
         let free = TcpListener::bind("127.0.0.1:0").and_then(|free| free.local_addr()).expect("a port");
         let address = free.to_string();
         let scheduler = Process::start(&["scheduler", "--address", &address]);
@@ -306,6 +314,52 @@ fn a_worker_may_come_after_the_statement() {
     let asked = cluster.asking(statement).stdout(Stdio::piped()).spawn().expect("the program");
     let _late = cluster.worker("late");
     assert_eq!(text(asked.wait_with_output().expect("the program")), logs.answer(statement));
+}
+
+/// Thirty million requests in two hundred files: as many files as there are sites and days, each with the same requests. Whatever is summed
+/// up is so many times what one file gives; the time with one worker and with two is printed.
+#[test]
+fn two_workers_share_two_hundred_files() {
+    const OF_SITES: u64 = 10;
+    const OF_DAYS: u64 = 20;
+    const REQUESTS: usize = 150_000;
+    let logs = Logs::of_site(0, REQUESTS, DAYS * REQUESTS);
+    let place = TempDir::new().expect("a folder");
+    assert_eq!(logs.export(place.path()), 1);
+    let file = place.path().join("site=harbour/day=2026-11-10/pier.parquet");
+    for (site, day) in (0..OF_SITES).flat_map(|site| (1..=OF_DAYS).map(move |day| (site, day))) {
+        let folder = place.path().join(format!("lake/site=pier-{site}/day=2026-11-{day:02}"));
+        fs::create_dir_all(&folder).expect("a folder");
+        fs::hard_link(&file, folder.join("pier.parquet")).expect("another name");
+    }
+    let figures = "status, count(*) as n, sum(bytes) as b from requests group by";
+    let of_one = logs.answer(&format!("select {figures} status order by status"));
+    let expected: Vec<String> = (0..OF_SITES)
+        .flat_map(|site| {
+            of_one.lines().skip(1).map(move |row| {
+                let of_a_day: Vec<u64> =
+                    row.split(',').map(|number| number.parse().expect("a number")).collect();
+                let [status, requests, bytes] = of_a_day[..] else { panic!("{row}") };
+                format!("pier-{site},{status},{},{}", requests * OF_DAYS, bytes * OF_DAYS)
+            })
+        })
+        .collect();
+    let cluster = Cluster::in_place(place);
+    let ask = || {
+        let began = Instant::now();
+        let answer = cluster.ask(&format!("select site, {figures} site, status order by site, status"));
+        assert_eq!(answer.lines().skip(1).collect::<Vec<_>>(), expected);
+        began.elapsed().as_secs_f64()
+    };
+    let _one = cluster.worker("one");
+    let alone = ask();
+    let _two = cluster.worker("two");
+    let shared = ask();
+    eprintln!(
+        "30 million requests in 200 files: one worker {alone:.1} s, two workers {shared:.1} s, {:.2}",
+        shared / alone
+    );
+    assert!(has_files(&cluster.work("two")), "the second worker has had its part");
 }
 
 #[test]

@@ -399,3 +399,39 @@ fn unpacked(packed: &[u8]) -> Option<Vec<u8>> {
     let size = usize::try_from(size).ok().filter(|size| *size <= MOST_OCTETS)?;
     zstd::bulk::decompress(packed, size).ok()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const DAY: i64 = 86_400_000;
+
+    /// What is kept of a stretch may take its share and no more; of few requests, a month has room for all that is counted.
+    #[rstest]
+    #[case::large_month(31, 10_000_000, 11.0, 19_000_000)]
+    #[case::month_of_large_requests(31, 10_000_000, 20.0, 16_000_000)]
+    #[case::small_month(31, 100_000, 11.0, LEAST_OF_A_MONTH)]
+    #[case::large_day(1, 1_000_000, 9.0, 400_000)]
+    #[case::small_day(1, 10, 9.0, LEAST_OF_A_DAY)]
+    fn shares(#[case] days: i64, #[case] requests: u64, #[case] of_a_request: f64, #[case] expected: usize) {
+        let of = KeptSurvey { id: 0, site: "".into(), zone: "".into(), from: 0, until: days * DAY, parts: 0 };
+        let share = share(&of, requests, of_a_request);
+        assert!(share.abs_diff(expected) <= 1, "{share}");
+    }
+
+    #[test]
+    fn what_is_asked_for_most_is_kept_first() {
+        let packed = |part: StoredPart, octets: usize| (part, vec![0; octets]);
+        let part = |part: Part| StoredPart::Counted(part);
+        let mut parts = vec![
+            packed(part(Part::Failing), 40),
+            packed(part(Part::Visitors), 60),
+            packed(StoredPart::Figures, 10),
+            packed(part(Part::Paths), 50),
+        ];
+        keep_to(115, &mut parts);
+        let kept: Vec<StoredPart> = parts.iter().map(|(part, _)| *part).collect();
+        assert_eq!(kept, [StoredPart::Figures, part(Part::Visitors), part(Part::Failing)]);
+    }
+}
