@@ -88,8 +88,16 @@ fn one_client_cannot_have_all_files_and_the_sites_go_on() {
     let mut sockets = Vec::new();
     let refused = (0..40).map(|_| take(&mut sockets)).filter(|status| status == "503").count();
     assert!((1..40).contains(&refused), "{refused}");
-    let answer = service.get("lamp.example", "/large.bin");
-    assert_eq!((answer.status().as_u16(), field(&answer, "retry-after")), (503, "1"));
+    // On a slow machine the first may have been given up meanwhile: others take their places.
+    let answer = until("its share is used up", || {
+        let answer = service.get("lamp.example", "/large.bin");
+        let is_refused = answer.status() == 503;
+        if !is_refused {
+            take(&mut sockets);
+        }
+        is_refused.then_some(answer)
+    });
+    assert_eq!(field(&answer, "retry-after"), "1");
     assert_eq!(service.get("lamp.example", "/").status(), 200, "what needs no file goes on");
     let other: IpAddr = "127.0.0.2".parse().unwrap();
     let other = reqwest::blocking::Client::builder().no_proxy().local_address(other).build().unwrap();

@@ -2,8 +2,10 @@
 //!
 //! Each remembers a few paths and a few clients, whatever comes: those it asked for most often.
 
-use super::counts::PathNumber;
 use std::collections::HashSet;
+
+/// A path of a site, by its number.
+pub type PathNumber = u32;
 
 /// How much of an agent is kept, in octets.
 const AGENT: usize = 300;

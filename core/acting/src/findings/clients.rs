@@ -1,7 +1,8 @@
 //! Who asks far more than people do, and who looks for a way in.
 
+use super::askers::PathNumber;
 use super::askers::{ClientCounts, FEW};
-use super::counts::{Answered, PathNumber};
+use super::counts::Answered;
 use super::{Asker, Finding, FindingKind, OfSite, Sureness};
 use crate::remedy::{Edit, Remedy, text};
 use exedra_common::TextColumn;

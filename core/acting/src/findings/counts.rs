@@ -3,7 +3,7 @@
 //! Everything that a stranger can grow has a bound. People are told apart by a sample with a threshold: past [`MOST_PEOPLE`] pairs of a
 //! path and a person, only every second person counts, then every fourth, and so on.
 
-use super::askers::{ClientCounts, FromOutside, MINUTE, beginning};
+use super::askers::{ClientCounts, FromOutside, MINUTE, PathNumber, beginning};
 use exedra_common::{Dictionaries, NumberColumn, Projection, RequestBatch, TextColumn};
 use exedra_reading::classify::paths::{Kind, is_probe, kind, saving};
 use exedra_reading::classify::{agents, referrers};
@@ -69,9 +69,6 @@ impl Answered {
 
 /// How many of them there are.
 const ANSWERS: usize = 8;
-
-/// A path of a site, by its number.
-pub type PathNumber = u32;
 
 /// What was counted of one path.
 #[derive(Debug, Clone, Default)]

@@ -38,7 +38,8 @@ pub use present::{BurstSeen, Exposed, SiteMonth, Standing};
 
 use crate::rehearsal::SiteFolders;
 use crate::remedy::Remedy;
-use counts::{Answered, PathCounts, PathNumber};
+use askers::PathNumber;
+use counts::{Answered, PathCounts};
 use exedra_answering::answer::{Answer, LettingIn, Trace, answer, answer_traced};
 use exedra_answering::config::{Config, Https, Site, SiteId};
 use exedra_answering::facts::{Facts, Fields, Known, LoggedFields, Scheme, read_agent};

@@ -1,7 +1,8 @@
 //! Pages that people do not find: missing ones with their likely new address, links of our own that lead to nothing, redirects that lead
 //! to further redirects.
 
-use super::counts::{Answered, PathCounts, PathNumber};
+use super::askers::PathNumber;
+use super::counts::{Answered, PathCounts};
 use super::inventory::Linked;
 use super::likely::{Likely, Places, moved};
 use super::{Asker, Finding, FindingKind, OfSite, Sureness, several_people};

@@ -1,7 +1,8 @@
 //! What is sent and need not be: files fetched again for want of a lifetime, text sent uncompressed, files that make up much of the
 //! transfer, files that other sites' pages load.
 
-use super::counts::{Answered, PathCounts, PathNumber};
+use super::askers::PathNumber;
+use super::counts::{Answered, PathCounts};
 use super::{Asker, BYTES_OF_A_PERSON, Finding, FindingKind, OfSite, Sureness, several_people};
 use crate::remedy::{Edit, Remedy, text};
 use exedra_answering::answer::trace::Verdict;

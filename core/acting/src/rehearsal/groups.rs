@@ -3,7 +3,7 @@
 use super::ChangeCause;
 use super::change::AnswerChange;
 use super::distinct::Distinct;
-use super::outcome::Example;
+use super::example::Example;
 use super::recorded::RecordedRequest;
 use super::timed::{Timed, Whose};
 use exedra_answering::rules::Limit;

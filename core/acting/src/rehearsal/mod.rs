@@ -1,4 +1,4 @@
-//! RecordedRequest requests run through another configuration, and the answers compared: what would be different, for whom, and because of
+//! Recorded requests run through another configuration, and the answers compared: what would be different, for whom, and because of
 //! what?
 //!
 //! Both configurations decide by the same core that serves, on the folders as they are now. Requests that neither can tell apart are
@@ -34,6 +34,7 @@
 pub mod cause;
 pub mod change;
 pub mod distinct;
+mod example;
 pub mod following;
 mod groups;
 pub mod outcome;
@@ -42,7 +43,8 @@ pub mod timed;
 
 pub use cause::ChangeCause;
 pub use change::AnswerChange;
-pub use outcome::{CannotTell, Example, RehearsalGroup, RehearsalOutcome, SiteAnswers};
+pub use example::Example;
+pub use outcome::{CannotTell, RehearsalGroup, RehearsalOutcome, SiteAnswers};
 pub use recorded::{Accepted, RecordedRequest, Surroundings};
 
 use cause::{AskingRule, Side, asking, rule_in_words};

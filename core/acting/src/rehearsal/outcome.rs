@@ -2,6 +2,7 @@
 
 use super::ChangeCause;
 use super::change::AnswerChange;
+use super::example::Example;
 use super::groups::Groups;
 use super::timed::Count;
 use exedra_common::figures::grouped;
@@ -83,20 +84,6 @@ pub struct RehearsalGroup {
     pub examples: Vec<Example>,
     /// How many further paths there are.
     pub more_paths: u64,
-}
-
-/// A path, and how it is answered by both.
-#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[schema(as = RehearsalExample)]
-pub struct Example {
-    /// Path and query, as it was asked for.
-    pub path: String,
-    /// How it is answered now.
-    pub before: String,
-    /// How it would be answered.
-    pub after: String,
-    /// Requests.
-    pub requests: u64,
 }
 
 /// Requests of which nobody can tell.

@@ -21,9 +21,9 @@
 //! assert_eq!(texts.of(TextColumn::Client).len(), 1);
 //! ```
 
+use super::codes::{Shared, add_codes};
 use super::cut::Cut;
 use super::plan::OF_REQUESTS;
-use super::reader::{Shared, add_codes};
 use super::swar;
 use exedra_common::columns::TextColumn;
 use exedra_common::scope::RowFilter;

@@ -15,11 +15,12 @@
 //! - [`escape`]: what a field may contain without breaking its line, and back
 //! - [`levels`]: how bad a line says that it is, which tells a log of errors
 //! - [`mask`]: addresses cut to their network
-//! - [`reader`]: lines into batches, counting what could not be read; [`line_filter`]: those that a scope leaves out, before their
+//! - [`reader`]: lines into batches, counting what could not be read (`codes`: their texts); [`line_filter`]: those that a scope leaves out, before their
 //!   texts are looked up
 //! - [`writer`]: a finished request into a line
 
 mod addresses;
+mod codes;
 pub mod cut;
 pub mod cutter;
 pub mod detect;

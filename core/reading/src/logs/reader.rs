@@ -15,14 +15,15 @@
 //! assert_eq!(reader.unread.lines(), 1);
 //! ```
 
+use super::codes::{Shared, TOGETHER, add_codes};
 use super::cut::{Cut, Reason, Stop};
 use super::cutter::Cutter;
 use super::escape;
 use super::layout::Layout;
 use super::line_filter::LineFilter;
 use super::marks::Marks;
-use exedra_common::batch::{BATCH_ROWS, NO_TEXT, RequestBatch};
-use exedra_common::columns::{Projection, TextColumn};
+use exedra_common::batch::{BATCH_ROWS, RequestBatch};
+use exedra_common::columns::Projection;
 use exedra_common::{Dictionaries, Origin};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -88,9 +89,6 @@ impl Unread {
         }
     }
 }
-
-/// What all lines of a source share, by column.
-pub(super) type Shared = [Option<Box<str>>; TextColumn::COUNT];
 
 /// Reads lines into a batch.
 #[derive(Debug)]
@@ -312,45 +310,11 @@ impl LineReader {
     }
 }
 
-/// Appends the codes of one column of some lines.
-pub(super) fn add_codes(
-    column: TextColumn,
-    lines: &[Cow<'_, [u8]>],
-    cuts: &[Cut],
-    shared: &Shared,
-    batch: &mut RequestBatch,
-    dictionaries: &mut Dictionaries,
-) {
-    if let Some(shared) = shared[column.index()].as_deref() {
-        let code = dictionaries.of_mut(column).code(shared);
-        let codes = batch.codes_mut(column);
-        codes.resize(codes.len() + lines.len(), code);
-        return;
-    }
-    let mut texts = [None; TOGETHER];
-    for (text, (line, cut)) in texts.iter_mut().zip(lines.iter().zip(cuts)) {
-        *text = cut.text(line, column);
-    }
-    let codes = batch.codes_mut(column);
-    dictionaries.of_mut(column).codes(&texts[..lines.len()], NO_TEXT, as_text, codes);
-}
-
-/// How many lines are looked up together: enough for their waits to overlap, few enough to stay near.
-const TOGETHER: usize = 128;
-
-/// The text of a field that has not been seen before: its escapes undone, what is no UTF-8 made `\xHH`.
-fn as_text(field: &[u8]) -> Cow<'_, str> {
-    match escape::undo(field) {
-        Cow::Borrowed(octets) => escape::as_text(octets),
-        Cow::Owned(octets) => Cow::Owned(escape::as_text(&octets).into_owned()),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::logs::{LogTemplate, LoggedRequest};
-    use exedra_common::NumberColumn;
+    use exedra_common::{NumberColumn, TextColumn};
     use proptest::prelude::*;
 
     fn read(octets: &[u8]) -> (LineReader, RequestBatch, Dictionaries) {

@@ -42,6 +42,7 @@ impl NewFile {
             Err(error) if error.kind() == io::ErrorKind::NotFound => None,
             Err(error) => return Err(error),
         };
+        sweep(&target);
         let aside = aside(&target);
         let mut options = OpenOptions::new();
         options.write(true).create_new(true);
@@ -49,6 +50,8 @@ impl NewFile {
             options.mode(0o600);
         }
         let file = options.open(&aside)?;
+        // Whoever finds it unlocked knows that nobody writes it any more; where there are no locks, it is told by its process.
+        let _ = file.try_lock();
         let new = NewFile { file: BufWriter::new(file), names: Some((aside, target)) };
         if let Some(there) = there.filter(|_| mode == Mode::Kept) {
             new.file.get_ref().set_permissions(there.permissions())?;
@@ -97,6 +100,27 @@ pub fn make_private_folder(path: &Path) -> io::Result<()> {
     DirBuilder::new().recursive(true).mode(0o700).create(path)
 }
 
+/// Removes what a process has left of this file that was killed while it wrote it.
+fn sweep(target: &Path) {
+    let Some(name) = target.file_name().map(|name| name.to_string_lossy().into_owned()) else { return };
+    let folder = target.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let is_left = |entry: &fs::DirEntry| {
+        let entry_name = entry.file_name();
+        let process = entry_name.to_str().and_then(|text| {
+            let rest = text.strip_prefix('.')?.strip_prefix(&name)?.strip_prefix('.')?;
+            let (process, random) = rest.strip_suffix(".new")?.split_once('.')?;
+            let is_ours = random.len() == 8 && random.bytes().all(|octet| octet.is_ascii_hexdigit());
+            process.parse::<u32>().ok().filter(|_| is_ours)
+        });
+        let has_ended = |process: u32| !Path::new("/proc").join(process.to_string()).exists();
+        process.is_some_and(has_ended) && File::open(entry.path()).is_ok_and(|file| file.try_lock().is_ok())
+    };
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    for entry in entries.filter(is_left) {
+        let _ = fs::remove_file(entry.path());
+    }
+}
+
 /// A name that no other process, and no other thread of this one, takes.
 fn aside(target: &Path) -> PathBuf {
     let name = target.file_name().unwrap_or_default().to_string_lossy();
@@ -107,6 +131,26 @@ fn aside(target: &Path) -> PathBuf {
 mod tests {
     use super::*;
     use std::os::unix::fs::{PermissionsExt, symlink};
+
+    #[test]
+    fn what_a_killed_process_has_left_is_removed_and_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let named = |name: &str| folder.path().join(name);
+        // No process has so large a number.
+        let (left, written) = (".r.txt.4194305.0000abcd.new", ".r.txt.4194305.0000abce.new");
+        let others = [".r.txt.4194305.new", ".s.txt.4194305.0000abcd.new", ".r.txt.4194305.0000abcd.txt"];
+        let ours = format!(".r.txt.{}.0000abcd.new", std::process::id());
+        for name in others.into_iter().chain([left, written, &ours]) {
+            fs::write(named(name), "half").unwrap();
+        }
+        let lock = File::open(named(written)).unwrap();
+        lock.try_lock().unwrap();
+        replace(&named("r.txt"), b"new", Mode::Kept).unwrap();
+        assert!(!named(left).exists());
+        for name in others.into_iter().chain([written, &ours, "r.txt"]) {
+            assert!(named(name).exists(), "{name}");
+        }
+    }
 
     #[test]
     fn a_file_is_replaced_as_a_whole_with_its_mode_and_behind_its_link() {
