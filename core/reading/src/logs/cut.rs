@@ -114,16 +114,8 @@ impl Cut {
     pub(super) fn look_into_request(&mut self, line: &[u8]) {
         let (from, until) = std::mem::take(&mut self.request);
         if until > 0 {
-            self.set_request_anew(line, from as usize, until as usize);
+            self.set_request(line, from as usize, until as usize, false);
         }
-    }
-
-    /// A request line as [`Cut::set_request`] takes it; what another said before does not count.
-    pub(super) fn set_request_anew(&mut self, line: &[u8], from: usize, until: usize) {
-        for column in [TextColumn::Method, TextColumn::Path, TextColumn::Query, TextColumn::Protocol] {
-            self.texts[column.index()] = (0, 0);
-        }
-        self.set_request(line, from, until, false);
     }
 
     /// A request line: method, target and protocol, if it is one.

@@ -209,20 +209,14 @@ impl LineReader {
         while at < octets.len() && !batch.is_full() {
             let room = TOGETHER.min(BATCH_ROWS - batch.rows());
             let mut read = 0;
-            // Whether others have been cut than those that are cut ahead.
-            let mut others = false;
             while at < octets.len() && lines.len() < room {
                 let cut = &mut cuts[lines.len()];
-                if others {
-                    *cut = Cut::default();
-                }
                 *line += 1;
                 let text = if let Some(text) = self.cut_ahead(octets, at, cut) {
                     at += text.len();
                     at += if octets[at] == b'\r' { 2 } else { 1 };
                     Cow::Borrowed(text)
                 } else {
-                    others = true;
                     let end = memchr::memchr(b'\n', &octets[at..]).map_or(octets.len(), |length| at + length);
                     let text = &octets[at..end];
                     at = (end + 1).min(octets.len());
@@ -255,9 +249,6 @@ impl LineReader {
                 add_codes(column, &lines, said, &self.shared, batch, dictionaries);
             }
             lines.clear();
-            if others {
-                cuts.fill(Cut::default());
-            }
         }
         at
     }

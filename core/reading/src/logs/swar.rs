@@ -4,9 +4,9 @@
 //! every value, and waits longer for that than for all the rest. A word of eight answers for all of them in a few sums.
 //!
 //! ```
-//! use exedra_reading::logs::swar::{non_digits, number, places};
+//! use exedra_reading::logs::swar::{first, non_digits, number};
 //! let word = u64::from_le_bytes(*b"512 \"-\" ");
-//! assert_eq!(places(non_digits(word)), 0b1111_1000);
+//! assert_eq!(first(non_digits(word)), 3);
 //! assert_eq!(number(word, 3), 512);
 //! ```
 
@@ -65,13 +65,6 @@ pub fn difference<const TEXT: usize, const OCTETS: usize>(
     (word ^ u64::from_le_bytes(expected)) << (64 - 8 * OCTETS)
 }
 
-/// Of highest bits, the places of their octets: one bit each.
-#[inline]
-pub fn places(highest: u64) -> u8 {
-    // Each bit is moved to another place of the last octet.
-    ((highest >> 7).wrapping_mul(0x0102_0408_1020_4080) >> 56) as u8
-}
-
 /// The place of the first octet whose highest bit is set; 8 where none is.
 #[inline]
 pub fn first(highest: u64) -> usize {
@@ -111,7 +104,7 @@ mod tests {
         fn as_octet_by_octet(octets in proptest::array::uniform8(prop_oneof![4 => b'0'..=b'9', 1 => any::<u8>()]), octet in b'0'..=b'9') {
             let word = u64::from_le_bytes(octets);
             for (at, octet) in octets.iter().enumerate() {
-                prop_assert_eq!(places(non_digits(word)) >> at & 1 == 1, !octet.is_ascii_digit());
+                prop_assert_eq!(non_digits(word) >> (8 * at + 7) & 1 == 1, !octet.is_ascii_digit());
             }
             prop_assert_eq!(first(non_digits(word)), octets.iter().position(|octet| !octet.is_ascii_digit()).unwrap_or(8));
             prop_assert_eq!(first(first_of(word, octet)), octets.iter().position(|other| *other == octet).unwrap_or(8));

@@ -2,8 +2,8 @@
 //!
 //! A plan looks at each place of a layout by itself and is ready for whatever stands there. Of the places that all access logs begin
 //! with, nearly all lines say the usual: an address, nobody or the name of somebody who signed in, a time in the classic form, three
-//! digits and some more. Where a line does, this has read them before a plan has chosen its second step; where anything is unusual, it has read nothing,
-//! and the plan begins at the beginning. So it decides nothing that the plan does not.
+//! digits and some more. Where a line does, this has read them before a plan has chosen its second step; where anything is unusual, it
+//! has read nothing, and the plan begins at the beginning. So it decides nothing that the plan does not.
 //!
 //! The ends of quotations and lines have been found before ([`Marks`]): so a line is gone through once, and the place of everything in it
 //! is known before anything is read.
@@ -148,7 +148,7 @@ impl UsualBeginning {
         };
         let is_address = addresses::ipv4_of(text.first_chunk()?) == Some(client);
         (is_address || addresses::is_ipv6(&text[..client])).then_some(())?;
-        let status = answered(text.get(request_end - 1..)?.first_chunk()?)?;
+        let status = status_behind(text.get(request_end - 1..)?.first_chunk()?)?;
         let (bytes, length) = numbers::digits(&text[request_end + 6..]);
         let mut next = self.behind.end_at(text, request_end + 6 + length).filter(|_| length > 0)?;
         cut.texts[TextColumn::Client.index()] = (0, client as u32);
@@ -172,7 +172,7 @@ impl UsualBeginning {
         }
         match self.request {
             Wants::Nothing => {}
-            Wants::Now => cut.set_request_anew(text, begin + 1, request_end),
+            Wants::Now => cut.set_request(text, begin + 1, request_end, false),
             Wants::Later => cut.request = (begin as u32 + 1, request_end as u32),
         }
         marks.pass(last + 1);
@@ -192,7 +192,7 @@ fn named(text: &[u8]) -> Option<(usize, (u32, u32))> {
 
 /// The status behind a request: of an octet, which is no backslash, the quotation mark, three digits and a space.
 #[inline(always)]
-fn answered(octets: &[u8; 8]) -> Option<u64> {
+fn status_behind(octets: &[u8; 8]) -> Option<u64> {
     const USUAL: u64 = u64::from_le_bytes(*b"\0\" 000 \0");
     // Digits become what they stand for, and all else is nothing; what is more than that reaches the highest bit.
     const TO_BEYOND: u64 = u64::from_le_bytes([0, 127, 127, 118, 118, 118, 127, 0]);

@@ -105,7 +105,7 @@ impl Plan {
     }
 
     /// Cuts the line that begins at a place of some octets, if it begins with the usual, and says how long it is without its end.
-    /// Where nothing is said, nothing is known yet. What it cuts into must be new, or have been cut by this alone.
+    /// Where nothing is said, nothing is known yet.
     #[inline]
     pub(super) fn run_ahead(
         &mut self,
@@ -115,12 +115,9 @@ impl Plan {
         cut: &mut Cut,
     ) -> Option<usize> {
         let usual = self.usual.as_ref()?;
+        *cut = Cut { time: NO_TIME, ..Cut::default() };
         let is_whole = usual.is_whole();
-        if !is_whole {
-            *cut = Cut { time: NO_TIME, ..Cut::default() };
-        }
         let (next, length) = usual.read_ahead(octets, line, marks, &mut self.clocks[0], cut)?;
-        // Of what there is in a whole layout, each line sets everything anew.
         if !is_whole {
             self.run_steps(&octets[line..line + length], (self.usual_steps, next, 1), cut).ok()?;
         }
