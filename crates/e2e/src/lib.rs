@@ -252,11 +252,20 @@ impl Program {
         self.child.id()
     }
 
-    /// The memory it has, in bytes.
+    /// The memory it has, in octets.
     pub fn resident(&self) -> u64 {
+        self.memory("VmRSS:")
+    }
+
+    /// The most memory that it ever had, in octets.
+    pub fn peak(&self) -> u64 {
+        self.memory("VmHWM:")
+    }
+
+    fn memory(&self, which: &str) -> u64 {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.process()));
         let status = status.expect("what the system says of the process");
-        let line = status.lines().find(|line| line.starts_with("VmRSS:")).expect("a line of its memory");
+        let line = status.lines().find(|line| line.starts_with(which)).expect("a line of its memory");
         line.split_whitespace().nth(1).and_then(|number| number.parse::<u64>().ok()).expect("a number") * 1024
     }
 

@@ -25,7 +25,16 @@ pub struct Answer<'e> {
     ends: Ends,
     statement: String,
     columns: Vec<TableColumn>,
+    /// What has come and is not told yet.
+    rest: Option<RecordBatch>,
 }
+
+/// The most values that become a table's at once: a row of thousands of columns is one that few others fit beside.
+const CELLS_AT_ONCE: usize = 1 << 16;
+/// The most rows, whose texts may be long.
+const ROWS_AT_ONCE: usize = 1 << 10;
+/// The most octets of a whole table in memory, however many rows that is.
+pub const MOST_OCTETS: usize = 32 << 20;
 
 impl<'e> Answer<'e> {
     pub(crate) fn new(
@@ -35,7 +44,7 @@ impl<'e> Answer<'e> {
         statement: String,
     ) -> Self {
         let columns = columns(&stream.schema());
-        Answer { threads, stream, ends, statement, columns }
+        Answer { threads, stream, ends, statement, columns, rest: None }
     }
 
     /// The table without any rows.
@@ -59,25 +68,42 @@ impl<'e> Answer<'e> {
 
     /// Further rows, some at a time; `None` at the end.
     pub fn rows(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<Vec<Vec<Cell>>>, QueryError> {
-        Ok(self.batch(goes_on)?.map(|batch| rows(&batch)))
+        let batch = match self.rest.take() {
+            Some(rest) => Some(rest),
+            None => self.batch(goes_on)?,
+        };
+        let Some(batch) = batch else { return Ok(None) };
+        let some = (CELLS_AT_ONCE / batch.num_columns().max(1)).clamp(1, ROWS_AT_ONCE).min(batch.num_rows());
+        if some < batch.num_rows() {
+            self.rest = Some(batch.slice(some, batch.num_rows() - some));
+        }
+        Ok(Some(rows(&batch.slice(0, some))))
     }
 
-    /// All rows as a table, up to so many; what was left out is not counted. Says whether there are more.
+    /// All rows as a table, up to so many, and no more than [`MOST_OCTETS`] hold; what was left out is not counted. Says whether there
+    /// are more.
     pub fn into_table(
         mut self,
         most: usize,
         goes_on: &dyn Fn() -> bool,
     ) -> Result<(Table, bool), QueryError> {
-        let mut table = self.table();
+        let (mut table, mut octets) = (self.table(), 0);
         while let Some(rows) = self.rows(goes_on)? {
-            table.rows.extend(rows);
-            if table.rows.len() > most {
-                table.rows.truncate(most);
-                return Ok((table, true));
+            for row in rows {
+                octets += row.iter().map(octets_of).sum::<usize>();
+                if table.rows.len() == most || octets > MOST_OCTETS {
+                    return Ok((table, true));
+                }
+                table.rows.push(row);
             }
         }
         Ok((table, false))
     }
+}
+
+/// What a value takes in memory.
+fn octets_of(cell: &Cell) -> usize {
+    size_of::<Cell>() + cell.as_text().map_or(0, str::len)
 }
 
 /// A column of an answer, by its name and type. One that is a column of logs says so, so that a filter can be made of its values.
@@ -124,12 +150,11 @@ pub fn rows(batch: &RecordBatch) -> Vec<Vec<Cell>> {
 /// The values of a column.
 fn cells(array: &ArrayRef) -> Vec<Cell> {
     let known = match array.data_type() {
-        DataType::Dictionary(key, value) if **key == DataType::UInt32 && value.is_string() => {
+        DataType::Dictionary(key, value) if **key == DataType::UInt32 && **value == DataType::Utf8 => {
             let coded = array.as_dictionary::<UInt32Type>();
-            let values = cells(coded.values());
-            let cell =
-                |key: Option<u32>| key.and_then(|key| values.get(key as usize)).cloned().unwrap_or_default();
-            Some(coded.keys().iter().map(cell).collect())
+            let texts = coded.values().as_string::<i32>();
+            let text = |key: u32| texts.is_valid(key as usize).then(|| texts.value(key as usize));
+            Some(coded.keys().iter().map(|key| key.and_then(text).into()).collect())
         }
         kind if kind.is_string() || matches!(kind, DataType::Dictionary(..)) => cast(array, &DataType::Utf8)
             .ok()

@@ -44,11 +44,15 @@ use crate::sorting::SortSpelledOut;
 use crate::statement::Statement;
 use crate::table::RequestsTable;
 use crate::threads::{Ends, QueryThreads};
+use crate::visits::VisitsRowByRow;
+use crate::width::{self, RowsAtOnce};
+use crate::windows::WindowsWithinMemory;
 use crate::wording::understood;
 use datafusion::error::{DataFusionError, Result as EngineResult};
 use datafusion::execution::memory_pool::FairSpillPool;
 use datafusion::execution::runtime_env::RuntimeEnvBuilder;
-use datafusion::execution::{SessionStateBuilder, SessionStateDefaults};
+use datafusion::execution::{SessionState, SessionStateBuilder, SessionStateDefaults};
+use datafusion::logical_expr::LogicalPlan;
 use datafusion::physical_plan::execute_stream;
 use datafusion::prelude::{SessionConfig, SessionContext};
 use std::path::PathBuf;
@@ -99,17 +103,19 @@ impl Engine {
     /// When it is wrong: columns, functions and types are looked at before anything is read.
     pub fn ask(&self, statement: &Statement, goes_on: &dyn Fn() -> bool) -> Result<Answer<'_>, QueryError> {
         let ends = Ends::after(self.time);
-        let plan = async {
-            let state = self.session.state();
-            let plan = state.statement_to_plan(statement.parsed()).await?;
-            let plan = state.create_physical_plan(&plan).await?;
-            let stream = execute_stream(Arc::clone(&plan), self.session.task_ctx())?;
-            Ok::<_, DataFusionError>(stream)
+        let stream = async {
+            let mut state = self.session.state();
+            let (plan, width) = planned(&state, statement).await?;
+            if let Some(rows) = RowsAtOnce::of(width) {
+                let config = state.config_mut();
+                let few = config.batch_size().min(rows.0);
+                *config = config.clone().with_extension(Arc::new(rows)).with_batch_size(few);
+            }
+            let plan = state.query_planner().create_physical_plan(&plan, &state).await;
+            let stream = plan.and_then(|plan| execute_stream(plan, state.task_ctx()));
+            stream.map_err(|error| understood(&error, &statement.written))
         };
-        let stream = self
-            .threads
-            .wait(ends, goes_on, plan)?
-            .map_err(|error| understood(&error, &statement.written))?;
+        let stream = self.threads.wait(ends, goes_on, stream)??;
         Ok(Answer::new(&self.threads, stream, ends, statement.written.clone()))
     }
 
@@ -118,14 +124,21 @@ impl Engine {
     /// # Errors
     /// When it is wrong.
     pub fn check(&self, statement: &Statement) -> Result<(), QueryError> {
-        let plan = async {
-            let state = self.session.state();
-            let plan = state.statement_to_plan(statement.parsed()).await?;
-            state.optimize(&plan)
-        };
-        let planned = self.threads.wait(Ends::default(), &|| true, plan)?;
-        planned.map(|_| ()).map_err(|error| understood(&error, &statement.written))
+        let state = self.session.state();
+        self.threads.wait(Ends::default(), &|| true, planned(&state, statement))?.map(|_| ())
     }
+}
+
+/// A statement as the engine will carry it out, and how much it makes of one request.
+async fn planned(state: &SessionState, statement: &Statement) -> Result<(LogicalPlan, u64), QueryError> {
+    let wrong = |error: DataFusionError| understood(&error, &statement.written);
+    let plan = state.statement_to_plan(statement.parsed()).await.map_err(wrong)?;
+    // What is too much once it is written out must be found before the engine writes it out, and what it works out may be longer than
+    // what it is made of.
+    width::check(width::of_plan(&plan).map_err(wrong)?)?;
+    let plan = state.optimize(&plan).map_err(wrong)?;
+    let width = width::check(width::of_plan(&plan).map_err(wrong)?)?;
+    Ok((plan, width))
 }
 
 /// What every engine of ours knows, whether it is in this process or divided among machines: the functions, how statements are read,
@@ -164,6 +177,8 @@ fn session(table: RequestsTable, limits: &Limits) -> EngineResult<SessionContext
         .with_runtime_env(runtime.build_arc()?)
         .with_physical_optimizer_rule(Arc::new(GroupByCodes))
         .with_physical_optimizer_rule(Arc::new(SortSpelledOut))
+        .with_physical_optimizer_rule(Arc::new(VisitsRowByRow))
+        .with_physical_optimizer_rule(Arc::new(WindowsWithinMemory))
         .build();
     let session = SessionContext::new_with_state(state);
     session.register_table(TABLE, Arc::new(table))?;

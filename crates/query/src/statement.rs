@@ -13,19 +13,21 @@
 //! ```
 
 use crate::diagnostic::Diagnostic;
+use crate::expansion::{self, expanded};
 use crate::functions::{IS_PERSON, JOINED, VISIT_OF};
 use crate::parameters::Parameters;
 use crate::schema::TABLE;
 use crate::wording;
 use datafusion::sql::parser::{DFParserBuilder, Statement as Parsed};
 use datafusion::sql::sqlparser::ast::{
-    BinaryOperator, Expr, Function, FunctionArguments, Ident, ObjectName, Query, Select, SetExpr, Spanned,
-    Statement as SqlStatement, TableFactor, Value, VisitMut, VisitorMut,
+    BinaryOperator, Expr, Function, FunctionArg, FunctionArgExpr, FunctionArguments, Ident, ObjectName,
+    Query, Select, SetExpr, Spanned, Statement as SqlStatement, TableFactor, Value, VisitMut, VisitorMut,
 };
 use datafusion::sql::sqlparser::dialect::GenericDialect;
 use datafusion::sql::sqlparser::parser::Parser;
 use datafusion::sql::sqlparser::tokenizer::{Span, Token, Tokenizer};
 use exedra_common::text::nearest;
+use regex::RegexBuilder;
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 
@@ -33,6 +35,8 @@ use std::ops::ControlFlow;
 pub const LONGEST: usize = 32 << 10;
 /// How deep parts of a statement may stand in each other.
 pub const DEEPEST: usize = 40;
+/// The most that a regular expression may become, in octets.
+const LARGEST_PATTERN: usize = 1 << 20;
 /// The functions that are written without parentheses, and whose names are columns here.
 const COLUMNS_FIRST: [&str; 1] = ["user"];
 
@@ -77,6 +81,14 @@ impl Statement {
         };
         let Parsed::Statement(mut statement) = first else { return Err(not_a_question()) };
         let SqlStatement::Query(query) = &mut *statement else { return Err(not_a_question()) };
+        let becomes = expanded(query);
+        if becomes > expansion::MOST {
+            let words = format!(
+                "this statement becomes {becomes} selects and tables, as what `with` names is carried out wherever the name stands"
+            );
+            let instead = format!("name it less often: {} at most are carried out", expansion::MOST);
+            return Err(Diagnostic::new(words).instead(instead));
+        }
         let mut making = MakeReady { written, parameters, known: BTreeSet::from([TABLE.to_owned()]) };
         making.learn_names(query);
         if let ControlFlow::Break(wrong) = VisitMut::visit(&mut **query, &mut making) {
@@ -130,6 +142,28 @@ impl MakeReady<'_> {
     fn learn_names(&mut self, query: &Query) {
         for table in query.with.iter().flat_map(|with| &with.cte_tables) {
             self.known.insert(table.alias.name.value.to_lowercase());
+        }
+    }
+
+    /// Whether a pattern is one for all requests, and no larger than can be looked for: one that is made anew for each of them takes
+    /// longer than anybody waits.
+    fn pattern(&self, pattern: &Expr, of: &str) -> Refused {
+        let Expr::Value(value) = pattern else {
+            return self.refuse(
+                "a regular expression is written out, the same for all requests",
+                pattern.span(),
+                format!("write it as a text, as in {of}"),
+            );
+        };
+        let Some(written) = value.value.clone().into_string() else { return ControlFlow::Continue(()) };
+        match RegexBuilder::new(&written).size_limit(LARGEST_PATTERN).build() {
+            Err(regex::Error::CompiledTooBig(_)) => self.refuse(
+                "this regular expression becomes too large to look for",
+                value.span,
+                "repeat less within it",
+            ),
+            // What is wrong otherwise, the engine says.
+            _ => ControlFlow::Continue(()),
         }
     }
 
@@ -234,16 +268,33 @@ impl VisitorMut for MakeReady<'_> {
                     let column = Ident::with_span(span, "crawler");
                     let is_null = Expr::IsNull(Box::new(Expr::Identifier(column)));
                     *expression = Expr::Nested(Box::new(is_null));
+                } else if name.starts_with("regexp_") {
+                    let FunctionArguments::List(list) = &function.args else {
+                        return ControlFlow::Continue(());
+                    };
+                    if let Some(FunctionArg::Unnamed(FunctionArgExpr::Expr(pattern))) = list.args.get(1) {
+                        return self.pattern(pattern, &format!("{name}(path, '^/a')"));
+                    }
                 } else if name == VISIT_OF && has_none {
                     *expression = written_out(
                         "visit_of(time, client, agent) over (partition by client, agent order by time)",
                     );
                 }
             }
+            Expr::BinaryOp {
+                op:
+                    BinaryOperator::PGRegexMatch
+                    | BinaryOperator::PGRegexIMatch
+                    | BinaryOperator::PGRegexNotMatch
+                    | BinaryOperator::PGRegexNotIMatch,
+                right,
+                ..
+            } => return self.pattern(right, "path ~ '^/a'"),
+            Expr::SimilarTo { pattern, .. } => return self.pattern(pattern, "path similar to '/a%'"),
+            Expr::RLike { pattern, .. } => return self.pattern(pattern, "regexp_like(path, '^/a')"),
             Expr::BinaryOp { left, op: BinaryOperator::StringConcat, right } => {
                 let mut joined = written_out(&format!("{JOINED}(1, 2)"));
                 if let Expr::Function(Function { args: FunctionArguments::List(list), .. }) = &mut joined {
-                    use datafusion::sql::sqlparser::ast::{FunctionArg, FunctionArgExpr};
                     let argument = |value: &Expr| FunctionArg::Unnamed(FunctionArgExpr::Expr(value.clone()));
                     list.args = vec![argument(left), argument(right)];
                 }

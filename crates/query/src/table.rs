@@ -7,6 +7,7 @@ use crate::arrow_batches::ArrowBatches;
 use crate::conditions::{Pushed, narrow};
 use crate::schema::{Field, fields, schema};
 use crate::source::{Progress, Reading, RequestReader, RequestSource, SourceError, TextsAre};
+use crate::width::RowsAtOnce;
 use arrow::array::RecordBatch;
 use arrow::datatypes::SchemaRef;
 use datafusion::catalog::{Session, TableProvider};
@@ -239,7 +240,7 @@ impl ExecutionPlan for RequestsScan {
         self.replace_children(children, ReplaceChildrenOptions::new(ChildrenPropertiesMode::Recompute))
     }
 
-    fn execute(&self, partition: usize, _: Arc<TaskContext>) -> Result<SendableRecordBatchStream> {
+    fn execute(&self, partition: usize, context: Arc<TaskContext>) -> Result<SendableRecordBatchStream> {
         let table = &self.table;
         let schema = self.schema();
         let mut reader = self.reader(partition).map_err(failed)?;
@@ -248,6 +249,8 @@ impl ExecutionPlan for RequestsScan {
         let mut arrow = arrow.masked(table.masked);
         let (mut batch, mut texts): (RequestBatch, Dictionaries) = Default::default();
         let progress = Arc::clone(&table.progress);
+        let at_once =
+            context.session_config().get_extension::<RowsAtOnce>().map_or(usize::MAX, |rows| rows.0);
         let mut next = move || -> Result<Option<RecordBatch>> {
             while let Some(reading) = &mut reader {
                 batch.clear();
@@ -268,6 +271,18 @@ impl ExecutionPlan for RequestsScan {
             Ok(None)
         };
         let batches = std::iter::from_fn(move || next().transpose());
+        // A statement that makes much of each request is given few at once.
+        let batches =
+            batches.flat_map(move |batch| -> Box<dyn Iterator<Item = Result<RecordBatch>> + Send> {
+                match batch {
+                    Ok(batch) if batch.num_rows() > at_once => {
+                        let rows = batch.num_rows();
+                        let piece = move |from| Ok(batch.slice(from, at_once.min(rows - from)));
+                        Box::new((0..rows).step_by(at_once).map(piece))
+                    }
+                    other => Box::new(std::iter::once(other)),
+                }
+            });
         Ok(Box::pin(RecordBatchStreamAdapter::new(schema, futures_util::stream::iter(batches))))
     }
 }

@@ -353,10 +353,116 @@ fn mistakes_are_told_at_their_place(
     "with a as (select repeat('x', 1000000) t), b as (select replace(t, 'x', repeat('y', 1000)) t from a) select length(t) from b"
 )]
 #[case("select regexp_like(path, repeat('(a{100}){100}', 200)) from requests")]
+#[case("select regexp_like(path, '(a{1000}){1000}') from requests")]
+#[case("select count(*) from requests where path ~ '(\\w{100}){100}'")]
+#[case("select regexp_like(path, agent) from requests")]
+#[case("select count(*) from requests where path ~* agent")]
+#[case("select count(*) from requests where path not similar to agent")]
+#[case("select coalesce(referrer, repeat('x', 60000000)) from requests")]
+#[case("select lag(path, 4000, repeat('x', 60000000)) over (order by time) from requests")]
+#[case("select case when status = 404 then repeat('x', 60000000) else path end from requests")]
+#[case("select repeat('x', 60000000) || path from requests")]
+#[case("select length(regexp_replace(repeat('x', 1000000), 'x', repeat('y', 1000000), 'g')) from requests")]
+#[case("select max(regexp_replace(repeat(path, 100), '', repeat('y', 10000), 'g')) from requests")]
+#[case("select to_char(time, repeat('%c', 1000000)) from requests")]
+#[case("select string_agg(repeat(path, 20000), '') from requests a, (select 1 from requests limit 100) b")]
 fn what_would_do_harm_is_refused(#[case] statement: &str) {
     let began = std::time::Instant::now();
     let error = asked(&engine(), statement).unwrap_err().to_string();
     assert!(error.len() > 10 && began.elapsed() < Duration::from_secs(20), "{error}");
+}
+
+/// What doubles with each line of a statement: before anybody notices, it is more than any machine has.
+#[rstest]
+#[case::tables("select 1 as x from requests", "select a.x from LAST a, LAST b", "becomes")]
+#[case::unions("select 1 as x from requests", "select x from LAST union all select x from LAST", "becomes")]
+#[case::nothing_read("select 1 as x", "select x from LAST where x in (select x from LAST)", "becomes")]
+#[case::sums("select bytes as x from requests", "select x + x as x from LAST where x > 1", "more than 1 MB")]
+#[case::texts(
+    "select path as x from requests",
+    "select concat(x, x) as x from LAST where x <> ''",
+    "more than 1 MB"
+)]
+fn what_doubles_with_each_line_is_refused(#[case] first: &str, #[case] line: &str, #[case] words: &str) {
+    let doubled = |lines: usize| {
+        let each =
+            (1..lines).map(|nth| format!(", t{nth} as ({})", line.replace("LAST", &format!("t{}", nth - 1))));
+        format!("with t0 as ({first}){} select count(*) as n from t{}", each.collect::<String>(), lines - 1)
+    };
+    let began = std::time::Instant::now();
+    for lines in [30, 120] {
+        let error = asked(&engine(), &doubled(lines)).unwrap_err().to_string();
+        assert!(error.contains(words), "{lines}: {error}");
+    }
+    assert!(began.elapsed() < Duration::from_secs(20));
+    let few = Statement::understand(&doubled(3), &Parameters::default()).unwrap();
+    engine().check(&few).unwrap();
+}
+
+/// Where a statement makes much of each request, it is answered all the same, a few at a time.
+#[test]
+fn long_texts_are_made_of_few_requests_at_once() {
+    let long = "y".repeat(30_000);
+    let statement = format!(
+        "select count(*) as n, min(length(x)) as least, max(length(x)) as most, count(distinct x) as texts \
+         from (select case when status = 404 then '{long}' else path end as x from requests)"
+    );
+    let table = answer(&statement);
+    let missing = answer("select count(*) as n from requests where status = 404").number(0, "n");
+    let told = |name: &str| table.number(0, name);
+    assert!(missing > 100);
+    assert_eq!((told("n"), told("least"), told("most"), told("texts")), (4_000, 1, 30_000, 8));
+    let replaced =
+        answer("select sum(length(regexp_replace(path, 't', repeat('y', 3000)))) as n from requests");
+    let others = answer(
+        "select sum(length(path)) as n, count(*) filter (where path like '%t%') as with_t from requests",
+    );
+    assert_eq!(replaced.number(0, "n"), others.number(0, "n") + others.number(0, "with_t") * 2_999);
+}
+
+/// However wide rows are, a table holds no more than fits, and says that there are more; step by step all of them come.
+#[test]
+fn an_answer_is_bounded_in_octets() {
+    let wide = |columns: usize| {
+        let names: Vec<String> = (0..columns).map(|nth| format!("path as p{nth}")).collect();
+        format!("select {} from requests", names.join(","))
+    };
+    let engine = engine();
+    let statement = Statement::understand(&wide(800), &Parameters::default()).unwrap();
+    let (table, has_more) =
+        engine.ask(&statement, &|| true).unwrap().into_table(usize::MAX, &|| true).unwrap();
+    let octets = |row: &Vec<Cell>| {
+        row.iter().map(|cell| size_of::<Cell>() + cell.as_text().unwrap().len()).sum::<usize>()
+    };
+    let all: usize = table.rows.iter().map(octets).sum();
+    assert!(has_more && all <= exedra_query::answer::MOST_OCTETS, "{all}");
+    assert!(all > exedra_query::answer::MOST_OCTETS / 2 && table.rows.len() < 4_000, "{all}");
+    let statement = Statement::understand(&wide(300), &Parameters::default()).unwrap();
+    let mut answer = engine.ask(&statement, &|| true).unwrap();
+    let mut rows = 0;
+    while let Some(some) = answer.rows(&|| true).unwrap() {
+        assert!(some.len() * 300 <= 1 << 16 && some.iter().all(|row| row.len() == 300 && row[0] == row[299]));
+        rows += some.len();
+    }
+    assert_eq!(rows, 4_000);
+}
+
+#[test]
+fn rows_that_a_window_keeps_are_counted() {
+    let limits = Limits { memory: 8 << 20, ..Limits::default() };
+    let small = Engine::new(table(Scope::default()), limits, || {}).unwrap();
+    let all = "select max(n) as n, max(path) as p, max(agent) as a from (select count(*) over () as n, a.path, b.agent from requests a, (select agent from requests limit 400) b)";
+    let error = asked(&small, all).unwrap_err();
+    assert!(matches!(error, QueryError::TooMuch(_)), "{error}");
+    // One that need not keep them is answered within the same, and so is what is small.
+    let visits = "select count(distinct v) as n from (select visit_of() as v from requests)";
+    assert_eq!(asked(&small, visits).unwrap().rows, answer(visits).rows);
+    assert_eq!(
+        asked(&small, "select max(n) as n from (select count(*) over () as n from requests)")
+            .unwrap()
+            .number(0, "n"),
+        4_000
+    );
 }
 
 #[test]

@@ -65,14 +65,19 @@ pub fn weekday(day: i32) -> usize {
 pub struct Calendar {
     zone: TimeZone,
     last: (i64, Quarter),
+    last_begin: (i64, Quarter),
     known: HashMap<i64, Quarter>,
 }
+
+/// The most quarters that are remembered: those of a lifetime of logs, and a bound for lines that tell any time.
+const MOST_KNOWN: usize = 1 << 20;
 
 impl Calendar {
     /// A calendar for a zone.
     pub fn new(zone: TimeZone) -> Self {
         let nowhere = Quarter { day: 0, hour: 0, ahead: 0 };
-        Calendar { zone, last: (i64::MIN, nowhere), known: HashMap::new() }
+        let none = (i64::MIN, nowhere);
+        Calendar { zone, last: none, last_begin: none, known: HashMap::new() }
     }
 
     /// The zone whose days these are.
@@ -84,17 +89,50 @@ impl Calendar {
     pub fn quarter(&mut self, time: i64) -> Quarter {
         let index = time.div_euclid(QUARTER);
         if self.last.0 != index {
-            let zone = &self.zone;
-            let quarter = *self.known.entry(index).or_insert_with(|| work_out(zone, index * QUARTER));
-            self.last = (index, quarter);
+            self.last = (index, self.looked_up(index));
         }
         self.last.1
     }
 
+    fn looked_up(&mut self, index: i64) -> Quarter {
+        if self.known.len() >= MOST_KNOWN {
+            self.known.clear();
+        }
+        let zone = &self.zone;
+        *self.known.entry(index).or_insert_with(|| work_out(zone, index * QUARTER))
+    }
+
     /// The beginning of the bucket that an instant lies in, in milliseconds since 1970 UTC.
     pub fn bucket(&mut self, time: i64, step: Step) -> i64 {
-        let ahead = self.quarter(time).ahead;
-        time - (time + ahead).rem_euclid(step.milliseconds())
+        self.begin(time, step.milliseconds())
+    }
+
+    /// The beginning of the stretch of so many milliseconds, counted by the clock of the zone, that an instant lies in. Where the clock
+    /// was put forward or back within it, the stretch is shorter or longer.
+    pub fn begin(&mut self, time: i64, length: i64) -> i64 {
+        let quarter = self.quarter(time);
+        let begin = time.saturating_sub(time.saturating_add(quarter.ahead).rem_euclid(length));
+        let index = begin.div_euclid(QUARTER);
+        if index == self.last.0 {
+            return begin;
+        }
+        if self.last_begin.0 != index {
+            self.last_begin = (index, self.looked_up(index));
+        }
+        let before = self.last_begin.1.ahead;
+        if before == quarter.ahead {
+            return begin;
+        }
+        let begin = begin.saturating_add(quarter.ahead - before);
+        let mut first = begin.div_euclid(QUARTER);
+        if self.looked_up(first).ahead == before {
+            return begin;
+        }
+        // The clock never showed when it should have begun: it began with the change.
+        while first > index && self.looked_up(first - 1).ahead == quarter.ahead {
+            first -= 1;
+        }
+        first * QUARTER
     }
 }
 
@@ -122,6 +160,7 @@ pub fn date_of(day: i32) -> civil::Date {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -136,5 +175,45 @@ mod tests {
         let quarter = calendar.quarter(time);
         assert_eq!((date_of(quarter.day).to_string().as_str(), quarter.hour), (date, hour));
         assert_eq!(day_number(date_of(quarter.day)), quarter.day);
+    }
+
+    proptest! {
+        /// A law: a stretch begins when the clock of the zone shows a multiple of its length, be that before the clock was changed; and
+        /// it holds the instant.
+        #[test]
+        fn stretches_begin_by_the_clock(
+            // The years 2020 to 2027, so that a fifth of all days are near a change.
+            times in proptest::collection::vec(1_577_836_800_000..1_800_000_000_000_i64, 1..40),
+            day_of_change in prop::option::of(0..8_i64),
+            length in prop::sample::select(vec![60_000, 420_000, 900_000, 1_800_000, 3_600_000, 7_200_000, 10_800_000, 21_600_000, 43_200_000, 86_400_000_i64]),
+            zone in prop::sample::select(vec![
+                "UTC", "Atlantic/Faroe", "America/St_Johns", "Asia/Kolkata", "Australia/Lord_Howe", "Africa/Cairo", "America/Santiago",
+            ]),
+        ) {
+            let zone = TimeZone::get(zone).unwrap();
+            let mut calendar = Calendar::new(zone.clone());
+            for time in times {
+                // Half of all cases are within a day of the last Sunday of March, when many clocks are put forward.
+                let time = day_of_change.map_or(time, |year| 1_585_353_600_000 + year * 31_449_600_000 + time % 172_800_000);
+                let begin = calendar.begin(time, length);
+                prop_assert!(begin <= time && time < begin + length + 7_200_000, "{} {}", begin, time);
+                let clock = |time: i64| {
+                    let stamp = Timestamp::from_millisecond(time).unwrap();
+                    zone.to_offset(stamp).to_datetime(stamp).to_zoned(TimeZone::UTC).unwrap().timestamp().as_millisecond()
+                };
+                let wanted = clock(time).div_euclid(length) * length;
+                // What the clock left out when it was put forward was shown by nobody's.
+                let left_out = clock(begin - 1) < wanted && wanted < clock(begin);
+                prop_assert!(clock(begin) == wanted || left_out, "{} by {}: {} shows {}, not {}", time, length, begin, clock(begin), wanted);
+            }
+        }
+    }
+
+    #[test]
+    fn instants_that_no_calendar_has_are_no_trouble() {
+        let mut calendar = Calendar::new(TimeZone::get("America/St_Johns").unwrap());
+        for time in [i64::MIN, i64::MAX, 0] {
+            assert!(calendar.begin(time, 3_600_000) <= time);
+        }
     }
 }

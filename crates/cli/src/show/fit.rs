@@ -11,7 +11,8 @@ pub fn shorten(text: &str, room: usize) -> String {
         return clean.into_owned();
     }
     let letters: Vec<char> = clean.chars().collect();
-    let mut keep = letters.len();
+    // However long it is, no more than that can fit.
+    let mut keep = letters.len().min(room + 1);
     loop {
         keep -= 1;
         let head = keep.div_ceil(2);
@@ -60,5 +61,24 @@ mod tests {
         assert_eq!(shorten("/notices/2026/harbour.html", 12), "/notic….html");
         assert_eq!(shorten("/短い/道", 20), "/短い/道");
         assert_eq!(shorten("a\u{1b}[2Jb\nc", 20), "a\\x1b[2Jb\\nc");
+        // Looking at each letter of it for each letter that is left out would take hours.
+        assert_eq!(shorten(&"/a".repeat(1 << 20), 9), "/a/a…/a/a");
+    }
+
+    proptest::proptest! {
+        /// A law: what is cut fits, and has the beginning and the end of what it was.
+        #[test]
+        fn what_is_cut_fits(text in "[a-z/道\\u{301}é]{0,60}", room in 1_usize..40) {
+            let cut = shorten(&text, room);
+            proptest::prop_assert!(cut.width() <= room, "{}", cut);
+            match cut.split_once('…') {
+                Some((head, tail)) => {
+                    proptest::prop_assert!(text.width() > room && text.starts_with(head) && text.ends_with(tail));
+                    // No letter is wider than two columns: where more would fit, more is shown.
+                    proptest::prop_assert!(text.contains('\u{301}') || cut.width() + 2 >= room, "{}", cut);
+                }
+                None => proptest::prop_assert_eq!(cut, text),
+            }
+        }
     }
 }

@@ -182,6 +182,38 @@ mod tests {
         assert!(wide.line(&table.rows[1]).contains("longer-than-there-is-room-on-any-line.html"));
     }
 
+    proptest::proptest! {
+        /// A law: however many columns there are and however wide their values, no line is wider than there is room, each column that is
+        /// shown stands under its title, and it is told how many are not.
+        #[test]
+        fn no_line_is_wider_than_there_is_room(
+            rows in proptest::collection::vec(proptest::collection::vec(("[a-z/道]{0,70}", 0_u64..1 << 50), 1..9), 1..6),
+            room in 40_usize..200,
+        ) {
+            let pairs = rows.iter().map(Vec::len).min().unwrap_or(0);
+            let text = |nth: usize| TableColumn::text(&format!("t{nth}"), &format!("text {nth}"));
+            let figure = |nth: usize| TableColumn::sum(&format!("f{nth}"), &format!("figure {nth}"));
+            let mut table = Table::new("result", "", (0..pairs).flat_map(|nth| [text(nth), figure(nth)]));
+            for row in &rows {
+                table.push(row[..pairs].iter().flat_map(|(text, number)| [Cell::from(text.clone()), (*number).into()]));
+            }
+            let lines = Lines::new(&table, room, false, &TimeZone::UTC);
+            let plain = |line: String| crate::out::shown(&line, false).trim_end().to_owned();
+            let heading = plain(lines.heading());
+            let shown = table.columns.len() - lines.hidden();
+            proptest::prop_assert_eq!((0..pairs).filter(|nth| heading.contains(&format!("figure {nth}"))).count(), shown / 2);
+            for row in &table.rows {
+                let line = plain(lines.line(row));
+                proptest::prop_assert!(line.width() <= room, "{} in {}: {}", line.width(), room, line);
+                if lines.hidden() == 0 && heading.width() >= line.width() {
+                    // Figures end where their titles do.
+                    let last = row.last().and_then(Cell::as_u64).unwrap_or_default().to_string();
+                    proptest::prop_assert!(line.ends_with(&last), "{} {}", line, last);
+                }
+            }
+        }
+    }
+
     #[rstest::rstest]
     #[case(0.5, "0.5")]
     #[case(-12.0, "-12")]

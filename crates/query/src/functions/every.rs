@@ -1,6 +1,7 @@
 //! Stretches of time: `every(time, '5 minutes')` is the beginning of the five minutes that an instant lies in.
 //!
-//! Days, weeks and months are those of the zone that times are told in, also where a day has 23 hours or 25. Weeks begin on Monday.
+//! Days, weeks and months are those of the zone that times are told in, also where a day has 23 hours or 25, and so are the stretches that
+//! a day is divided into: `'6 hours'` begin at 0, 6, 12 and 18 o'clock whenever the clock was changed. Weeks begin on Monday.
 
 use super::per_text::constant;
 use super::{Function, Kind};
@@ -139,10 +140,7 @@ fn begins(times: &ArrayRef, length: Length) -> Result<ColumnarValue> {
     let mut days: HashMap<i32, i64> = HashMap::new();
     let mut last: Option<(i32, i64)> = None;
     let mut begin = |time: i64| match length {
-        Length::Milliseconds(length) => {
-            let ahead = calendar.quarter(time).ahead;
-            time - (time + ahead).rem_euclid(length)
-        }
+        Length::Milliseconds(length) => calendar.begin(time, length),
         length => {
             let day = calendar.quarter(time).day;
             match last {

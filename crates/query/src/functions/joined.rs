@@ -6,13 +6,14 @@
 
 use super::per_text::is_text;
 use arrow::array::{Array, ArrayRef, AsArray, StringArray, StringBuilder};
-use arrow::compute::cast;
+use arrow::compute::{cast, concat};
 use arrow::datatypes::{DataType, FieldRef, Int64Type};
-use datafusion::common::{exec_err, plan_err};
+use datafusion::common::exec_err;
 use datafusion::error::Result;
 use datafusion::logical_expr::{
     ColumnarValue, ReturnFieldArgs, ScalarFunctionArgs, ScalarUDF, ScalarUDFImpl, Signature, Volatility,
 };
+use std::ops::Range;
 use std::sync::Arc;
 
 /// The name under which the engine knows what `||` is.
@@ -69,13 +70,24 @@ impl ScalarUDFImpl for Joined {
 
 /// Those of the engine's functions that make longer texts of shorter ones, held to the bound.
 pub fn bounded(all: &[Arc<ScalarUDF>]) -> Vec<Arc<ScalarUDF>> {
-    let estimates: [(&str, Estimate); 6] = [
-        ("concat", |given| Ok(given.iter().map(octets).sum())),
-        ("concat_ws", |given| Ok(given.iter().map(octets).sum::<u64>() * 2)),
-        ("repeat", |given| times(given, 1)),
-        ("lpad", |given| padded(given)),
-        ("rpad", |given| padded(given)),
-        ("replace", |given| replaced(given)),
+    let estimates: [(&str, Estimate); 8] = [
+        ("concat", |given| sum(given)),
+        ("concat_ws", |given| sum(given).saturating_mul(2)),
+        ("repeat", |given| nth(given, 0).saturating_mul(nth(given, 1))),
+        // Letters have up to four octets.
+        ("lpad", |given| nth(given, 1).saturating_mul(4)),
+        ("rpad", |given| nth(given, 1).saturating_mul(4)),
+        ("replace", |given| {
+            let times = nth(given, 0) / nth(given, 1).max(1) + 1;
+            times.saturating_mul(nth(given, 2)).saturating_add(nth(given, 0))
+        }),
+        ("regexp_replace", |given| {
+            // A pattern may fit before each letter, and what stands for it may name what fitted as often as it has letters.
+            let (length, by) = (nth(given, 0) + 1, nth(given, 2) + 1);
+            length.saturating_mul(by).saturating_mul(2)
+        }),
+        // What stands for two letters has some forty.
+        ("to_char", |given| nth(given, 1).saturating_mul(20)),
     ];
     let bound = |function: &Arc<ScalarUDF>| {
         let (_, estimate) = estimates.iter().find(|(name, _)| *name == function.name())?;
@@ -85,10 +97,21 @@ pub fn bounded(all: &[Arc<ScalarUDF>]) -> Vec<Arc<ScalarUDF>> {
     all.iter().filter_map(bound).collect()
 }
 
-/// How many octets will be made of some texts.
-type Estimate = fn(&[ArrayRef]) -> Result<u64>;
+/// The most octets that are made of one row, by the lengths of the texts and the values of the numbers that are given.
+type Estimate = fn(&[u64]) -> u64;
+
+fn sum(given: &[u64]) -> u64 {
+    given.iter().fold(0, |sum, one| sum.saturating_add(*one))
+}
+
+fn nth(given: &[u64], place: usize) -> u64 {
+    given.get(place).copied().unwrap_or(0)
+}
 
 /// A function of the engine that is asked how much it will make.
+///
+/// What it can make at most is often far more than what it makes. So rows are handed to it in pieces that stay within the bound whatever
+/// it makes of them, and what it has made is counted.
 #[derive(Debug)]
 struct Bounded {
     inner: Arc<ScalarUDF>,
@@ -114,6 +137,10 @@ impl ScalarUDFImpl for Bounded {
         self.inner.name()
     }
 
+    fn aliases(&self) -> &[String] {
+        self.inner.aliases()
+    }
+
     fn signature(&self) -> &Signature {
         self.inner.signature()
     }
@@ -131,9 +158,57 @@ impl ScalarUDFImpl for Bounded {
     }
 
     fn invoke_with_args(&self, given: ScalarFunctionArgs) -> Result<ColumnarValue> {
-        let arrays = ColumnarValue::values_to_arrays(&given.args)?;
-        check(self.name(), (self.estimate)(&arrays)?)?;
-        self.inner.invoke_with_args(given)
+        let are_same = given.args.iter().all(|one| matches!(one, ColumnarValue::Scalar(_)));
+        let rows = if are_same { 1 } else { given.number_rows };
+        let pieces = self.pieces(&given.args, rows)?;
+        if let [_] = pieces[..] {
+            return self.inner.invoke_with_args(given);
+        }
+        let (mut made, mut octets): (Vec<ArrayRef>, u64) = (Vec::new(), 0);
+        for piece in pieces {
+            let of_piece = given.args.iter().map(|one| match one {
+                ColumnarValue::Array(array) => ColumnarValue::Array(array.slice(piece.start, piece.len())),
+                ColumnarValue::Scalar(value) => ColumnarValue::Scalar(value.clone()),
+            });
+            let of_piece =
+                ScalarFunctionArgs { args: of_piece.collect(), number_rows: piece.len(), ..given.clone() };
+            let part = self.inner.invoke_with_args(of_piece)?.into_array(piece.len())?;
+            octets = octets.saturating_add(sizes(&part)?.into_iter().sum());
+            check(self.name(), octets)?;
+            made.push(part);
+        }
+        let made: Vec<&dyn Array> = made.iter().map(|part| &**part).collect();
+        Ok(ColumnarValue::Array(concat(&made)?))
+    }
+}
+
+impl Bounded {
+    /// The rows in pieces of which no more than the bound can be made.
+    fn pieces(&self, given: &[ColumnarValue], rows: usize) -> Result<Vec<Range<usize>>> {
+        let given: Vec<Vec<u64>> = given
+            .iter()
+            .map(|one| match one {
+                ColumnarValue::Array(array) => sizes(array),
+                ColumnarValue::Scalar(value) => sizes(&value.to_array()?),
+            })
+            .collect::<Result<_>>()?;
+        let (mut pieces, mut begin, mut made) = (Vec::new(), 0, 0_u64);
+        let mut of_row = vec![0; given.len()];
+        for row in 0..rows {
+            for (of_row, sizes) in of_row.iter_mut().zip(&given) {
+                // A value for all rows stands there once.
+                *of_row = *sizes.get(row).or(sizes.first()).unwrap_or(&0);
+            }
+            let makes = (self.estimate)(&of_row);
+            check(self.name(), makes)?;
+            made += makes;
+            if made > MOST {
+                pieces.push(begin..row);
+                (begin, made) = (row, makes);
+            }
+        }
+        pieces.push(begin..rows);
+        Ok(pieces)
     }
 }
 
@@ -144,46 +219,19 @@ fn check(name: &str, octets: u64) -> Result<()> {
     }
 }
 
-/// The octets of the texts of an array.
-fn octets(array: &ArrayRef) -> u64 {
-    lengths(array).map_or(0, |lengths| lengths.into_iter().sum())
-}
-
-/// The octets of each text of an array.
-fn lengths(array: &ArrayRef) -> Result<Vec<u64>> {
-    if !is_text(array.data_type()) {
-        return Ok(vec![32; array.len()]);
+/// The octets of each text of an array, or what each of its numbers is, where that is more than nothing.
+fn sizes(array: &ArrayRef) -> Result<Vec<u64>> {
+    if is_text(array.data_type()) {
+        let texts = cast(array, &DataType::Utf8)?;
+        let texts = texts.as_string::<i32>().iter();
+        return Ok(texts.map(|text| text.map_or(0, |text| text.len() as u64)).collect());
     }
-    let texts = cast(array, &DataType::Utf8)?;
-    Ok(texts.as_string::<i32>().iter().map(|text| text.map_or(0, |text| text.len() as u64)).collect())
-}
-
-fn numbers(array: &ArrayRef) -> Result<Vec<u64>> {
-    let numbers = cast(array, &DataType::Int64)?;
-    Ok(numbers.as_primitive::<Int64Type>().iter().map(|number| number.unwrap_or(0).max(0) as u64).collect())
-}
-
-/// Texts as often as a number says.
-fn times(given: &[ArrayRef], place: usize) -> Result<u64> {
-    let [text, ..] = given else { return plan_err!("a text is wanted") };
-    let Some(times) = given.get(place) else { return plan_err!("a number is wanted") };
-    let all = lengths(text)?.into_iter().zip(numbers(times)?);
-    Ok(all.fold(0, |sum: u64, (length, times)| sum.saturating_add(length.saturating_mul(times))))
-}
-
-/// Texts of at least a length, in letters of up to four octets.
-fn padded(given: &[ArrayRef]) -> Result<u64> {
-    let Some(length) = given.get(1) else { return plan_err!("a length is wanted") };
-    let all = numbers(length)?.into_iter();
-    Ok(all.fold(0, |sum: u64, length| sum.saturating_add(length.saturating_mul(4))))
-}
-
-/// Texts in which each of some letters becomes others.
-fn replaced(given: &[ArrayRef]) -> Result<u64> {
-    let [text, from, to] = given else { return plan_err!("replace takes three texts") };
-    let all = lengths(text)?.into_iter().zip(lengths(from)?).zip(lengths(to)?);
-    Ok(all.fold(0, |sum: u64, ((length, from), to)| {
-        let most = (length / from.max(1) + 1).saturating_mul(to).saturating_add(length);
-        sum.saturating_add(most)
-    }))
+    match cast(array, &DataType::Int64) {
+        Ok(numbers) => {
+            let numbers = numbers.as_primitive::<Int64Type>().iter();
+            Ok(numbers.map(|number| u64::try_from(number.unwrap_or(0)).unwrap_or(0)).collect())
+        }
+        // Times and the like are of one length.
+        Err(_) => Ok(vec![0; array.len()]),
+    }
 }

@@ -26,7 +26,7 @@ mod visits;
 
 pub use addresses::{IN_NETWORK, network_of};
 pub use joined::JOINED;
-pub use visits::VISIT_OF;
+pub use visits::{VISIT_OF, Visits};
 
 use datafusion::error::Result;
 use datafusion::execution::SessionStateDefaults;

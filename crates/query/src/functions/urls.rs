@@ -130,6 +130,20 @@ fn path(address: &str) -> &str {
     }
 }
 
+/// The query of an address, or what is a query already: that may have question marks itself (RFC 3986 §3.4).
+fn query_of(text: &str) -> &str {
+    let is_scheme = |text: &str| {
+        !text.is_empty() && text.bytes().all(|one| one.is_ascii_alphanumeric() || b"+-.".contains(&one))
+    };
+    let is_address =
+        text.starts_with('/') || text.split_once("://").is_some_and(|(scheme, _)| is_scheme(scheme));
+    if !is_address {
+        return text.strip_prefix('?').unwrap_or(text);
+    }
+    let text = text.split_once('#').map_or(text, |(text, _)| text);
+    text.split_once('?').map_or("", |(_, query)| query)
+}
+
 /// The value of a parameter.
 #[derive(Debug, PartialEq, Eq, Hash)]
 pub struct Parameter(Signature);
@@ -164,9 +178,7 @@ impl ScalarUDFImpl for Parameter {
         let [query, name] = &given.args[..] else { return plan_err!("parameter takes two values") };
         let name = constant(name, PARAMETER.name, "the name")?;
         texts_of_texts(query, |query| {
-            // A whole address has its query behind the question mark.
-            let query = query.split_once('?').map_or(query, |(_, query)| query);
-            let mut all = form_urlencoded::parse(query.as_bytes());
+            let mut all = form_urlencoded::parse(query_of(query).as_bytes());
             all.find(|(key, _)| key == name).map(|(_, value)| Cow::Owned(value.into_owned()))
         })
     }
@@ -175,6 +187,17 @@ impl ScalarUDFImpl for Parameter {
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
+
+    #[rstest]
+    #[case("day=1&q=why?", "day=1&q=why?")]
+    #[case("?day=1", "day=1")]
+    #[case("next=https://harbour.example/?day=2", "next=https://harbour.example/?day=2")]
+    #[case("https://harbour.example/tides?day=1?#top", "day=1?")]
+    #[case("/tides?day=1", "day=1")]
+    #[case("/tides", "")]
+    fn queries(#[case] text: &str, #[case] query: &str) {
+        assert_eq!(super::query_of(text), query);
+    }
 
     #[rstest]
     #[case("https://harbour.example/tides?day=1#top", "/tides")]

@@ -49,12 +49,7 @@ impl WindowUDFImpl for VisitOf {
     }
 
     fn partition_evaluator(&self, _: PartitionEvaluatorArgs) -> Result<Box<dyn PartitionEvaluator>> {
-        // One key for the whole process: partitions of one statement are told apart by it.
-        static KEY: std::sync::LazyLock<VisitorKey> = std::sync::LazyLock::new(|| {
-            let seeds = RandomState::new();
-            VisitorKey([seeds.hash_one(1), seeds.hash_one(2)])
-        });
-        Ok(Box::new(VisitsOfOne(*KEY)))
+        Ok(Box::new(VisitsOfOne(Visits::new())))
     }
 
     fn field(&self, given: WindowUDFFieldArgs) -> Result<FieldRef> {
@@ -62,9 +57,50 @@ impl WindowUDFImpl for VisitOf {
     }
 }
 
-/// The visits of one client and agent.
+/// Which visit each request belongs to, told one after the other: those of one client and agent stand together, in order of time.
+/// Nothing is kept of those that were.
 #[derive(Debug)]
-struct VisitsOfOne(VisitorKey);
+pub struct Visits {
+    key: VisitorKey,
+    /// Of whom the last request was, and when.
+    last: Option<(u64, i64)>,
+    visit: Option<i64>,
+}
+
+impl Visits {
+    /// Before the first request. All within this process have one key, so that partitions of one statement are told apart by it.
+    pub fn new() -> Self {
+        static KEY: std::sync::LazyLock<VisitorKey> = std::sync::LazyLock::new(|| {
+            let seeds = RandomState::new();
+            VisitorKey([seeds.hash_one(1), seeds.hash_one(2)])
+        });
+        Visits { key: *KEY, last: None, visit: None }
+    }
+
+    /// A client or an agent, keyed.
+    pub fn text(&self, text: Option<&str>) -> u64 {
+        text.map_or(0, |text| self.key.of_text(text))
+    }
+
+    /// The visit of the next request: of a client and an agent, at a time in milliseconds since 1970 UTC. Without a time it is of none.
+    pub fn next(&mut self, [client, agent]: [u64; 2], time: Option<i64>) -> Option<i64> {
+        let time = time?;
+        let who = self.key.of_pair(client, agent);
+        let goes_on = |(last, at)| last == who && time.saturating_sub(at) <= LONGEST_GAP;
+        if !self.last.is_some_and(goes_on) {
+            // A visit is told from others of the same client by its first instant, in two halves.
+            let (second, rest) = (time.div_euclid(1 << 20), time.rem_euclid(1 << 20));
+            let visit = self.key.of_visitor(self.key.of_visitor(who, second as i32), rest as i32);
+            self.visit = Some((visit >> 1) as i64);
+        }
+        self.last = Some((who, time));
+        self.visit
+    }
+}
+
+/// The visits of one client and agent, all of whose requests are there.
+#[derive(Debug)]
+struct VisitsOfOne(Visits);
 
 impl PartitionEvaluator for VisitsOfOne {
     fn evaluate_all(&mut self, values: &[ArrayRef], rows: usize) -> Result<ArrayRef> {
@@ -72,27 +108,12 @@ impl PartitionEvaluator for VisitsOfOne {
         let Some(times) = times.as_primitive_opt::<TimestampMillisecondType>() else {
             return plan_err!("visit_of() needs the column time");
         };
-        let hash = |array: &ArrayRef| -> Result<u64> {
-            let first = cast(&array.slice(0, array.len().min(1)), &DataType::Utf8)?;
-            let first = first.as_string::<i32>();
-            Ok(if first.is_empty() || first.is_null(0) { 0 } else { self.0.of_text(first.value(0)) })
+        let who = |texts: &ArrayRef| -> Result<u64> {
+            let first = cast(&texts.slice(0, texts.len().min(1)), &DataType::Utf8)?;
+            Ok(self.0.text(first.as_string::<i32>().iter().next().flatten()))
         };
-        let pair = self.0.of_pair(hash(client)?, hash(agent)?);
-        // A visit is told from others of the same client by its first instant, in two halves.
-        let visit = |first: i64| {
-            let (second, rest) = (first.div_euclid(1 << 20), first.rem_euclid(1 << 20));
-            (self.0.of_visitor(self.0.of_visitor(pair, second as i32), rest as i32) >> 1) as i64
-        };
-        let (mut last, mut now): (Option<i64>, Option<i64>) = (None, None);
-        let of_row = |row: usize| {
-            let time = times.is_valid(row).then(|| times.value(row))?;
-            if last.is_none_or(|last| time - last > LONGEST_GAP) {
-                now = Some(visit(time));
-            }
-            last = Some(time);
-            now
-        };
-        let all: Int64Array = (0..rows).map(of_row).collect();
-        Ok(Arc::new(all))
+        let who = [who(client)?, who(agent)?];
+        let all = (0..rows).map(|row| self.0.next(who, times.is_valid(row).then(|| times.value(row))));
+        Ok(Arc::new(all.collect::<Int64Array>()))
     }
 }

@@ -15,7 +15,6 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use exedra_api::Problem;
 use exedra_api::imports::{Import, NewImport};
-use exedra_common::TextColumn;
 use exedra_store::records::{LogRange, wire};
 use std::sync::Arc;
 
@@ -104,7 +103,7 @@ pub async fn take_in(
             let words = "a stretch ends behind its beginning, is 4 GiB long at most, and has no more unread lines than octets";
             return Err(Failure::Wrong(words.to_owned()));
         }
-        let (mut requests, mut texts) = match body.is_empty() {
+        let (requests, texts) = match body.is_empty() {
             // Lines that are no requests take room in a log too.
             true => Default::default(),
             false => wire::unpack(&body)
@@ -114,9 +113,6 @@ pub async fn take_in(
             let words = "requests without a time, or of no year from 1 to 9998, have no place in the records";
             return Err(Failure::Wrong(words.to_owned()));
         }
-        // Whatever the log says, this is the site that was granted.
-        let code = texts.of_mut(TextColumn::Site).code(&import.site);
-        requests.codes_mut(TextColumn::Site).fill(code);
         let site: Arc<str> = import.site.as_str().into();
         let source = import.source();
         caller.take_in(&site, &source, requests, texts, stretch)?;

@@ -45,7 +45,7 @@ use crate::schema::{segments, sources};
 use column_cache::ColumnCache;
 use diesel::prelude::*;
 use diesel_migrations::{EmbeddedMigrations, embed_migrations};
-use exedra_common::{Dictionaries, RequestBatch};
+use exedra_common::{Dictionaries, RequestBatch, TextColumn};
 use kept_surveys::LastChanges;
 use parking_lot::Mutex;
 use segment::Packed;
@@ -272,10 +272,13 @@ impl Records {
         &self,
         site: &Arc<str>,
         source: &str,
-        requests: RequestBatch,
-        texts: Dictionaries,
+        mut requests: RequestBatch,
+        mut texts: Dictionaries,
         (octets, checkpoint): (usize, Checkpoint),
     ) {
+        // Whatever its lines say: a reader passes over the logs of other sites without looking into them.
+        let code = texts.of_mut(TextColumn::Site).code(site);
+        *requests.codes_mut(TextColumn::Site) = vec![code; requests.rows()];
         let mut state = self.state.lock();
         if let (Some(&first), Some(&last)) = (requests.time.iter().min(), requests.time.iter().max()) {
             let requests = Arc::new((requests, texts));
