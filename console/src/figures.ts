@@ -1,4 +1,4 @@
-/** Numbers and times as people read them. */
+/** Numbers and times as people read them: those of `core/common/src/figures.rs`, to the last letter (`crates/e2e/tests/same_figures.rs`). */
 import { preferences } from "./preferences";
 import { dateOf } from "./scope/dates";
 
@@ -12,7 +12,7 @@ export const count = (value: number): string => grouped.format(value);
 
 /** Bytes in powers of 1000, three digits. */
 export function bytes(value: number): string {
-  const units = ["B", "kB", "MB", "GB", "TB", "PB"];
+  const units = ["B", "kB", "MB", "GB", "TB", "PB", "EB"];
   let unit = 0;
   while (value >= 999.5 && unit < units.length - 1) {
     value /= 1000;
@@ -29,14 +29,39 @@ export const rate = (value: number): string => (value < 10 ? value.toFixed(1) : 
 export const percent = (part: number, whole: number): string => (whole === 0 ? "–" : `${((part * 100) / whole).toFixed(1)} %`);
 
 /** A length of time as people say it. */
-export function seconds(value: number): string {
-  if (value < 0.0995) return `${(value * 1000).toFixed(1)} ms`;
-  if (value < 0.9995) return `${Math.round(value * 1000)} ms`;
-  if (value < 9.95) return `${value.toFixed(1)} s`;
-  const whole = Math.round(value);
-  if (whole < 60) return `${whole} s`;
-  if (whole < 3600) return `${Math.floor(whole / 60)} min ${whole % 60} s`;
-  return `${Math.floor(whole / 3600)} h ${Math.floor((whole % 3600) / 60)} min`;
+export function duration(seconds: number): string {
+  if (seconds > 0 && seconds < 0.9995) return milliseconds(seconds * 1000);
+  const whole = Math.round(seconds);
+  const [hours, minutes, rest] = [Math.floor(whole / 3600), Math.floor((whole % 3600) / 60), whole % 60];
+  if (hours > 0) return minutes === 0 ? `${hours} h` : `${hours} h ${minutes} min`;
+  if (minutes > 0) return rest === 0 ? `${minutes} min` : `${minutes} min ${rest} s`;
+  return `${rest} s`;
+}
+
+/** A short length of time: three digits. */
+export function milliseconds(value: number): string {
+  if (value < 0.9995) return `${(value * 1000).toFixed(0)} µs`;
+  if (value < 9.995) return `${value.toFixed(2)} ms`;
+  if (value < 99.95) return `${value.toFixed(1)} ms`;
+  if (value < 999.5) return `${value.toFixed(0)} ms`;
+  if (value < 99_950) return `${(value / 1000).toFixed(1)} s`;
+  return duration(value / 1000);
+}
+
+/** A length of time that may be long, in one unit: three digits. */
+export function longTime(value: number): string {
+  const units = [
+    [86_400e3, "d"],
+    [3_600e3, "h"],
+    [60e3, "min"],
+  ] as const;
+  const fits = units.find(([length]) => value >= 2 * length);
+  if (!fits) return milliseconds(value);
+  const [length, unit] = fits;
+  const many = value / length;
+  if (many < 9.995) return `${many.toFixed(2)} ${unit}`;
+  if (many < 99.95) return `${many.toFixed(1)} ${unit}`;
+  return `${count(Math.round(many))} ${unit}`;
 }
 
 /** The clock in a zone. */

@@ -80,7 +80,7 @@ const VALUES: [string, unknown][] = [
   ["count", figures.count(1_234_567)],
   ["percent of nothing", figures.percent(1, 0)],
   ["percent", figures.percent(1, 8)],
-  ["seconds", figures.seconds(0.25)],
+  ["a length of time", figures.duration(0.25)],
   ["shifted over a month", dates.shifted("2026-03-01", -1)],
   ["cut", cutName("/a/very/long/path/to/a/page.html", 12, "").length],
   ["nothing as a key", show(key("path"), null)],
@@ -286,6 +286,9 @@ function Parts() {
 
 const root = document.getElementById("root");
 if (!root) throw new Error("the page has no place for its parts");
+// Whoever tests asks for figures of their own.
+Object.assign(window, { figures });
+
 createRoot(root).render(
   <StrictMode>
     <Parts />

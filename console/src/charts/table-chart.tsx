@@ -2,7 +2,7 @@
 import { scaleLinear, scaleUtc } from "d3-scale";
 import { line } from "d3-shape";
 import type { Chart } from "../api/client";
-import { bytes, clock, count, seconds, shortDay } from "../figures";
+import { bytes, clock, count, longTime, shortDay } from "../figures";
 import { dateOf } from "../scope/dates";
 import { figure, type Row, type Table, type TableColumn } from "../tables/table";
 import { words } from "../words";
@@ -252,7 +252,7 @@ function instant(column: TableColumn | undefined, at: number, span: number, zone
 /** A figure as short as an axis wants it. */
 function amount(column: TableColumn | undefined, value: number): string {
   if (column?.unit === "bytes") return bytes(value);
-  if (column?.unit === "milliseconds") return seconds(value / 1000);
+  if (column?.unit === "milliseconds") return longTime(value);
   if (!Number.isInteger(value) && Math.abs(value) < 100) return value.toFixed(Math.abs(value) < 1 ? 3 : 1);
   return count(Math.round(value));
 }

@@ -1,7 +1,7 @@
 /** What one client did, in order: visits, newest first, and what it asked for again and again. */
 import type { ClientTrail } from "../api/client";
 import { useTrail } from "../api/queries";
-import { bytes, clock, count, moment, rate, seconds } from "../figures";
+import { bytes, clock, count, duration, moment, rate } from "../figures";
 import { QueryView } from "../parts/states";
 import { narrowed, useScope } from "../scope";
 import { words } from "../words";
@@ -78,7 +78,7 @@ function VisitSteps({ visit, zone }: { visit: Visit; zone: string }) {
       <h3 className="flex flex-wrap items-baseline gap-x-3 border-b border-line pb-1">
         <span className="font-semibold">{moment(first, zone)}</span>
         <span className="text-sm text-quiet">
-          {said.visit(count(visit.pages), count(visit.requests))}, {seconds((Date.parse(visit.last) - first) / 1000)}
+          {said.visit(count(visit.pages), count(visit.requests))}, {duration((Date.parse(visit.last) - first) / 1000)}
         </span>
       </h3>
       <ol>

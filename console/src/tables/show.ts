@@ -1,9 +1,9 @@
 /** Single values of tables, as people read them. */
-import { bytes, count, moment, seconds } from "../figures";
+import { bytes, count, longTime, moment } from "../figures";
 import { words } from "../words";
 import { isKey, type Cell, type Change, type TableColumn } from "./table";
 
-const SECONDS: Record<string, number> = { seconds: 1, milliseconds: 1e-3, microseconds: 1e-6, nanoseconds: 1e-9 };
+const MILLISECONDS: Record<string, number> = { seconds: 1e3, milliseconds: 1, microseconds: 1e-3, nanoseconds: 1e-6 };
 
 /** A value of a column; instants in a zone. */
 export function show(column: TableColumn, cell: Cell | undefined, zone?: string): string {
@@ -13,7 +13,7 @@ export function show(column: TableColumn, cell: Cell | undefined, zone?: string)
     case "size":
       return bytes(cell);
     case "duration":
-      return seconds(cell * (SECONDS[column.unit ?? "seconds"] ?? 1));
+      return longTime(cell * (MILLISECONDS[column.unit ?? "seconds"] ?? 1e3));
     case "time":
       return moment(cell, zone ?? "UTC");
     default:

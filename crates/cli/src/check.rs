@@ -1,5 +1,6 @@
 //! `exedra check`: everything that can be found wrong with a configuration before it comes into force.
 
+use crate::configuration;
 use crate::failure::Failure;
 use crate::form::Form;
 use crate::out::{ATTENTION, TROUBLE, WELL, ours};
@@ -10,14 +11,12 @@ use exedra_common::figures::several;
 use exedra_service::console::sites::diagnostics;
 use exedra_service::control::checking::{self, Checked, Depth};
 use exedra_service::control::configuration::Refused;
-use std::path::PathBuf;
 
 /// What `exedra check` takes.
 #[derive(Args)]
 pub struct Options {
-    /// The configuration
-    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
-    config: PathBuf,
+    #[command(flatten)]
+    config: configuration::Named,
     /// The form of the answer
     #[arg(long = "as", value_name = "FORM", default_value = "text")]
     form: Form,
@@ -25,10 +24,10 @@ pub struct Options {
 
 /// Checks and prints. Fails when anything is an error.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let (found, sources) = match checking::read(&options.config, Depth::Thorough, None) {
+    let (found, sources) = match checking::read(options.config.path(), Depth::Thorough, None) {
         Ok(Checked { config, found }) => (found, config.sources),
         Err(Refused::Mistaken { found, sources }) => (found, sources),
-        Err(unreadable) => return Err(crate::configuration::failure(unreadable)),
+        Err(unreadable) => return Err(configuration::failure(unreadable)),
     };
     match options.form {
         Form::Json => {

@@ -2,11 +2,30 @@
 
 use crate::failure::Failure;
 use crate::out::ours;
+use clap::Args;
 use exedra_answering::config::Config;
 use exedra_answering::config::diagnostic::draw;
 use exedra_service::control::checking::{self, Checked, Depth};
 use exedra_service::control::configuration::{self, Refused};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+
+/// The configuration that a command is about, however somebody names it.
+#[derive(Args)]
+pub struct Named {
+    /// The configuration
+    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
+    config: PathBuf,
+    /// The same without the option
+    #[arg(value_name = "CONFIGURATION", conflicts_with = "config")]
+    alone: Option<PathBuf>,
+}
+
+impl Named {
+    /// Its file.
+    pub fn path(&self) -> &Path {
+        self.alone.as_deref().unwrap_or(&self.config)
+    }
+}
 
 /// Reads and understands a configuration.
 pub fn read(path: &Path) -> Result<Config, Failure> {
@@ -20,6 +39,12 @@ pub fn read_to_serve(path: &Path) -> Result<Config, Failure> {
         crate::out::note!("{}", ours(draw(&found, &config.sources, true).trim_end()));
     }
     Ok(config)
+}
+
+/// The text of a configuration, to be rehearsed or published.
+pub fn text(path: &Path) -> Result<String, Failure> {
+    let read = std::fs::read_to_string(path);
+    read.map_err(|error| failure(Refused::Unreadable { path: path.to_owned(), error }))
 }
 
 /// Why a configuration was refused, drawn where it is wrong.

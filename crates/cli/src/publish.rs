@@ -79,8 +79,7 @@ pub fn run(options: &PublishOptions) -> Result<(), Failure> {
             false => "Not published.".to_owned(),
         }));
     }
-    let text = std::fs::read_to_string(&options.config)
-        .map_err(|error| Failure(format!("{} cannot be read: {error}", options.config.display())))?;
+    let text = crate::configuration::text(&options.config)?;
     let files: ConfigurationFiles = service.get("configuration")?;
     let main = files.files.into_iter().next();
     let main = main.ok_or_else(|| Failure("the service has no configuration file".to_owned()))?;

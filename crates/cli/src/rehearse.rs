@@ -60,8 +60,7 @@ pub fn run(options: &Options) -> Result<(), Failure> {
 
 /// Rehearses the file that a service is found by, on the requests of a scope.
 pub fn rehearse(service: &Service, scope: &ScopeOptions) -> Result<Rehearsed, Failure> {
-    let text = std::fs::read_to_string(&service.config)
-        .map_err(|error| Failure(format!("{} cannot be read: {error}", service.config.display())))?;
+    let text = crate::configuration::text(&service.config)?;
     let called = Some(service.config.display().to_string());
     let new = NewRehearsal { files: Vec::new(), main: Some(text), called };
     service.send(&format!("rehearsals?{}", encoded(&scope.query()?)), &new)

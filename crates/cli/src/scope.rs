@@ -16,7 +16,7 @@ pub struct ScopeOptions {
     #[arg(long, value_name = "ZONE")]
     pub time_zone: Option<String>,
     /// First instant or day that counts, as in 2026-09-14 or 2026-09-14T08:30
-    #[arg(long, value_name = "TIME")]
+    #[arg(long, value_name = "TIME", alias = "since")]
     pub from: Option<String>,
     /// First instant or day that no longer counts
     #[arg(long, value_name = "TIME")]

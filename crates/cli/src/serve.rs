@@ -7,26 +7,24 @@ use exedra_answering::config::Config;
 use exedra_service::Running;
 use exedra_service::run::console_address;
 use exedra_store::Revisions;
-use std::path::PathBuf;
 use std::sync::Arc;
 use tokio::signal::unix::{SignalKind, signal};
 
 /// What `exedra serve` takes.
 #[derive(Args)]
 pub struct Options {
-    /// The configuration
-    #[arg(long, value_name = "FILE", default_value = "exedra.toml")]
-    config: PathBuf,
+    #[command(flatten)]
+    config: configuration::Named,
 }
 
 /// Runs the service.
 pub fn run(options: &Options) -> Result<(), Failure> {
-    let config = configuration::read_to_serve(&options.config)?;
+    let config = configuration::read_to_serve(options.config.path())?;
     let first = is_first_start(&config);
     keep_error_log();
     runtime()?.block_on(async {
         let announced = config.clone();
-        let running = exedra_service::start(config, &options.config).await?;
+        let running = exedra_service::start(config, options.config.path()).await?;
         announce(&announced, &running);
         match &running.sign_in {
             Some(link) if first => crate::out::line!("sign in    {link}   (once, within an hour)"),

@@ -24,6 +24,7 @@ fn hostile() -> Vec<(&'static str, String)> {
     let of = |name, statement: &str| (name, statement.to_owned());
     vec![
         ("columns", format!("select {} from requests", columns(2_000, "path"))),
+        ("figures", format!("select {} from requests", columns(1_500, "status"))),
         ("computed columns", format!("select {} from requests", columns(700, "upper(path) || agent"))),
         ("a long text", format!("select path, '{long}' as t from requests")),
         (

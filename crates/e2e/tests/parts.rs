@@ -1,7 +1,8 @@
 //! The console's parts, each in each of its states, on a page of their own (`console/test/parts.tsx`) that our own service
 //! serves.
 
-use exedra_e2e::browser::Browser;
+use exedra_common::figures;
+use exedra_e2e::browser::{Browser, script};
 use exedra_e2e::{Place, Program};
 use rstest::rstest;
 use thirtyfour::prelude::*;
@@ -246,7 +247,7 @@ fn values_are_written_as_people_read_them() {
             "count: 1,234,567",
             "percent of nothing: –",
             "percent: 12.5 %",
-            "seconds: 250 ms",
+            "a length of time: 250 ms",
             "shifted over a month: 2026-02-28",
             "cut: 12",
             "nothing as a key: not known",
@@ -279,6 +280,56 @@ fn values_are_written_as_people_read_them() {
             "an address: /traffic?site=harbour&hours=Mon+8&only=path%3D%2Fa%26b&period=2026-W38&who=people&trail=192.0.2.7",
         ];
         assert_eq!(found, expected);
+        browser.close().await;
+    });
+}
+
+/// A figure in the console is the one that the client prints, to the last letter, also where half of a digit is rounded.
+#[test]
+fn figures_are_those_that_the_client_writes() {
+    run(async {
+        let (_program, _place, browser) = opened(&[]).await;
+        let near = |number: u64| [number.saturating_sub(1), number, number + 1];
+        let powers = (0..16).flat_map(|power| [1, 2, 5, 9].map(|digit| digit * 10_u64.pow(power)));
+        // Halves of the last digit that is shown, and what is far from a power of ten.
+        let some = (0..400).map(|nth: u64| nth * nth * nth * 125 + nth % 7);
+        let whole: Vec<u64> = powers.flat_map(near).chain(some).collect();
+        let fractions: Vec<f64> = whole.iter().map(|number| *number as f64 / 8.0).collect();
+        let parts: Vec<(u64, u64)> =
+            (0..=400).map(|part| (part, 400)).chain([(1, 3), (5, 0), (7, 7)]).collect();
+        let call = format!(
+            "const [whole, fractions, parts] = {};
+             const of = window.figures;
+             return [whole.map(of.count), whole.map(of.bytes), parts.map(([part, all]) => of.percent(part, all)),
+                 fractions.map(of.milliseconds), fractions.map(of.longTime), fractions.map(of.duration)]",
+            serde_json::to_string(&(&whole, &fractions, &parts)).expect("JSON")
+        );
+        let told: serde_json::Value = script(&browser, &call).await;
+        let told: Vec<Vec<String>> = serde_json::from_value(told).expect("texts");
+        let of_whole = |written: fn(u64) -> String| whole.iter().map(|number| written(*number)).collect();
+        let of_fractions =
+            |written: fn(f64) -> String| fractions.iter().map(|number| written(*number)).collect();
+        let expected: [Vec<String>; 6] = [
+            of_whole(figures::grouped),
+            of_whole(figures::bytes),
+            parts.iter().map(|(part, all)| figures::share(*part, *all)).collect(),
+            of_fractions(figures::milliseconds),
+            of_fractions(figures::long_time),
+            of_fractions(figures::duration),
+        ];
+        for (nth, (told, expected)) in told.iter().zip(&expected).enumerate() {
+            assert_eq!(told.len(), expected.len());
+            for (place, (told, expected)) in told.iter().zip(expected).enumerate() {
+                assert_eq!(
+                    told,
+                    expected,
+                    "list {nth}: {} {}",
+                    whole.get(place).unwrap_or(&0),
+                    fractions.get(place).unwrap_or(&0.0)
+                );
+            }
+        }
+        assert_eq!(figures::share(1, 400), "0.3 %");
         browser.close().await;
     });
 }

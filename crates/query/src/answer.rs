@@ -2,7 +2,7 @@
 
 use crate::diagnostic::QueryError;
 use crate::schema::{Field, TABLE};
-use crate::threads::{Ends, QueryThreads};
+use crate::threads::{QueryThreads, TimeLeft};
 use crate::wording::understood;
 use arrow::array::{Array, ArrayRef, AsArray, RecordBatch};
 use arrow::compute::cast;
@@ -22,7 +22,7 @@ use std::sync::Arc;
 pub struct Answer<'e> {
     threads: &'e QueryThreads,
     stream: SendableRecordBatchStream,
-    ends: Ends,
+    time: TimeLeft,
     statement: String,
     columns: Vec<TableColumn>,
     /// What has come and is not told yet.
@@ -40,11 +40,11 @@ impl<'e> Answer<'e> {
     pub(crate) fn new(
         threads: &'e QueryThreads,
         stream: SendableRecordBatchStream,
-        ends: Ends,
+        time: TimeLeft,
         statement: String,
     ) -> Self {
         let columns = columns(&stream.schema());
-        Answer { threads, stream, ends, statement, columns, rest: None }
+        Answer { threads, stream, time, statement, columns, rest: None }
     }
 
     /// The table without any rows.
@@ -62,12 +62,12 @@ impl<'e> Answer<'e> {
 
     /// Further rows as the engine has them; `None` at the end.
     pub fn batch(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<RecordBatch>, QueryError> {
-        let next = self.threads.wait(self.ends, goes_on, self.stream.next())?;
+        let next = self.threads.wait(&mut self.time, goes_on, self.stream.next())?;
         next.transpose().map_err(|error| understood(&error, &self.statement))
     }
 
-    /// Further rows, some at a time; `None` at the end.
-    pub fn rows(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<Vec<Vec<Cell>>>, QueryError> {
+    /// Some further rows as the engine has them, few enough to be spelled out; `None` at the end.
+    pub fn few(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<RecordBatch>, QueryError> {
         let batch = match self.rest.take() {
             Some(rest) => Some(rest),
             None => self.batch(goes_on)?,
@@ -77,7 +77,12 @@ impl<'e> Answer<'e> {
         if some < batch.num_rows() {
             self.rest = Some(batch.slice(some, batch.num_rows() - some));
         }
-        Ok(Some(rows(&batch.slice(0, some))))
+        Ok(Some(batch.slice(0, some)))
+    }
+
+    /// Further rows, some at a time; `None` at the end.
+    pub fn rows(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<Vec<Vec<Cell>>>, QueryError> {
+        Ok(self.few(goes_on)?.map(|batch| rows(&batch)))
     }
 
     /// All rows as a table, up to so many, and no more than [`MOST_OCTETS`] hold; what was left out is not counted. Says whether there

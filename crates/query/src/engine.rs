@@ -43,7 +43,7 @@ use crate::schema::TABLE;
 use crate::sorting::SortSpelledOut;
 use crate::statement::Statement;
 use crate::table::RequestsTable;
-use crate::threads::{Ends, QueryThreads};
+use crate::threads::{QueryThreads, TimeLeft};
 use crate::visits::VisitsRowByRow;
 use crate::width::{self, RowsAtOnce};
 use crate::windows::WindowsWithinMemory;
@@ -102,7 +102,7 @@ impl Engine {
     /// # Errors
     /// When it is wrong: columns, functions and types are looked at before anything is read.
     pub fn ask(&self, statement: &Statement, goes_on: &dyn Fn() -> bool) -> Result<Answer<'_>, QueryError> {
-        let ends = Ends::after(self.time);
+        let mut time = TimeLeft::of(self.time);
         let stream = async {
             let mut state = self.session.state();
             let (plan, width) = planned(&state, statement).await?;
@@ -115,8 +115,8 @@ impl Engine {
             let stream = plan.and_then(|plan| execute_stream(plan, state.task_ctx()));
             stream.map_err(|error| understood(&error, &statement.written))
         };
-        let stream = self.threads.wait(ends, goes_on, stream)??;
-        Ok(Answer::new(&self.threads, stream, ends, statement.written.clone()))
+        let stream = self.threads.wait(&mut time, goes_on, stream)??;
+        Ok(Answer::new(&self.threads, stream, time, statement.written.clone()))
     }
 
     /// Looks at a statement without reading anything.
@@ -125,7 +125,7 @@ impl Engine {
     /// When it is wrong.
     pub fn check(&self, statement: &Statement) -> Result<(), QueryError> {
         let state = self.session.state();
-        self.threads.wait(Ends::default(), &|| true, planned(&state, statement))?.map(|_| ())
+        self.threads.wait(&mut TimeLeft::default(), &|| true, planned(&state, statement))?.map(|_| ())
     }
 }
 

@@ -16,17 +16,34 @@ pub struct QueryThreads {
     runtime: Option<Runtime>,
 }
 
-/// When a question must have been answered.
+/// How long a question may still take. What counts is the time that it is waited for: not how long whoever asks needs for what has come.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Ends {
-    at: Option<Instant>,
-    time: Duration,
+pub struct TimeLeft {
+    /// Of so much in all.
+    of: Duration,
+    /// As long as it likes, where there is nothing here.
+    left: Option<Duration>,
 }
 
-impl Ends {
-    /// So long from now; never, where no time is given.
-    pub fn after(time: Option<Duration>) -> Self {
-        Ends { at: time.map(|time| Instant::now() + time), time: time.unwrap_or_default() }
+impl TimeLeft {
+    /// So long; as long as it likes, where no time is given.
+    pub fn of(time: Option<Duration>) -> Self {
+        TimeLeft { of: time.unwrap_or_default(), left: time }
+    }
+
+    fn spend(&mut self, spent: Duration) {
+        self.left = self.left.map(|left| left.saturating_sub(spent));
+    }
+
+    fn is_used_up_in(self, spent: Duration) -> bool {
+        self.left.is_some_and(|left| spent >= left)
+    }
+
+    fn used_up(self) -> QueryError {
+        QueryError::TooMuch(format!(
+            "The question took longer than the {} seconds it may take: narrow it by time or by a condition.",
+            self.of.as_secs()
+        ))
     }
 }
 
@@ -53,27 +70,29 @@ impl QueryThreads {
     /// Waits for something until its time is over or `goes_on` says that nobody waits for it any more.
     pub fn wait<T>(
         &self,
-        ends: Ends,
+        time: &mut TimeLeft,
         goes_on: &dyn Fn() -> bool,
         work: impl Future<Output = T>,
     ) -> Result<T, QueryError> {
         let Some(runtime) = &self.runtime else { return Err(QueryError::Stopped) };
-        runtime.block_on(async {
+        let began = Instant::now();
+        // Also what comes at once, and again and again, has an end.
+        if time.is_used_up_in(Duration::ZERO) {
+            return Err(time.used_up());
+        }
+        let done = runtime.block_on(async {
             let mut work = std::pin::pin!(work);
             loop {
                 match tokio::time::timeout(LOOKS, &mut work).await {
                     Ok(done) => return Ok(done),
                     Err(_) if !goes_on() => return Err(QueryError::Stopped),
-                    Err(_) if ends.at.is_some_and(|at| Instant::now() >= at) => {
-                        return Err(QueryError::TooMuch(format!(
-                            "The question took longer than the {} seconds it may take: narrow it by time or by a condition.",
-                            ends.time.as_secs()
-                        )));
-                    }
+                    Err(_) if time.is_used_up_in(began.elapsed()) => return Err(time.used_up()),
                     Err(_) => {}
                 }
             }
-        })
+        });
+        time.spend(began.elapsed());
+        done
     }
 }
 

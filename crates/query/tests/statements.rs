@@ -494,6 +494,37 @@ fn a_question_has_its_memory_its_time_and_its_disk() {
     assert_eq!(asked(&engine, "select count(*) as n from requests").unwrap().number(0, "n"), 4_000);
 }
 
+/// Rows that come at once and never end are told an end too; how long whoever reads them needs for each does not count.
+#[test]
+fn time_is_that_of_the_engine() {
+    let limits = Limits { time: Some(Duration::from_millis(500)), ..Limits::default() };
+    let engine = Engine::new(table(Scope::default()), limits, || {}).unwrap();
+    let endless = "select a.path from requests a, requests b, requests c, requests d";
+    let statement = Statement::understand(endless, &Parameters::default()).unwrap();
+    let mut answer = engine.ask(&statement, &|| true).unwrap();
+    let error = loop {
+        match answer.rows(&|| true) {
+            Ok(rows) => assert!(rows.is_some(), "it has ended"),
+            Err(error) => break error,
+        }
+    };
+    assert!(
+        matches!(&error, QueryError::TooMuch(words) if words.contains("longer than the 0 seconds")),
+        "{error}"
+    );
+    let some = Statement::understand("select path from requests", &Parameters::default()).unwrap();
+    let mut answer = engine.ask(&some, &|| true).unwrap();
+    let mut rows = answer.rows(&|| true).unwrap().unwrap().len();
+    let came = std::time::Instant::now();
+    while came.elapsed() < Duration::from_millis(600) {
+        std::thread::yield_now();
+    }
+    while let Some(more) = answer.rows(&|| true).unwrap() {
+        rows += more.len();
+    }
+    assert_eq!(rows, 4_000);
+}
+
 #[test]
 fn whoever_no_longer_waits_stops_it() {
     let engine = engine();

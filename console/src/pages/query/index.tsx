@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { CallFailed, type Mistake } from "../../api/client";
 import { useAnswer, useMistakes, useProgress, useQueryColumns, useQueryFunctions } from "../../api/queries";
-import { count, seconds } from "../../figures";
+import { count, milliseconds } from "../../figures";
 import { styles } from "../../parts/styles";
 import { addressOf, parametersOf, useScope } from "../../scope";
 import { todayIn } from "../../scope/period";
@@ -95,7 +95,7 @@ export default function QueryPage({ zone }: PageProps) {
             answer={answer.data}
             chart={scope.chart}
             choose={(chart) => change({ chart })}
-            took={said.answered(count(answer.data.table.rows.length), count(answer.data.read), seconds(answer.data.took / 1000))}
+            took={said.answered(count(answer.data.table.rows.length), count(answer.data.read), milliseconds(answer.data.took))}
           />
         )}
       </div>
@@ -143,11 +143,11 @@ function useKnown(scope: ReturnType<typeof useScope>[0], zone: string): Known {
 }
 
 /** A value once it has not changed for a while. */
-function useSettled(value: string, milliseconds: number): string {
+function useSettled(value: string, delay: number): string {
   const [settled, setSettled] = useState(value);
   useEffect(() => {
-    const timer = window.setTimeout(() => setSettled(value), milliseconds);
+    const timer = window.setTimeout(() => setSettled(value), delay);
     return () => window.clearTimeout(timer);
-  }, [value, milliseconds]);
+  }, [value, delay]);
   return settled;
 }

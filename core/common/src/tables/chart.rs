@@ -28,6 +28,10 @@ const MOST_LINES: usize = 6;
 const MOST_PANELS: usize = 12;
 /// How many bars are drawn.
 const MOST_BARS: usize = 40;
+/// How many columns a table has that charts are made of: of more, nobody could say which are shown.
+const MOST_COLUMNS: usize = 64;
+/// How many of its figures may turn out to be what rows are about.
+const MOST_ORDERED: usize = 3;
 /// How many squares a heat map has along one side.
 const MOST_SQUARES: usize = 60;
 
@@ -88,8 +92,11 @@ pub struct Chart {
 
 /// The charts that a table makes, the one that fits best first; none where it has no figures, or nothing that they are of.
 pub fn charts(table: &Table) -> Vec<Chart> {
+    if table.rows.len() < 2 || table.columns.len() > MOST_COLUMNS {
+        return Vec::new();
+    }
     let shape = Shape::of(table);
-    if table.rows.len() < 2 || shape.figures.is_empty() {
+    if shape.figures.is_empty() {
         return Vec::new();
     }
     let name = |column: &TableColumn| column.name.clone();
@@ -169,7 +176,7 @@ impl<'t> Shape<'t> {
             }
         }
         // Hours of the day, depths, classes: where what rows are about does not tell them apart, the first figures are a part of it.
-        while shape.figures.len() > 1 && !shape.tells_apart(table) {
+        while shape.figures.len() > 1 && shape.ordered.len() < MOST_ORDERED && !shape.tells_apart(table) {
             shape.ordered.push(shape.figures.remove(0));
         }
         shape
@@ -253,5 +260,18 @@ mod tests {
     #[test]
     fn one_row_is_no_chart() {
         assert!(charts(&table("tn", 1)).is_empty());
+    }
+
+    /// Whatever is asked, which charts there are is soon known.
+    #[test]
+    fn tables_of_very_many_columns_have_none() {
+        let figures = |columns: usize| {
+            let column = |nth: usize| TableColumn::sum(&format!("n{nth}"), "n");
+            let mut table = Table::new("", "", (0..columns).map(column));
+            (0..9).for_each(|_| table.push((0..columns).map(|_| Cell::Number(7))));
+            charts(&table)
+        };
+        assert!(figures(5_000).is_empty());
+        assert_eq!(figures(60)[0].figures.len(), MOST_LINES);
     }
 }

@@ -66,7 +66,17 @@ pub struct Calendar {
     zone: TimeZone,
     last: (i64, Quarter),
     last_begin: (i64, Quarter),
+    last_stretch: Stretch,
     known: HashMap<i64, Quarter>,
+}
+
+/// Instants that a stretch of some length holds, all within one quarter.
+#[derive(Debug, Clone, Copy, Default)]
+struct Stretch {
+    length: i64,
+    begin: i64,
+    from: i64,
+    until: i64,
 }
 
 /// The most quarters that are remembered: those of a lifetime of logs, and a bound for lines that tell any time.
@@ -77,7 +87,13 @@ impl Calendar {
     pub fn new(zone: TimeZone) -> Self {
         let nowhere = Quarter { day: 0, hour: 0, ahead: 0 };
         let none = (i64::MIN, nowhere);
-        Calendar { zone, last: none, last_begin: none, known: HashMap::new() }
+        Calendar {
+            zone,
+            last: none,
+            last_begin: none,
+            last_stretch: Stretch::default(),
+            known: HashMap::new(),
+        }
     }
 
     /// The zone whose days these are.
@@ -99,7 +115,7 @@ impl Calendar {
             self.known.clear();
         }
         let zone = &self.zone;
-        *self.known.entry(index).or_insert_with(|| work_out(zone, index * QUARTER))
+        *self.known.entry(index).or_insert_with(|| work_out(zone, index.saturating_mul(QUARTER)))
     }
 
     /// The beginning of the bucket that an instant lies in, in milliseconds since 1970 UTC.
@@ -110,6 +126,21 @@ impl Calendar {
     /// The beginning of the stretch of so many milliseconds, counted by the clock of the zone, that an instant lies in. Where the clock
     /// was put forward or back within it, the stretch is shorter or longer.
     pub fn begin(&mut self, time: i64, length: i64) -> i64 {
+        let Stretch { length: of, begin, from, until } = self.last_stretch;
+        if of == length && from <= time && time < until {
+            return begin;
+        }
+        let begin = self.work_out_begin(time, length);
+        // Within the quarter the clock is not changed: what it shows says which instants the stretch holds there.
+        let first = time.div_euclid(QUARTER).saturating_mul(QUARTER);
+        let since = time.saturating_add(self.quarter(time).ahead).rem_euclid(length);
+        let from = first.max(time.saturating_sub(since));
+        let until = first.saturating_add(QUARTER).min(time.saturating_add(length - since));
+        self.last_stretch = Stretch { length, begin, from, until };
+        begin
+    }
+
+    fn work_out_begin(&mut self, time: i64, length: i64) -> i64 {
         let quarter = self.quarter(time);
         let begin = time.saturating_sub(time.saturating_add(quarter.ahead).rem_euclid(length));
         let index = begin.div_euclid(QUARTER);
@@ -132,7 +163,7 @@ impl Calendar {
         while first > index && self.looked_up(first - 1).ahead == quarter.ahead {
             first -= 1;
         }
-        first * QUARTER
+        first.saturating_mul(QUARTER)
     }
 }
 
@@ -192,7 +223,8 @@ mod tests {
         ) {
             let zone = TimeZone::get(zone).unwrap();
             let mut calendar = Calendar::new(zone.clone());
-            for time in times {
+            let near = times.iter().flat_map(|time| [0, 1, 200_000, 500_000, 899_999].map(|more| time + more));
+            for time in near {
                 // Half of all cases are within a day of the last Sunday of March, when many clocks are put forward.
                 let time = day_of_change.map_or(time, |year| 1_585_353_600_000 + year * 31_449_600_000 + time % 172_800_000);
                 let begin = calendar.begin(time, length);

@@ -27,9 +27,9 @@ pub fn statement(name: &str, parameters: &mut Parameters) -> Result<String, Fail
     }
     let own = own()?;
     let names = LIBRARY.iter().map(|kept| kept.name).chain(own.iter().map(|(name, _)| name.as_str()));
-    let near = nearest(name, names).map_or(String::new(), |near| format!("; did you mean {near}?"));
+    let near = nearest(name, names).map_or("; ".to_owned(), |near| format!("; did you mean {near}? "));
     Err(Failure(format!(
-        "`{name}` is neither a statement nor the name of one{near} `exedra queries` lists the names there are"
+        "`{name}` is neither a statement nor the name of one{near}`exedra queries` lists the names there are"
     )))
 }
 

@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::out::file::NewFile;
 use crate::service::{Service, encoded};
 use exedra_api::queries::{QueryAnswer, QueryQuestion};
-use exedra_common::figures::grouped;
+use exedra_common::figures::several;
 use exedra_query::parameters::Parameters;
 use jiff::tz::TimeZone;
 use std::io::Write;
@@ -53,10 +53,11 @@ pub fn answer(options: &Options, statement: &str, parameters: &Parameters) -> Re
     let zone = TimeZone::get(&answer.time_zone).unwrap_or(TimeZone::UTC);
     let mut table = answer.table;
     let rows = std::mem::take(&mut table.rows);
+    let count = rows.len() as u64;
     Output::begin(options, table, &zone)?.table(rows)?;
     if answer.has_more {
-        let most = grouped(MOST_ROWS);
-        crate::out::note!("Only the first {most} rows: --as csv, ndjson or parquet gives all.");
+        let rows = several(count, "row", "rows");
+        crate::out::note!("Only the first {rows}: --as csv, ndjson or parquet gives all.");
     }
     Ok(())
 }

@@ -119,7 +119,12 @@ impl Page {
         let (names, beside) = match &report.lines {
             Some(lines) => {
                 let lines = several(lines.read, "line", "lines");
-                (names, format!("{lines}, layout {}", layouts.join(" and ")))
+                let layouts = if layouts.is_empty() {
+                    String::new()
+                } else {
+                    format!(", layout {}", layouts.join(" and "))
+                };
+                (names, format!("{lines}{layouts}"))
             }
             None => ("records of the running service".to_owned(), String::new()),
         };
@@ -160,6 +165,20 @@ impl Page {
         let figures = figures.map(|(figure, what)| format!("{STRONG}{figure}{STRONG:#} {what}"));
         self.line("");
         self.line(figures.join("     "));
+        if total("requests") == 0 {
+            let words = match &report.lines {
+                Some(lines) if lines.read > 0 => {
+                    let all = several(lines.read, "request is", "requests are");
+                    format!("Of what was read, {all} outside the period or the filters that were asked for.")
+                }
+                Some(lines) if lines.unread > 0 => "Not a line of it is a request.".to_owned(),
+                Some(_) => "There is no line to read in it.".to_owned(),
+                None => "The records have no request within the period and the filters that were asked for."
+                    .to_owned(),
+            };
+            self.line("");
+            wrapped(&words, self.width).iter().for_each(|line| self.line(line));
+        }
         if report.against.is_some() {
             let changed = ["requests", "visitors", "bytes"].map(|name| {
                 let changed = totals.place(name).and_then(|place| totals.change(0, place));
@@ -322,6 +341,18 @@ mod tests {
     #[test]
     fn another_period_stands_beside() {
         insta::assert_snapshot!(drawn(&report(true, 21..23), "access.log", 100));
+    }
+
+    /// That there is nothing is said, and why.
+    #[rstest::rstest]
+    #[case::left_out(21, 0, "21 requests are outside the period or the filters")]
+    #[case::no_request(0, 3, "Not a line of it is a request.")]
+    #[case::empty(0, 0, "There is no line to read in it.")]
+    fn nothing_is_no_riddle(#[case] read: u64, #[case] unread: u64, #[case] words: &str) {
+        let mut report = report(false, 1..2);
+        report.lines = Some(Lines { read, unread, reasons: Vec::new() });
+        let page = drawn(&report, "access.log", 60);
+        assert!(page.replace('\n', " ").contains(words), "{page}");
     }
 
     #[test]

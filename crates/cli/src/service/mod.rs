@@ -230,10 +230,12 @@ impl Service {
                 let file = state.join(TOKEN_FILE);
                 std::fs::read_to_string(&file).map_err(|error| {
                     let file = file.display();
-                    Failure(format!(
-                        "the service's token {file} cannot be read: {error}; has it been started? \
-                         Elsewhere, --token-file or {TOKEN_VARIABLE} says one"
-                    ))
+                    let what = match error.kind() {
+                        std::io::ErrorKind::NotFound => format!("the service has left no token in {file}"),
+                        _ => format!("the service's token {file} cannot be read: {error}"),
+                    };
+                    let elsewhere = format!("Elsewhere, --token-file or {TOKEN_VARIABLE} says one");
+                    Failure(format!("{what}: has it been started here? {elsewhere}"))
                 })?
             }
         };

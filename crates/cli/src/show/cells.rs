@@ -1,7 +1,7 @@
 //! Single values of tables, as people read them.
 
 use exedra_common::columns::{Kind, Unit};
-use exedra_common::figures::{bytes, grouped, long_time};
+use exedra_common::figures::{bytes, fixed, grouped, long_time};
 use exedra_common::tables::{Cell, Change, Table, TableColumn};
 use jiff::tz::TimeZone;
 
@@ -54,13 +54,16 @@ pub fn is_key(column: &TableColumn) -> bool {
 
 /// A change as a part of what was before.
 pub fn change(change: &Change) -> String {
+    let percent = |ratio: f64, digits| {
+        let sign = if ratio < 0.0 { "−" } else { "+" };
+        format!("{sign}{} %", fixed((ratio * 100.0).abs(), digits))
+    };
     match change.ratio {
         None if change.difference == 0.0 => "–".to_owned(),
         None => "new".to_owned(),
         Some(ratio) if ratio.abs() < 0.0005 => "±0 %".to_owned(),
-        Some(ratio) if ratio.abs() < 0.0995 => format!("{:+.1} %", ratio * 100.0),
-        Some(ratio) if ratio < 9.995 => format!("{:+.0} %", ratio * 100.0),
-        Some(ratio) => format!("×{:.0}", ratio + 1.0),
+        Some(ratio) if ratio.abs() < 0.0995 => percent(ratio, 1),
+        Some(ratio) if ratio < 9.995 => percent(ratio, 0),
+        Some(ratio) => format!("×{}", fixed(ratio + 1.0, 0)),
     }
-    .replace('-', "−")
 }

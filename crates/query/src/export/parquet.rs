@@ -14,6 +14,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 /// How many rows stand together: as many as are held in memory before they are written.
 const ROW_GROUP: usize = 131_072;
+/// As many octets, where rows are wide.
+const MOST_HELD: usize = 64 << 20;
 /// Columns in which people look for one value.
 const LOOKED_UP: [&str; 2] = ["client", "path"];
 
@@ -66,7 +68,11 @@ impl ParquetOf {
     pub fn write(&mut self, batch: &RecordBatch) -> Result<(), QueryError> {
         // The names are those that people are shown, not the engine's.
         let batch = RecordBatch::try_new(Arc::clone(&self.schema), batch.columns().to_vec())?;
-        self.writer.write(&batch).map_err(failed)
+        self.writer.write(&batch).map_err(failed)?;
+        if self.writer.memory_size() > MOST_HELD {
+            self.writer.flush().map_err(failed)?;
+        }
+        Ok(())
     }
 
     /// What has been written since the last time.

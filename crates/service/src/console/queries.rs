@@ -45,6 +45,8 @@ const MOST_TIME: Duration = Duration::from_secs(60);
 const THREADS: usize = 2;
 /// How many are carried out at a time: the others wait for their turn.
 static TURNS: Semaphore = Semaphore::const_new(2);
+/// The same of those whose rows are downloaded: they last as long as whoever reads them, whom nobody else should wait for.
+static DOWNLOADS: Semaphore = Semaphore::const_new(2);
 
 /// Questions that are being answered, by the names that their askers gave them.
 #[derive(Default)]
@@ -219,7 +221,7 @@ pub async fn query_file(
 ) -> Result<Response, Failure> {
     let about = About::understand(&caller, about)?;
     // What is wrong is said before anything is sent.
-    let turn = TURNS.acquire().await.map_err(|_| Failure::Internal)?;
+    let turn = DOWNLOADS.acquire().await.map_err(|_| Failure::Internal)?;
     let (sender, receiver) = mpsc::channel::<Result<Bytes, std::io::Error>>(4);
     let (began, begins) = tokio::sync::oneshot::channel();
     tokio::task::spawn_blocking(move || {
@@ -268,7 +270,7 @@ fn send_rows(
         false => sender.blocking_send(Ok(octets.into())).map_err(|_| QueryError::Stopped),
     };
     let mut file = FileOf::begin(form, &answer.schema())?;
-    while let Some(batch) = answer.batch(&goes_on)? {
+    while let Some(batch) = answer.few(&goes_on)? {
         file.write(&batch)?;
         send(file.take())?;
     }

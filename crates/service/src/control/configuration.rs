@@ -11,7 +11,7 @@ use thiserror::Error;
 #[derive(Debug, Error)]
 pub enum Refused {
     /// Its file cannot be read.
-    #[error("the configuration {} cannot be read: {error}", path.display())]
+    #[error("{}", unreadable(path, error))]
     Unreadable {
         /// The file.
         path: PathBuf,
@@ -26,6 +26,14 @@ pub enum Refused {
         /// The files they are in.
         sources: Sources,
     },
+}
+
+/// Why a configuration cannot be read, without what to do about it.
+fn unreadable(path: &Path, error: &std::io::Error) -> String {
+    match error.kind() {
+        std::io::ErrorKind::NotFound => format!("there is no configuration {}", path.display()),
+        _ => format!("the configuration {} cannot be read: {error}", path.display()),
+    }
 }
 
 fn count(found: &[Diagnostic]) -> String {
