@@ -16,7 +16,7 @@ fn folder() -> TempDir {
             "198.51.100.{} - - [14/Nov/2026:0{}:12:40 +0000] \"GET /tides?day={nth} HTTP/1.1\" {} {} \"-\" \"Mozilla/5.0\"\n",
             nth % 50,
             nth % 10,
-            if nth % 9 == 0 { 404 } else { 200 },
+            if nth.is_multiple_of(9) { 404 } else { 200 },
             1_000 + nth,
         )
     };

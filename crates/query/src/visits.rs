@@ -120,7 +120,7 @@ impl ExecutionPlan for VisitsOfRows {
     fn execute(&self, partition: usize, context: Arc<TaskContext>) -> Result<SendableRecordBatchStream> {
         let schema = self.schema();
         let (wanted, given) = (Arc::clone(&schema), self.given.clone());
-        let (mut visits, mut known) = (Visits::new(), [Known::default(), Known::default()]);
+        let (mut visits, mut known) = (Visits::default(), [Known::default(), Known::default()]);
         let batches = self.rows.execute(partition, context)?.map(move |batch| {
             let batch = batch?;
             let given = given.iter().map(|one| one.evaluate(&batch)?.into_array(batch.num_rows()));

@@ -104,7 +104,7 @@ fn append(records: &Records, model: &mut Model, site: usize, count: usize, hour:
         for column in Projection::everything().texts().filter(|column| *column != TextColumn::Path) {
             let code = texts.of_mut(column).code("x");
             // Some lines say their site, wrongly, and others nothing of it.
-            let is_silent = column == TextColumn::Site && number % 3 == 0;
+            let is_silent = column == TextColumn::Site && number.is_multiple_of(3);
             batch.codes_mut(column).push(if is_silent { NO_TEXT } else { code });
         }
         model.tail.push((SITES[site], time, path, status));

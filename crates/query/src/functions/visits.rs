@@ -49,7 +49,7 @@ impl WindowUDFImpl for VisitOf {
     }
 
     fn partition_evaluator(&self, _: PartitionEvaluatorArgs) -> Result<Box<dyn PartitionEvaluator>> {
-        Ok(Box::new(VisitsOfOne(Visits::new())))
+        Ok(Box::new(VisitsOfOne(Visits::default())))
     }
 
     fn field(&self, given: WindowUDFFieldArgs) -> Result<FieldRef> {
@@ -67,16 +67,18 @@ pub struct Visits {
     visit: Option<i64>,
 }
 
-impl Visits {
-    /// Before the first request. All within this process have one key, so that partitions of one statement are told apart by it.
-    pub fn new() -> Self {
+/// Before the first request. All within this process have one key, so that partitions of one statement are told apart by it.
+impl Default for Visits {
+    fn default() -> Self {
         static KEY: std::sync::LazyLock<VisitorKey> = std::sync::LazyLock::new(|| {
             let seeds = RandomState::new();
             VisitorKey([seeds.hash_one(1), seeds.hash_one(2)])
         });
         Visits { key: *KEY, last: None, visit: None }
     }
+}
 
+impl Visits {
     /// A client or an agent, keyed.
     pub fn text(&self, text: Option<&str>) -> u64 {
         text.map_or(0, |text| self.key.of_text(text))
