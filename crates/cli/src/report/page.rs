@@ -351,7 +351,7 @@ mod tests {
     fn nothing_is_no_riddle(#[case] read: u64, #[case] unread: u64, #[case] words: &str) {
         let mut report = report(false, 1..2);
         report.lines = Some(Lines { read, unread, reasons: Vec::new() });
-        let page = drawn(&report, "access.log", 60);
+        let page = drawn(&report, "access.log", 80);
         assert!(page.replace('\n', " ").contains(words), "{page}");
     }
 
