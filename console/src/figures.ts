@@ -1,4 +1,4 @@
-/** Numbers and times as people read them: those of `core/common/src/figures.rs`, to the last letter (`crates/e2e/tests/same_figures.rs`). */
+/** Numbers and times as people read them: those of `core/common/src/figures.rs`, to the last letter (`crates/e2e/tests/parts.rs`). */
 import { preferences } from "./preferences";
 import { dateOf } from "./scope/dates";
 

@@ -62,17 +62,16 @@ impl<'e> Answer<'e> {
 
     /// Further rows as the engine has them; `None` at the end.
     pub fn batch(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<RecordBatch>, QueryError> {
+        if let Some(rest) = self.rest.take() {
+            return Ok(Some(rest));
+        }
         let next = self.threads.wait(&mut self.time, goes_on, self.stream.next())?;
         next.transpose().map_err(|error| understood(&error, &self.statement))
     }
 
     /// Some further rows as the engine has them, few enough to be spelled out; `None` at the end.
     pub fn few(&mut self, goes_on: &dyn Fn() -> bool) -> Result<Option<RecordBatch>, QueryError> {
-        let batch = match self.rest.take() {
-            Some(rest) => Some(rest),
-            None => self.batch(goes_on)?,
-        };
-        let Some(batch) = batch else { return Ok(None) };
+        let Some(batch) = self.batch(goes_on)? else { return Ok(None) };
         let some = (CELLS_AT_ONCE / batch.num_columns().max(1)).clamp(1, ROWS_AT_ONCE).min(batch.num_rows());
         if some < batch.num_rows() {
             self.rest = Some(batch.slice(some, batch.num_rows() - some));

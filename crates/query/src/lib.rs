@@ -11,7 +11,8 @@
 //! - [`schema`]: the list of columns as the table's schema; [`arrow_batches`]: batches of requests as the engine's
 //! - [`table`]: the table, which reads what a statement needs; [`conditions`]: those of a statement that a reader can test
 //! - `grouping`: rows grouped by codes; `sorting`: long sorts of coded texts; `recoded`: codes to letters and back;
-//!   `windows`: rows that a window keeps, counted; `visits`: `visit_of()` told row by row
+//!   `windows`: rows that a window keeps, counted; `visits`: `visit_of()` told row by row; `each_batch`: the step that
+//!   both are
 //! - [`functions`]: the one list of them
 //! - [`library`]: statements that ship; [`description`]: what a source has in each column
 //! - [`export`]: requests as Parquet, CSV and lines of JSON
@@ -21,6 +22,7 @@ pub mod arrow_batches;
 pub mod conditions;
 pub mod description;
 pub mod diagnostic;
+mod each_batch;
 pub mod engine;
 mod expansion;
 pub mod export;

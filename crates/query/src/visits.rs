@@ -4,26 +4,23 @@
 //! them in order needs only the last one. So where a plan asks for visits alone, this step takes the place of the engine's: of any number
 //! of requests, it keeps none.
 
+use crate::each_batch::{EachBatch, Make, Work};
 use crate::functions::{VISIT_OF, Visits};
 use crate::schema::text;
 use arrow::array::{Array, ArrayRef, AsArray, Int64Array, RecordBatch};
 use arrow::compute::cast;
-use arrow::datatypes::{TimestampMillisecondType, UInt32Type};
+use arrow::datatypes::{SchemaRef, TimestampMillisecondType, UInt32Type};
 use datafusion::common::config::ConfigOptions;
 use datafusion::common::plan_err;
-use datafusion::common::tree_node::{Transformed, TransformedResult, TreeNode, TreeNodeRecursion};
+use datafusion::common::tree_node::{Transformed, TransformedResult, TreeNode};
 use datafusion::common::utils::take_function_args;
 use datafusion::error::Result;
-use datafusion::execution::{SendableRecordBatchStream, TaskContext};
+use datafusion::execution::TaskContext;
 use datafusion::physical_expr::PhysicalExpr;
 use datafusion::physical_expr::window::StandardWindowExpr;
 use datafusion::physical_optimizer::PhysicalOptimizerRule;
-use datafusion::physical_plan::execution_plan::{ChildrenPropertiesMode, ReplaceChildrenOptions};
-use datafusion::physical_plan::stream::RecordBatchStreamAdapter;
+use datafusion::physical_plan::ExecutionPlan;
 use datafusion::physical_plan::windows::WindowAggExec;
-use datafusion::physical_plan::{DisplayAs, DisplayFormatType, ExecutionPlan, PlanProperties};
-use futures_util::StreamExt;
-use std::fmt;
 use std::sync::Arc;
 
 /// Puts our step where a plan asks for visits alone.
@@ -49,87 +46,35 @@ impl PhysicalOptimizerRule for VisitsRowByRow {
 }
 
 /// What takes the place of a window, if it tells visits and nothing else.
-fn visits(window: &WindowAggExec) -> Option<VisitsOfRows> {
+fn visits(window: &WindowAggExec) -> Option<EachBatch<VisitsOfRows>> {
     let [only] = window.window_expr() else { return None };
     let function = only.as_any().downcast_ref::<StandardWindowExpr>()?.get_standard_func_expr();
-    (function.name() == VISIT_OF).then(|| VisitsOfRows {
-        rows: Arc::clone(window.input()),
-        given: function.expressions(),
-        properties: Arc::clone(window.properties()),
+    (function.name() == VISIT_OF).then(|| {
+        let work = VisitsOfRows { given: function.expressions() };
+        EachBatch::new(Arc::clone(window.input()), Arc::clone(window.properties()), work)
     })
 }
 
-/// The rows of another step, in which requests of one client and agent stand together in order of time, with the visit of each.
+/// The visit of each row is put beside it; requests of one client and agent stand together in order of time.
 #[derive(Debug)]
 struct VisitsOfRows {
-    rows: Arc<dyn ExecutionPlan>,
     /// Time, client and agent.
     given: Vec<Arc<dyn PhysicalExpr>>,
-    properties: Arc<PlanProperties>,
 }
 
-impl DisplayAs for VisitsOfRows {
-    fn fmt_as(&self, _: DisplayFormatType, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(out, "the visit of each request")
-    }
-}
+impl Work for VisitsOfRows {
+    const NAME: &'static str = "VisitsOfRows";
 
-impl ExecutionPlan for VisitsOfRows {
-    fn name(&self) -> &'static str {
-        "VisitsOfRows"
-    }
-
-    fn properties(&self) -> &Arc<PlanProperties> {
-        &self.properties
-    }
-
-    fn children(&self) -> Vec<&Arc<dyn ExecutionPlan>> {
-        vec![&self.rows]
-    }
-
-    fn maintains_input_order(&self) -> Vec<bool> {
-        vec![true]
-    }
-
-    fn apply_expressions(
-        &self,
-        _: &mut dyn FnMut(&Arc<dyn PhysicalExpr>) -> Result<TreeNodeRecursion>,
-    ) -> Result<TreeNodeRecursion> {
-        Ok(TreeNodeRecursion::Continue)
-    }
-
-    fn replace_children(
-        self: Arc<Self>,
-        children: Vec<Arc<dyn ExecutionPlan>>,
-        _: ReplaceChildrenOptions,
-    ) -> Result<Arc<dyn ExecutionPlan>> {
-        let (given, properties) = (self.given.clone(), Arc::clone(&self.properties));
-        Ok(match children.into_iter().next() {
-            Some(rows) => Arc::new(VisitsOfRows { rows, given, properties }),
-            None => self,
-        })
-    }
-
-    fn with_new_children(
-        self: Arc<Self>,
-        children: Vec<Arc<dyn ExecutionPlan>>,
-    ) -> Result<Arc<dyn ExecutionPlan>> {
-        self.replace_children(children, ReplaceChildrenOptions::new(ChildrenPropertiesMode::Recompute))
-    }
-
-    fn execute(&self, partition: usize, context: Arc<TaskContext>) -> Result<SendableRecordBatchStream> {
-        let schema = self.schema();
-        let (wanted, given) = (Arc::clone(&schema), self.given.clone());
+    fn begin(&self, schema: SchemaRef, _: usize, _: &TaskContext) -> Make {
+        let given = self.given.clone();
         let (mut visits, mut known) = (Visits::default(), [Known::default(), Known::default()]);
-        let batches = self.rows.execute(partition, context)?.map(move |batch| {
-            let batch = batch?;
+        Box::new(move |batch| {
             let given = given.iter().map(|one| one.evaluate(&batch)?.into_array(batch.num_rows()));
             let given: Vec<ArrayRef> = given.collect::<Result<_>>()?;
             let mut columns = batch.columns().to_vec();
             columns.push(Arc::new(of_each(&given, &mut visits, &mut known)?));
-            Ok(RecordBatch::try_new(Arc::clone(&wanted), columns)?)
-        });
-        Ok(Box::pin(RecordBatchStreamAdapter::new(schema, batches)))
+            Ok(RecordBatch::try_new(Arc::clone(&schema), columns)?)
+        })
     }
 }
 

@@ -3,21 +3,18 @@
 //! Where a window looks ahead, `sum(bytes) over ()` say, the engine keeps all rows of it, and does not count them. So before each such
 //! window stands a step that lets rows pass and counts them against the memory that a question may take: past that, it says so.
 
+use crate::each_batch::{EachBatch, Make, Work};
 use arrow::array::{Array, ArrayRef, AsArray, RecordBatch};
-use arrow::datatypes::{DataType, UInt32Type};
+use arrow::datatypes::{DataType, SchemaRef, UInt32Type};
 use datafusion::common::config::ConfigOptions;
-use datafusion::common::tree_node::{Transformed, TransformedResult, TreeNode, TreeNodeRecursion};
+use datafusion::common::tree_node::{Transformed, TransformedResult, TreeNode};
 use datafusion::error::Result;
+use datafusion::execution::TaskContext;
 use datafusion::execution::memory_pool::MemoryConsumer;
-use datafusion::execution::{SendableRecordBatchStream, TaskContext};
-use datafusion::physical_expr::PhysicalExpr;
 use datafusion::physical_optimizer::PhysicalOptimizerRule;
+use datafusion::physical_plan::ExecutionPlan;
 use datafusion::physical_plan::execution_plan::{ChildrenPropertiesMode, ReplaceChildrenOptions};
-use datafusion::physical_plan::stream::RecordBatchStreamAdapter;
 use datafusion::physical_plan::windows::WindowAggExec;
-use datafusion::physical_plan::{DisplayAs, DisplayFormatType, ExecutionPlan, PlanProperties};
-use futures_util::StreamExt;
-use std::fmt;
 use std::sync::Arc;
 
 /// Has rows counted before windows that keep them.
@@ -28,9 +25,10 @@ impl PhysicalOptimizerRule for WindowsWithinMemory {
     fn optimize(&self, plan: Arc<dyn ExecutionPlan>, _: &ConfigOptions) -> Result<Arc<dyn ExecutionPlan>> {
         plan.transform_up(|plan| match plan.downcast_ref::<WindowAggExec>() {
             Some(window) => {
-                let counted: Arc<dyn ExecutionPlan> = Arc::new(Counted::new(Arc::clone(window.input())));
+                let rows = window.input();
+                let counted = EachBatch::new(Arc::clone(rows), Arc::clone(rows.properties()), Counted);
                 let options = ReplaceChildrenOptions::new(ChildrenPropertiesMode::Recompute);
-                Ok(Transformed::yes(plan.replace_children(vec![counted], options)?))
+                Ok(Transformed::yes(plan.replace_children(vec![Arc::new(counted)], options)?))
             }
             None => Ok(Transformed::no(plan)),
         })
@@ -46,76 +44,21 @@ impl PhysicalOptimizerRule for WindowsWithinMemory {
     }
 }
 
-/// The rows of another step as they are, counted against the memory of the question until whoever reads them is done.
+/// Rows are counted against the memory of the question until whoever reads them is done.
 #[derive(Debug)]
-struct Counted {
-    rows: Arc<dyn ExecutionPlan>,
-}
+struct Counted;
 
-impl Counted {
-    fn new(rows: Arc<dyn ExecutionPlan>) -> Self {
-        Counted { rows }
-    }
-}
+impl Work for Counted {
+    const NAME: &'static str = "Counted";
 
-impl DisplayAs for Counted {
-    fn fmt_as(&self, _: DisplayFormatType, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(out, "rows counted against memory")
-    }
-}
-
-impl ExecutionPlan for Counted {
-    fn name(&self) -> &'static str {
-        "Counted"
-    }
-
-    fn properties(&self) -> &Arc<PlanProperties> {
-        self.rows.properties()
-    }
-
-    fn children(&self) -> Vec<&Arc<dyn ExecutionPlan>> {
-        vec![&self.rows]
-    }
-
-    fn maintains_input_order(&self) -> Vec<bool> {
-        vec![true]
-    }
-
-    fn apply_expressions(
-        &self,
-        _: &mut dyn FnMut(&Arc<dyn PhysicalExpr>) -> Result<TreeNodeRecursion>,
-    ) -> Result<TreeNodeRecursion> {
-        Ok(TreeNodeRecursion::Continue)
-    }
-
-    fn replace_children(
-        self: Arc<Self>,
-        children: Vec<Arc<dyn ExecutionPlan>>,
-        _: ReplaceChildrenOptions,
-    ) -> Result<Arc<dyn ExecutionPlan>> {
-        Ok(match children.into_iter().next() {
-            Some(rows) => Arc::new(Counted::new(rows)),
-            None => self,
-        })
-    }
-
-    fn with_new_children(
-        self: Arc<Self>,
-        children: Vec<Arc<dyn ExecutionPlan>>,
-    ) -> Result<Arc<dyn ExecutionPlan>> {
-        self.replace_children(children, ReplaceChildrenOptions::new(ChildrenPropertiesMode::Recompute))
-    }
-
-    fn execute(&self, partition: usize, context: Arc<TaskContext>) -> Result<SendableRecordBatchStream> {
+    fn begin(&self, _: SchemaRef, partition: usize, context: &TaskContext) -> Make {
         let reservation = MemoryConsumer::new(format!("window[{partition}]")).register(context.memory_pool());
-        let (schema, mut last) = (self.schema(), Vec::new());
-        let batches = self.rows.execute(partition, context)?.map(move |batch| {
-            let batch = batch?;
+        let mut last = Vec::new();
+        Box::new(move |batch| {
             // They are kept, and put together in one piece once all are there.
             reservation.try_grow(2 * octets(&batch, &mut last))?;
             Ok(batch)
-        });
-        Ok(Box::pin(RecordBatchStreamAdapter::new(schema, batches)))
+        })
     }
 }
 
